@@ -1,0 +1,1 @@
+"""The public Python API of Wolbrin: no window, no command line, importable alone."""

@@ -1,0 +1,40 @@
+"""The three kinds of trouble, told apart by exception type.
+
+`UserError` is what the user can mend (a sentence beside the field), `EnvironmentTrouble` is the machine's
+(disk, permissions, a damaged file). Anything else is ours: logged, and shown once.
+"""
+
+from __future__ import annotations
+
+
+class WolbrinError(Exception):
+    """A trouble that is told in one sentence: what is wrong, where, and what to do.
+
+    Args:
+        what: the fault, without a full stop.
+        where: file, row, field or bar; may be empty.
+        remedy: what the user can do; may be empty.
+    """
+
+    def __init__(self, what: str, where: str = "", remedy: str = "") -> None:
+        self.what = what
+        self.where = where
+        self.remedy = remedy
+        super().__init__(self.sentence())
+
+    def __reduce__(self) -> tuple[type, tuple[str, str, str]]:
+        # Three fields must survive the way back from a worker process.
+        return type(self), (self.what, self.where, self.remedy)
+
+    def sentence(self) -> str:
+        head = f"{self.where}: {self.what}" if self.where else self.what
+        head = head if head.endswith((".", "?")) else head + "."
+        return f"{head} {self.remedy}".strip()
+
+
+class UserError(WolbrinError):
+    """Something the user gave cannot be used as it is."""
+
+
+class EnvironmentTrouble(WolbrinError):
+    """The machine or a file on it stands in the way."""

@@ -1,0 +1,81 @@
+"""Sessions as instants: the weekly schedule laid over the calendar, daylight saving by the tz database."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import numpy as np
+import pandas as pd
+from numpy.typing import NDArray
+
+from wolbrin.core.market.terms import MINUTES_A_DAY, WEEKDAYS, Terms, minutes_of
+
+NS_A_MINUTE = 60 * 1_000_000_000
+NS_A_DAY = MINUTES_A_DAY * NS_A_MINUTE
+
+
+@dataclass(frozen=True)
+class SessionTable:
+    """All sessions that touch a stretch of time, in order.
+
+    open, close: int64[m], UTC nanoseconds. trading_date: int32[m], days since 1970-01-01 of the local date on
+    which the session ends. scheduled: False where the market has no schedule and each local day stands in for one.
+    """
+
+    open: NDArray[np.int64]
+    close: NDArray[np.int64]
+    trading_date: NDArray[np.int32]
+    scheduled: bool
+
+
+def to_utc(local_ns: NDArray[np.int64], zone: str) -> NDArray[np.int64]:
+    """Local wall-clock nanoseconds to UTC. Skipped local times move forward, repeated ones take the first."""
+    stamps = pd.DatetimeIndex(local_ns.view("datetime64[ns]"))
+    aware = stamps.tz_localize(zone, ambiguous=np.ones(len(stamps), bool), nonexistent="shift_forward")
+    return np.asarray(aware.tz_convert("UTC").tz_localize(None).as_unit("ns").asi8, np.int64)
+
+
+def to_local(utc_ns: NDArray[np.int64], zone: str) -> NDArray[np.int64]:
+    """UTC nanoseconds to local wall-clock nanoseconds."""
+    stamps = pd.DatetimeIndex(utc_ns.view("datetime64[ns]")).tz_localize("UTC").tz_convert(zone)
+    return np.asarray(stamps.tz_localize(None).as_unit("ns").asi8, np.int64)
+
+
+def _weekday(days: NDArray[np.int64]) -> NDArray[np.int64]:
+    # 1970-01-01 was a Thursday.
+    return (days + 3) % 7
+
+
+def session_table(terms: Terms, first_ns: int, last_ns: int) -> SessionTable:
+    """Sessions of `terms` that may hold a bar starting in [first_ns, last_ns] (UTC nanoseconds)."""
+    days = np.arange(first_ns // NS_A_DAY - 2, last_ns // NS_A_DAY + 3, dtype=np.int64)
+    weekday = _weekday(days)
+    opens, closes, dates = [], [], []
+    if terms.sessions:
+        for rule in terms.sessions:
+            on = days[np.isin(weekday, [WEEKDAYS.index(d) for d in rule.days])]
+            opens.append(on * NS_A_DAY + rule.open_minute * NS_A_MINUTE)
+            closes.append(on * NS_A_DAY + rule.close_minute * NS_A_MINUTE)
+            # A session that ends at 24:00 belongs to the day that ends there.
+            dates.append(on + (rule.close_minute - 1) // MINUTES_A_DAY)
+    else:
+        opens.append(days * NS_A_DAY)
+        closes.append((days + 1) * NS_A_DAY)
+        dates.append(days)
+    start = to_utc(np.concatenate(opens), terms.time_zone)
+    end = to_utc(np.concatenate(closes), terms.time_zone)
+    date = np.concatenate(dates)
+    order = np.argsort(start, kind="stable")
+    order = order[end[order] > start[order]]
+    return SessionTable(start[order], end[order], date[order].astype(np.int32), bool(terms.sessions))
+
+
+def rollovers(terms: Terms, first_ns: int, last_ns: int) -> tuple[NDArray[np.int64], NDArray[np.int64]]:
+    """Rollover instants (UTC ns, int64[k]) and the nights each counts for (int64[k]): Monday to Friday, three on
+    the named weekday, none at weekends."""
+    days = np.arange(first_ns // NS_A_DAY - 2, last_ns // NS_A_DAY + 3, dtype=np.int64)
+    weekday = _weekday(days)
+    keep = weekday < 5
+    instants = to_utc(days[keep] * NS_A_DAY + minutes_of(terms.financing.time) * NS_A_MINUTE, terms.time_zone)
+    nights = np.where(weekday[keep] == WEEKDAYS.index(terms.financing.triple), 3, 1).astype(np.int64)
+    return instants, nights

@@ -1,0 +1,203 @@
+"""Contract terms of a market: what a tick is worth, when it trades, what trading it costs."""
+
+from __future__ import annotations
+
+import json
+from fractions import Fraction
+from pathlib import Path
+from typing import Literal
+from zoneinfo import ZoneInfo, available_timezones
+
+from pydantic import BaseModel, ConfigDict, Field, ValidationError, field_validator, model_validator
+
+from wolbrin.core.errors import EnvironmentTrouble, UserError
+
+WEEKDAYS = ("Mon", "Tue", "Wed", "Thu", "Fri", "Sat", "Sun")
+Weekday = Literal["Mon", "Tue", "Wed", "Thu", "Fri", "Sat", "Sun"]
+MINUTES_A_DAY = 24 * 60
+
+
+def minutes_of(clock: str) -> int:
+    """Minutes after midnight of "HH:MM"; "24:00" is allowed and is 1440."""
+    parts = clock.split(":")
+    if len(parts) != 2 or not all(p.isdigit() for p in parts):
+        raise ValueError(f'"{clock}" is not a time of day like 09:30')
+    hours, minutes = int(parts[0]), int(parts[1])
+    total = hours * 60 + minutes
+    if minutes > 59 or total > MINUTES_A_DAY:
+        raise ValueError(f'"{clock}" is not a time of day between 00:00 and 24:00')
+    return total
+
+
+class Model(BaseModel):
+    """Base of all stored models: frozen, and strict about unknown fields."""
+
+    model_config = ConfigDict(frozen=True, extra="forbid", allow_inf_nan=False)
+
+
+class SessionRule(Model):
+    """One session of the weekly schedule, in the market's time zone.
+
+    `days` are the weekdays on which the session OPENS. A close at or before the open crosses midnight.
+    """
+
+    days: tuple[Weekday, ...] = Field(min_length=1)
+    open: str
+    close: str
+
+    @field_validator("open", "close")
+    @classmethod
+    def _clock(cls, value: str) -> str:
+        minutes_of(value)
+        return value
+
+    @property
+    def open_minute(self) -> int:
+        return minutes_of(self.open)
+
+    @property
+    def close_minute(self) -> int:
+        """Minutes after the opening day's midnight; above 1440 when the session crosses midnight."""
+        close = minutes_of(self.close)
+        return close if close > self.open_minute else close + MINUTES_A_DAY
+
+
+class Commission(Model):
+    """Charged per side, in account currency."""
+
+    per_contract: float = Field(0.0, ge=0)
+    percent: float = Field(0.0, ge=0, description="percent of notional per side")
+    minimum: float = Field(0.0, ge=0, description="least charge per side")
+
+
+class Financing(Model):
+    """Ticks per night per contract, signed as brokers quote them: negative is paid by the holder."""
+
+    long: float = 0.0
+    short: float = 0.0
+    time: str = "17:00"
+    triple: Weekday = "Wed"
+
+    @field_validator("time")
+    @classmethod
+    def _clock(cls, value: str) -> str:
+        minutes_of(value)
+        return value
+
+    @property
+    def active(self) -> bool:
+        return self.long != 0.0 or self.short != 0.0
+
+
+class Margin(Model):
+    """Either money per contract (account currency) or leverage on notional; both empty means no margin check."""
+
+    per_contract: float | None = Field(None, gt=0)
+    leverage: float | None = Field(None, gt=0)
+
+    @model_validator(mode="after")
+    def _one(self) -> Margin:
+        if self.per_contract is not None and self.leverage is not None:
+            raise ValueError("give margin per contract or leverage, not both")
+        return self
+
+
+class Terms(Model):
+    """Everything the simulator must know of a market. See docs/market-file.md."""
+
+    format: Literal["wolbrin.market"] = "wolbrin.market"
+    version: Literal[1] = 1
+    code: str = Field(min_length=1, max_length=24, pattern=r"^[A-Za-z0-9._-]+$")
+    name: str = ""
+    kind: Literal["future", "currency pair", "other"] = "future"
+    tick_size: float = Field(gt=0)
+    point_value: float = Field(gt=0, description="quote money for a move of 1.00 on one contract")
+    quote_currency: str = "EUR"
+    conversion_rate: float = Field(1.0, gt=0, description="account money for one unit of quote money")
+    lot_step: float = Field(1.0, gt=0)
+    minimum_lot: float = Field(1.0, gt=0)
+    spread_ticks: float = Field(0.0, ge=0)
+    slippage_ticks: float = Field(0.0, ge=0)
+    commission: Commission = Commission()
+    financing: Financing = Financing()
+    margin: Margin = Margin()
+    time_zone: str = "UTC"
+    sessions: tuple[SessionRule, ...] = ()
+
+    @field_validator("time_zone")
+    @classmethod
+    def _zone(cls, value: str) -> str:
+        if value not in available_timezones():
+            raise ValueError(f'"{value}" is not a time zone of the tz database, such as Europe/Oslo')
+        return value
+
+    @model_validator(mode="after")
+    def _sessions_apart(self) -> Terms:
+        week = 7 * MINUTES_A_DAY
+        spans = []
+        for rule in self.sessions:
+            for day in rule.days:
+                base = WEEKDAYS.index(day) * MINUTES_A_DAY
+                spans.append((base + rule.open_minute, base + rule.close_minute))
+        spans.sort()
+        for (_, end), (start, _) in zip(spans, [*spans[1:], *((a + week, b + week) for a, b in spans[:1])]):
+            if end > start and len(spans) > 1:
+                raise ValueError("two sessions of the weekly schedule overlap")
+        return self
+
+    @property
+    def zone(self) -> ZoneInfo:
+        return ZoneInfo(self.time_zone)
+
+    @property
+    def tick_fraction(self) -> Fraction:
+        """The tick as the exact decimal the user wrote, so that 1.10005 is on the grid or it is not."""
+        return Fraction(repr(self.tick_size))
+
+    @property
+    def tick_value(self) -> float:
+        """Quote money for one tick on one contract."""
+        return self.tick_size * self.point_value
+
+    @property
+    def digits(self) -> int:
+        """Decimals needed to write any price of the grid."""
+        text = format(self.tick_size, ".10f").rstrip("0")
+        return len(text.split(".")[1])
+
+    def format_price(self, price: float) -> str:
+        return f"{price:,.{self.digits}f}".replace("-", "\u2212")
+
+
+def read_json(path: Path, what: str) -> object:
+    """Parse a JSON file, or raise one sentence that names file, line and column."""
+    try:
+        text = path.read_text(encoding="utf-8")
+    except FileNotFoundError:
+        raise UserError(f"this {what} does not exist", str(path), "Check the path.") from None
+    except (OSError, UnicodeDecodeError) as err:
+        raise EnvironmentTrouble(f"this {what} cannot be read ({err})", str(path), "Check the file.") from None
+    try:
+        return json.loads(text)
+    except (json.JSONDecodeError, RecursionError) as err:
+        place = f"{path}, line {err.lineno}, column {err.colno}" if isinstance(err, json.JSONDecodeError) else str(path)
+        reason = err.msg if isinstance(err, json.JSONDecodeError) else "nested too deeply"
+        raise UserError(f"this {what} is not valid JSON ({reason})", place, "Correct it there.") from None
+
+
+def explain(err: ValidationError, where: str) -> UserError:
+    """The first fault of a pydantic validation as one sentence naming the field."""
+    first = err.errors()[0]
+    field = ".".join(str(p) for p in first["loc"]) or "the whole"
+    text = first["msg"].removeprefix("Value error, ")
+    more = f" ({err.error_count()} faults in all)" if err.error_count() > 1 else ""
+    return UserError(f"{text[0].lower() + text[1:]}{more}", f'{where}, field "{field}"', "Correct that field.")
+
+
+def load_terms(path: Path) -> Terms:
+    """Read contract terms from a JSON file (docs/market-file.md)."""
+    data = read_json(path, "market file")
+    try:
+        return Terms.model_validate(data)
+    except ValidationError as err:
+        raise explain(err, str(path)) from None

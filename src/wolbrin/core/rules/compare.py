@@ -1,0 +1,58 @@
+"""Comparisons turned into flags. A comparison with NaN on either side is never true."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+
+import numpy as np
+from numba import njit
+from numpy.typing import NDArray
+
+Floats = NDArray[np.float64]
+Flags = NDArray[np.uint8]
+
+_PLAIN: dict[str, Callable[[Floats, Floats], NDArray[np.bool_]]] = {
+    "above": np.greater, "below": np.less, "at or above": np.greater_equal, "at or below": np.less_equal}
+# A crossing is "beyond now, not beyond one bar before".
+_CROSSING = {"crosses above": ("above", "at or below"), "crosses below": ("below", "at or above")}
+
+
+def _earlier(column: Floats) -> Floats:
+    return column if len(column) == 1 else column[:-1]
+
+
+def compare(left: Floats, right: Floats, operation: str, size: int) -> Flags:
+    """uint8[size]: 1 where `left operation right` holds.
+
+    left, right: float64[size], or float64[1] standing for all bars.
+    """
+    out = np.zeros(size, np.bool_)
+    if operation in _PLAIN:
+        out[:] = _PLAIN[operation](left, right)
+    else:
+        now, before = _CROSSING[operation]
+        out[1:] = _PLAIN[now](left, right)[1:] if max(len(left), len(right)) > 1 else False
+        out[1:] &= _PLAIN[before](_earlier(left), _earlier(right))
+    return out.view(np.uint8)
+
+
+@njit(cache=True, nogil=True)
+def first_finite(column: Floats, start: int) -> int:
+    """First index at or after `start` where the column has a value; its length if none."""
+    for i in range(start, len(column)):
+        if np.isfinite(column[i]):
+            return i
+    return len(column)
+
+
+@njit(cache=True, nogil=True)
+def pack(long_in: Flags, short_in: Flags, long_out: Flags, short_out: Flags) -> Flags:
+    """Four flag arrays as bits 0 to 3 of one uint8[n]; an array of length 1 stands for "never"."""
+    n = max(len(long_in), len(short_in), len(long_out), len(short_out))
+    out = np.zeros(n, np.uint8)
+    for bit, flags in enumerate((long_in, short_in, long_out, short_out)):
+        if len(flags) == 1:
+            continue
+        for i in range(n):
+            out[i] |= flags[i] << bit
+    return out

@@ -1,0 +1,124 @@
+"""Every number of a strategy that a sweep may vary, found by walking the model, with a name and a sensible range."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass
+from typing import Any
+
+from wolbrin.core.indicators.catalogue import BY_KEY
+from wolbrin.core.rules.mirror import output_of
+from wolbrin.core.rules.model import IndicatorOperand, NumberOperand, Operand, Row, Strategy
+
+Path = tuple[str | int, ...]
+
+
+@dataclass(frozen=True)
+class Tunable:
+    """One number: where it stands in the model, what it is called, its value and a suggested range."""
+
+    path: Path
+    title: str
+    value: float
+    low: float
+    high: float
+    step: float
+
+    @property
+    def key(self) -> str:
+        """The path as text, "long.entry.rows.0.left.params.length"."""
+        return ".".join(str(p) for p in self.path)
+
+
+def _around(value: float, least: float, whole: bool) -> tuple[float, float, float]:
+    step = max(1.0, round(abs(value) / 10)) if whole else max(0.1, round(abs(value) / 10, 1))
+    return max(least, value - 5 * step), value + 5 * step, step
+
+
+def _operand(path: Path, operand: Operand, other: Operand, where: str) -> list[Tunable]:
+    if isinstance(operand, NumberOperand):
+        facing = output_of(other)
+        if facing is None or (isinstance(other, IndicatorOperand) and BY_KEY[other.indicator].group == "time"):
+            return []
+        low, high, step = _around(operand.value, -1e9, float(operand.value).is_integer())
+        if facing.nature == "bounded":
+            low, high = max(low, facing.bounds[0]), min(high, facing.bounds[1])
+        return [Tunable((*path, "value"), f"level for {facing.title if facing.title != 'value' else _name(other)}, "
+                        f"{where}", operand.value, low, high, step)]
+    if not isinstance(operand, IndicatorOperand):
+        return []
+    entry, found = BY_KEY[operand.indicator], []
+    for param in entry.params:
+        value = operand.settings[param.key]
+        low, high, step = _around(value, param.low, param.whole)
+        step = max(step, param.step) if param.whole else param.step
+        low = max(param.low, value - 5 * step)
+        found.append(Tunable((*path, "params", param.key), f"{entry.title} {param.title}, {where}", value, low,
+                             min(param.high, value + 5 * step), step))
+    return found
+
+
+def _name(operand: Operand) -> str:
+    return BY_KEY[operand.indicator].title if isinstance(operand, IndicatorOperand) else "price"
+
+
+def _rows(path: Path, rows: tuple[Row, ...], where: str) -> list[Tunable]:
+    found: list[Tunable] = []
+    for i, row in enumerate(rows):
+        if row.on:
+            place = f"{where} row {i + 1}"
+            found += _operand((*path, i, "left"), row.left, row.right, place)
+            if row.compare not in ("rises", "falls"):
+                found += _operand((*path, i, "right"), row.right, row.left, place)
+    return found
+
+
+def tunables(strategy: Strategy) -> list[Tunable]:
+    """All numbers that matter to the strategy as it stands, entries first."""
+    found: list[Tunable] = []
+    for side in ("long", "short"):
+        part = getattr(strategy, side)
+        if part.mode != "own":
+            continue
+        found += _rows((side, "entry", "rows"), part.entry.rows, f"{side} entry")
+        found += _rows((side, "exit", "rows"), part.exit.rows, f"{side} exit")
+    for name in ("stop", "target"):
+        distance = getattr(strategy, name)
+        if distance is None:
+            continue
+        whole = distance.unit == "ticks"
+        low, high, step = _around(distance.amount, 1.0 if whole else 0.1, whole)
+        if not whole:
+            step = 0.25
+            low, high = max(0.25, distance.amount - 1.0), distance.amount + 1.0
+        found.append(Tunable((name, "amount"), f"{name} {distance.unit if distance.unit != 'atr' else 'ATR multiple'}",
+                             distance.amount, low, high, step))
+        if distance.unit == "atr":
+            found.append(Tunable((name, "length"), f"{name} ATR length", distance.length,
+                                 max(2, distance.length - 10), distance.length + 10, 2))
+    if strategy.time_exit is not None:
+        low, high, step = _around(strategy.time_exit, 1, True)
+        found.append(Tunable(("time_exit",), "time exit bars", strategy.time_exit, low, high, step))
+    return found
+
+
+def _assign(node: Any, path: Path, value: float) -> Any:
+    """A copy of plain data with one number replaced; ints stay ints where they were."""
+    if not path:
+        return int(value) if isinstance(node, int) and float(value).is_integer() else value
+    head, rest = path[0], path[1:]
+    copy = list(node) if isinstance(node, list | tuple) else dict(node)
+    if isinstance(copy, dict) and head not in copy:
+        copy[str(head)] = value  # a setting that stood at its default
+    else:
+        copy[head] = _assign(copy[head], rest, value)  # type: ignore[index]
+    return copy
+
+
+def with_values(strategy: Strategy, values: Mapping[str, float]) -> Strategy:
+    """The strategy with the numbers at the given keys (see `Tunable.key`) replaced, validated again."""
+    data: Any = strategy.model_dump(mode="python")
+    for key, value in values.items():
+        path: Path = tuple(int(p) if p.isdigit() else p for p in key.split("."))
+        data = _assign(data, path, value)
+    return Strategy.model_validate(data)
