@@ -36,5 +36,5 @@ class UserError(WolbrinError):
     """Something the user gave cannot be used as it is."""
 
 
-class EnvironmentTrouble(WolbrinError):
+class EnvironmentTrouble(WolbrinError):  # noqa: N818 - the word the house uses
     """The machine or a file on it stands in the way."""

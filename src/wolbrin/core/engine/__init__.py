@@ -1,1 +1,1 @@
-""""""
+"""The simulator: one kernel decides every fill."""

@@ -210,7 +210,7 @@ def simulate(open_: Ticks, high: Ticks, low: Ticks, close: Ticks, session: NDArr
     counts = np.zeros(NUMBER_OF_COUNTS, np.int64)
     n = len(close)
     detail = len(gross_curve) > 0
-    financed = len(nights_end) > 1
+    financed = money.financing_long != 0.0 or money.financing_short != 0.0
     flat, this_close, time_exit = plan.flat, plan.this_close, plan.time_exit
     purse = np.empty(2, np.float64)
     purse[P_CASH] = money.capital
@@ -225,12 +225,12 @@ def simulate(open_: Ticks, high: Ticks, low: Ticks, close: Ticks, session: NDArr
     exposed = 0
     # The open position once more in locals, for the bars on which nothing can happen to it.
     side = 0
-    entry = 0
+    entry = np.int64(0)
     entry_bar = 0
     stop = 0
     target = 0
-    best = 0
-    worst = 0
+    best = np.int64(0)
+    worst = np.int64(0)
     nights = 0
     base = money.capital  # cash less the entry-side costs of the open position
     base_gross = money.capital
@@ -262,8 +262,10 @@ def simulate(open_: Ticks, high: Ticks, low: Ticks, close: Ticks, session: NDArr
                 if financed:
                     value -= financing_of(money, side, nights_end[i] - nights, unit)
                 if value > 0.0:
-                    best = max(best, up)
-                    worst = min(worst, down)
+                    if up > best:
+                        best = up
+                    if down < worst:
+                        worst = down
                     exposed += 1
                     net_curve[i] = value
                     if detail:
@@ -424,8 +426,10 @@ def simulate(open_: Ticks, high: Ticks, low: Ticks, close: Ticks, session: NDArr
             stop = t[T_STOP] if t[T_STOP] != NO_LEVEL else -side * FAR
             target = t[T_TARGET] if t[T_TARGET] != NO_LEVEL else side * FAR
             if entry_bar <= i:
-                best = max(best, side * ((h if side > 0 else lo) - entry))
-                worst = min(worst, side * ((lo if side > 0 else h) - entry))
+                up = side * ((h if side > 0 else lo) - entry)
+                down = side * ((lo if side > 0 else h) - entry)
+                best = max(best, up)
+                worst = min(worst, down)
         net_curve[i] = marked(t, f, purse, money, c, n_end)
         if detail:
             position_curve[i] = side

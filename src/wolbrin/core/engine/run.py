@@ -208,7 +208,7 @@ def backtest(history: Prepared | Bars, strategy: Strategy, brief: Brief, *, deta
     trades_f = np.empty((size + 2, k.FLOAT_COLUMNS))
     part = slice(first, last)
 
-    def cut(column: NDArray) -> NDArray:  # type: ignore[type-arg]
+    def cut(column: NDArray) -> NDArray:
         return column[part] if len(column) > 1 else column
 
     count, counts = simulate(bars.o[part], bars.h[part], bars.l[part], bars.c[part], bars.session[part],

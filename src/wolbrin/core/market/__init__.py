@@ -1,1 +1,1 @@
-""""""
+"""Contract terms, sessions, bars, intervals, reading files."""

@@ -71,7 +71,8 @@ class Bars:
     def to_price(self, ticks: NDArray[np.integer] | int) -> Floats:
         """Ticks to prices, each the double nearest to the exact decimal."""
         fraction = self.terms.tick_fraction
-        return np.asarray(ticks, np.int64) * float(fraction.numerator) / float(fraction.denominator)
+        whole = np.asarray(ticks, np.int64).astype(np.float64)
+        return np.asarray(whole * float(fraction.numerator) / float(fraction.denominator))
 
     @cached_property
     def open(self) -> Floats:
@@ -168,10 +169,10 @@ def make_bars(terms: Terms, minutes: int, time: Ints, prices: tuple[Floats, Floa
         raise UserError("every bar lies outside the market's sessions", source,
                         "Check the time zone and the session schedule.")
     keep = slice(None) if inside.all() else inside
-    at = at[keep].astype(np.int32)
+    place: NDArray[np.int32] = at[keep].astype(np.int32)
     start = np.ascontiguousarray(time[keep])
     end = start + minutes * NS_A_MINUTE
     vol = np.zeros(len(time)) if volume is None else np.asarray(volume, np.float64)
-    return Bars(terms, minutes, start, end, *(t[keep] for t in ticks), volume=vol[keep], session=at,
-                last=(end >= table.close[at]).astype(np.uint8), sessions=table,
-                left_out=int(len(time) - inside.sum()), off_grid=off_grid)
+    opens, highs, lows, closes = (t[keep] for t in ticks)
+    return Bars(terms, minutes, start, end, opens, highs, lows, closes, vol[keep], place,
+                (end >= table.close[place]).astype(np.uint8), table, int(len(time) - inside.sum()), off_grid)

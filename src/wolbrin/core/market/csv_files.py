@@ -88,7 +88,7 @@ def read_bars(path: Path, terms: Terms, minutes: int | None = None, zone: str = 
         raise UserError("the header names a column twice", f"{source}, row 1", "Rename one of them.")
     if frame.empty:
         raise UserError("there are no bars in this history", source, "Choose another file.")
-    prices = tuple(_number(frame, n, source) for n in ("open", "high", "low", "close"))
+    o, h, l, c = (_number(frame, n, source) for n in ("open", "high", "low", "close"))  # noqa: E741
     volume = _number(frame, "volume", source) if "volume" in names else None
     time = _times(frame, zone, source)
     if minutes is None:
@@ -98,4 +98,4 @@ def read_bars(path: Path, terms: Terms, minutes: int | None = None, zone: str = 
             raise UserError("one bar does not tell the interval", source, "Name the interval in minutes.")
         values, counts = np.unique(steps, return_counts=True)
         minutes = max(1, int(values[np.argmax(counts)] // NS_A_MINUTE))
-    return make_bars(terms, minutes, time, prices, volume, source)
+    return make_bars(terms, minutes, time, (o, h, l, c), volume, source)

@@ -1,1 +1,1 @@
-""""""
+"""Every measure once."""

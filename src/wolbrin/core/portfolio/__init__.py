@@ -1,1 +1,1 @@
-""""""
+"""Correlation and combination of runs."""

@@ -1,1 +1,1 @@
-""""""
+"""Gates: screening tests with one interface, and the line that walks them."""

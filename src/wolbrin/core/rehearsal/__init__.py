@@ -1,1 +1,1 @@
-""""""
+"""Bars played through a strategy one by one."""

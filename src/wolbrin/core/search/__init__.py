@@ -1,1 +1,1 @@
-""""""
+"""Parameter sweeps and the search for candidates."""

@@ -1,1 +1,1 @@
-""""""
+"""The project folder: database, history files, dossiers."""

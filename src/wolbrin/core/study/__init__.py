@@ -1,1 +1,1 @@
-""""""
+"""What price does after a condition fires."""

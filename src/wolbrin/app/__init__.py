@@ -1,0 +1,1 @@
+"""The window: it shows and asks, and computes nothing."""

@@ -1,0 +1,1 @@
+"""Charts drawn on chart paper."""

@@ -1,0 +1,1 @@
+"""Backtest: how would it have traded?"""

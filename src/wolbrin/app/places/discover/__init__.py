@@ -1,0 +1,1 @@
+"""Discover: what can the machine find by itself?"""

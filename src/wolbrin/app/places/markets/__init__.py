@@ -1,0 +1,1 @@
+"""Markets: is this history fit to test on?"""

@@ -1,0 +1,1 @@
+"""Overlap: which survivors are the same bet?"""

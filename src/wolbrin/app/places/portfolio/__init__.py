@@ -1,0 +1,1 @@
+"""Portfolio: what is traded together?"""

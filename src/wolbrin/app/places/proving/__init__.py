@@ -1,0 +1,1 @@
+"""Proving: which candidates survive?"""

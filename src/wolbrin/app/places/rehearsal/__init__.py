@@ -1,0 +1,1 @@
+"""Rehearsal: does it keep behaving?"""

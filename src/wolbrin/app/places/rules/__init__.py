@@ -1,0 +1,1 @@
+"""Rules: what exactly is traded?"""

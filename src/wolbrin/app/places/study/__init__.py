@@ -1,0 +1,1 @@
+"""Study: does the idea have any edge?"""

@@ -1,0 +1,1 @@
+"""Sweep: which parameter region works?"""

@@ -1,0 +1,1 @@
+"""Dense tables over column models."""

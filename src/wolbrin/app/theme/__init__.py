@@ -1,0 +1,1 @@
+"""One token file, two themes."""

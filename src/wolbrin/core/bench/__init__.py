@@ -1,0 +1,1 @@
+"""The benchmark: figures beside a reference in one run."""

@@ -1,0 +1,193 @@
+"""Every measure once: name, unit, definition in words, function. NaN means "no value" and is shown as n/a."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Callable, Iterable
+from dataclasses import dataclass
+from typing import Literal
+
+import numpy as np
+from numpy.typing import NDArray
+
+from wolbrin.core.engine.kernel import Money, commission_of
+from wolbrin.core.market.sessions import rollovers
+from wolbrin.core.measures.drawdown import largest_fall
+from wolbrin.core.measures.facts import Facts
+
+Unit = Literal["money", "percent", "ratio", "count", "days", "R"]
+NAN = math.nan
+TRADING_DAYS = 252
+
+
+@dataclass(frozen=True)
+class Measure:
+    """One measure. `better` says which way is good, 0 where neither is."""
+
+    key: str
+    title: str
+    unit: Unit
+    definition: str
+    of: Callable[[Facts], float]
+    better: int = 1
+
+
+def _ratio(top: float, bottom: float) -> float:
+    return top / bottom if bottom else NAN
+
+
+def _mean(x: NDArray[np.float64]) -> float:
+    return float(x.mean()) if len(x) else NAN
+
+
+def _sd(x: NDArray[np.float64]) -> float:
+    return float(x.std(ddof=1)) if len(x) > 1 else NAN
+
+
+def average_loss(f: Facts) -> float:
+    return _mean(f.losses)
+
+
+def break_even_rate(f: Facts) -> float:
+    loss = abs(average_loss(f))
+    return 100.0 * _ratio(loss, _mean(f.wins) + loss)
+
+
+def t_of_average(f: Facts) -> float:
+    return _ratio(_mean(f.profits), _sd(f.profits) / math.sqrt(len(f.profits))) if len(f.profits) > 1 else NAN
+
+
+def maximum_drawdown(f: Facts) -> float:
+    return float(largest_fall(f.equity, f.capital))
+
+
+def maximum_drawdown_percent(f: Facts) -> float:
+    return 100.0 * float(f.drawdowns.share.max()) if len(f.drawdowns.share) else 0.0
+
+
+def cagr(f: Facts) -> float:
+    if not len(f.equity) or f.equity[-1] <= 0 or f.days <= 0:
+        return NAN
+    return 100.0 * (math.exp(math.log(float(f.equity[-1]) / f.capital) * 365.25 / f.days) - 1.0)
+
+
+def sharpe(f: Facts) -> float:
+    x = f.daily / f.capital
+    return _ratio(_mean(x), _sd(x)) * math.sqrt(TRADING_DAYS) if len(x) > 1 else NAN
+
+
+def sortino(f: Facts) -> float:
+    x = f.daily / f.capital
+    below = math.sqrt(float(np.mean(np.minimum(x, 0.0) ** 2))) if len(x) else 0.0
+    return _ratio(_mean(x), below) * math.sqrt(TRADING_DAYS) if below else NAN
+
+
+def longest_losing_run(f: Facts) -> float:
+    longest = current = 0
+    for lost in f.profits < 0:
+        current = current + 1 if lost else 0
+        longest = max(longest, current)
+    return float(longest)
+
+
+def best_trades_share(f: Facts) -> float:
+    n = math.ceil(0.05 * len(f.profits))
+    return 100.0 * float(np.sort(f.profits)[::-1][:n].sum()) / f.net if f.net > 0 else NAN
+
+
+def best_year_share(f: Facts) -> float:
+    if f.net <= 0:
+        return NAN
+    return 100.0 * max(float(f.profits[f.exit_year == y].sum()) for y in np.unique(f.exit_year)) / f.net
+
+
+def _nan_mean(x: NDArray[np.float64]) -> float:
+    return _mean(x[np.isfinite(x)])
+
+
+def buy_and_hold(f: Facts) -> float:
+    """One contract from the first open to the last close, costs at both fills and all financing (money)."""
+    run = f.run
+    if run is None or run.last <= run.first:
+        return NAN
+    bars, costs, terms = run.bars, run.brief.costs, run.bars.terms
+    first, last = int(bars.o[run.first]), int(bars.c[run.last - 1])
+    unit = run.tick_money
+    money = Money(0.0, unit, 0.0, 0.0, costs.per_contract, costs.percent, costs.minimum, 0.0, 0.0, 0.0, 0.0)
+    held = 0
+    if terms.financing.active:
+        begin, end = int(bars.time[run.first]), int(bars.end[run.last - 1])
+        instants, nights = rollovers(terms, begin, end)
+        held = int(nights[(instants >= begin) & (instants < end)].sum())
+    return ((last - first) * unit - (costs.spread_ticks + 2 * costs.slippage_ticks) * unit
+            - commission_of(money, first, 1.0) - commission_of(money, last, 1.0)
+            + terms.financing.long * held * unit)
+
+
+MEASURES: tuple[Measure, ...] = (
+    Measure("net", "net profit", "money", "sum of net results of all trades", lambda f: f.net),
+    Measure("gross_profit", "gross profit", "money", "sum of winning trades, net of costs",
+            lambda f: float(f.wins.sum())),
+    Measure("gross_loss", "gross loss", "money", "sum of losing trades, net of costs", lambda f: float(f.losses.sum())),
+    Measure("trades", "trades", "count", "number of closed trades", lambda f: float(len(f.profits)), 0),
+    Measure("profit_factor", "profit factor", "ratio", "gross profit / |gross loss|",
+            lambda f: _ratio(float(f.wins.sum()), abs(float(f.losses.sum())))),
+    Measure("win_rate", "win rate", "percent", "share of trades with a net result above zero",
+            lambda f: 100.0 * _ratio(len(f.wins), len(f.profits))),
+    Measure("break_even_rate", "break-even win rate", "percent", "|average loss| / (average win + |average loss|)",
+            break_even_rate, 0),
+    Measure("average", "average trade", "money", "mean net result", lambda f: _mean(f.profits)),
+    Measure("average_win", "average win", "money", "mean of winning trades", lambda f: _mean(f.wins)),
+    Measure("average_loss", "average loss", "money", "mean of losing trades", average_loss),
+    Measure("payoff", "payoff ratio", "ratio", "average win / |average loss|",
+            lambda f: _ratio(_mean(f.wins), abs(average_loss(f)))),
+    Measure("loss_at_stop", "loss at the stop, median", "percent", "initial risk / equity that sized the trade",
+            lambda f: 100.0 * float(np.median(x)) if len(x := f.risk_share[np.isfinite(f.risk_share)]) else NAN, -1),
+    Measure("loss_at_stop_worst", "loss at the stop, worst", "percent",
+            "largest initial risk / equity that sized the trade",
+            lambda f: 100.0 * float(x.max()) if len(x := f.risk_share[np.isfinite(f.risk_share)]) else NAN, -1),
+    Measure("expectancy", "expectancy", "R", "mean of net / initial risk, over trades with a stop",
+            lambda f: _nan_mean(f.r)),
+    Measure("t", "t of average trade", "ratio", "mean / (standard deviation / square root of n)", t_of_average),
+    Measure("max_drawdown", "maximum drawdown", "money",
+            "largest fall of equity from its running peak, starting capital included", maximum_drawdown, -1),
+    Measure("max_drawdown_percent", "maximum drawdown", "percent", "largest fall in percent of the peak",
+            maximum_drawdown_percent, -1),
+    Measure("average_drawdown", "average drawdown", "money", "mean depth over completed and running drawdowns",
+            lambda f: _mean(f.drawdowns.depth), -1),
+    Measure("under_water", "under water, longest", "days", "longest time from a peak to its recovery, or to the end",
+            lambda f: float(d.max()) if len(d := f.days_under_water()) else 0.0, -1),
+    Measure("return_drawdown", "return over drawdown", "ratio", "net profit / maximum drawdown (money)",
+            lambda f: _ratio(f.net, maximum_drawdown(f))),
+    Measure("cagr", "CAGR", "percent", "(end equity / start equity)^(365.25 / days) \u2212 1", cagr),
+    Measure("calmar", "Calmar ratio", "ratio", "CAGR / maximum drawdown (percent)",
+            lambda f: _ratio(cagr(f), maximum_drawdown_percent(f))),
+    Measure("sharpe", "Sharpe ratio", "ratio",
+            "mean / standard deviation of daily P/L over starting capital, \u00d7 \u221a252, zero hurdle", sharpe),
+    Measure("sortino", "Sortino ratio", "ratio", "as Sharpe, over the downside deviation below zero of all days",
+            sortino),
+    Measure("exposure", "exposure", "percent", "share of session bars with a position",
+            lambda f: 100.0 * f.exposed / f.bars if f.bars else 0.0, 0),
+    Measure("entry_placement", "placement of entries", "percent",
+            "long: (highest \u2212 entry) / (highest \u2212 lowest) over the held bars; short mirrored",
+            lambda f: 100.0 * _nan_mean(f.placement[0])),
+    Measure("exit_placement", "placement of exits", "percent",
+            "long: (exit \u2212 lowest) / (highest \u2212 lowest) over the held bars; short mirrored",
+            lambda f: 100.0 * _nan_mean(f.placement[1])),
+    Measure("losing_run", "longest losing run", "count", "most losing trades in a row", longest_losing_run, -1),
+    Measure("best_trades", "profit from best 5% of trades", "percent",
+            "share of net profit from the best 5% of trades", best_trades_share, -1),
+    Measure("best_year", "profit from best year", "percent", "share of net profit from the best year",
+            best_year_share, -1),
+    Measure("buy_and_hold", "buy and hold", "money",
+            "one contract from the first open to the last close, costs once and all financing", buy_and_hold, 0),
+)
+
+BY_KEY = {m.key: m for m in MEASURES}
+# What a sweep, a search and the Shelf keep of every candidate.
+SUMMARY = ("net", "trades", "profit_factor", "win_rate", "average", "t", "max_drawdown", "return_drawdown", "sharpe")
+
+
+def measure(facts: Facts, keys: Iterable[str] | None = None) -> dict[str, float]:
+    """Values of the named measures, all when none are named. NaN where a measure has no value."""
+    return {key: BY_KEY[key].of(facts) for key in (BY_KEY if keys is None else keys)}

@@ -1,0 +1,114 @@
+"""What measures are computed from: trades, an equity curve and daily P/L, of a run or of a combination of runs."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from functools import cached_property
+
+import numpy as np
+from numba import njit
+from numpy.typing import NDArray
+
+from wolbrin.core.engine import codes as k
+from wolbrin.core.engine.run import Run
+from wolbrin.core.measures.drawdown import Episodes, episodes
+
+Floats = NDArray[np.float64]
+Ints = NDArray[np.int64]
+NS_A_DAY = 86_400 * 1_000_000_000
+
+
+@njit(cache=True, nogil=True)
+def _placement(high: NDArray[np.int32], low: NDArray[np.int32], first: Ints, last: Ints, side: Ints, entry: Ints,
+               exit_: Ints) -> tuple[Floats, Floats]:
+    n = len(first)
+    placed_in = np.full(n, np.nan)
+    placed_out = np.full(n, np.nan)
+    for j in range(n):
+        top = max(entry[j], exit_[j])
+        bottom = min(entry[j], exit_[j])
+        for i in range(first[j], last[j] + 1):
+            top = max(top, high[i])
+            bottom = min(bottom, low[i])
+        if top > bottom:
+            span = float(top - bottom)
+            if side[j] > 0:
+                placed_in[j] = (top - entry[j]) / span
+                placed_out[j] = (exit_[j] - bottom) / span
+            else:
+                placed_in[j] = (entry[j] - bottom) / span
+                placed_out[j] = (top - exit_[j]) / span
+    return placed_in, placed_out
+
+
+@dataclass(frozen=True)
+class Facts:
+    """Inputs of every measure; money in account currency.
+
+    profits: net per trade, float64[m]. r: R multiples, NaN without a stop. risk_share: initial risk / equity that
+    sized the trade. exit_year: int64[m]. equity: float64[n] net, with `times`, int64[n] UTC ns of its points, and
+    `begin`, the instant before the first. daily: P/L per trading date, float64[d].
+    exposed, bars: bars with a position and bars in all. run: the run behind, None for a combination.
+    """
+
+    capital: float
+    profits: Floats
+    r: Floats
+    risk_share: Floats
+    exit_year: Ints
+    equity: Floats
+    times: Ints
+    begin: int
+    daily: Floats
+    exposed: int
+    bars: int
+    run: Run | None = None
+
+    @classmethod
+    def of(cls, run: Run) -> Facts:
+        t, f = run.trades_i, run.trades_f
+        part = slice(run.first, run.last)
+        dates = run.bars.trading_date[t[:, k.T_EXIT_BAR]]
+        years = dates.astype("datetime64[D]").astype("datetime64[Y]").astype(np.int64) + 1970
+        begin = int(run.bars.time[run.first]) if run.last > run.first else 0
+        return cls(run.brief.capital, f[:, k.F_NET], f[:, k.F_NET] / f[:, k.F_RISK],
+                   f[:, k.F_RISK] / f[:, k.F_EQUITY], years, run.net, run.bars.end[part], begin, run.daily[1],
+                   run.counts["exposed"], run.last - run.first, run)
+
+    @cached_property
+    def drawdowns(self) -> Episodes:
+        return episodes(self.equity, self.capital)
+
+    def days_under_water(self) -> Floats:
+        """Calendar days of each drawdown from its peak to its recovery, or to the end."""
+        d = self.drawdowns
+        stamps = np.append(self.times, self.begin)  # index -1 is the start
+        until = stamps[np.minimum(d.recovery, len(self.times) - 1)]
+        return (until - stamps[d.peak]) / NS_A_DAY
+
+    @cached_property
+    def wins(self) -> Floats:
+        return self.profits[self.profits > 0]
+
+    @cached_property
+    def losses(self) -> Floats:
+        return self.profits[self.profits < 0]
+
+    @cached_property
+    def net(self) -> float:
+        return float(self.profits.sum())
+
+    @cached_property
+    def days(self) -> float:
+        return (int(self.times[-1]) - self.begin) / NS_A_DAY if len(self.times) else 0.0
+
+    @cached_property
+    def placement(self) -> tuple[Floats, Floats]:
+        """Placement of entry and exit per trade (0 worst, 1 best), NaN where a trade saw no range."""
+        if self.run is None:
+            return np.zeros(0), np.zeros(0)
+        t, bars = self.run.trades_i, self.run.bars
+        first = t[:, k.T_ENTRY_BAR] + (t[:, k.T_ENTRY_AT] == k.AT_CLOSE)
+        return _placement(bars.h, bars.l, np.ascontiguousarray(first), np.ascontiguousarray(t[:, k.T_EXIT_BAR]),
+                          np.ascontiguousarray(t[:, k.T_SIDE]), np.ascontiguousarray(t[:, k.T_ENTRY]),
+                          np.ascontiguousarray(t[:, k.T_EXIT]))

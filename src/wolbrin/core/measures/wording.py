@@ -1,0 +1,30 @@
+"""Numbers as the trade writes them: thousands separators, a true minus sign, n/a where there is no value."""
+
+from __future__ import annotations
+
+import math
+
+from wolbrin.core.measures.catalogue import BY_KEY, Unit
+
+MINUS = "\u2212"
+DIGITS: dict[Unit, int] = {"money": 0, "percent": 1, "ratio": 2, "count": 0, "days": 0, "R": 2}
+
+
+def number(value: float, digits: int = 0, sign: bool = False) -> str:
+    """1234.5 -> "1,234" or "+1,234"; NaN -> "n/a"; an infinite value -> the infinity sign."""
+    if math.isnan(value):
+        return "n/a"
+    if math.isinf(value):
+        return "\u221e" if value > 0 else MINUS + "\u221e"
+    text = f"{value:+,.{digits}f}" if sign else f"{value:,.{digits}f}"
+    if float(text.replace(",", "")) == 0.0:
+        text = text.lstrip("+-")
+    return text.replace("-", MINUS)
+
+
+def worded(key: str, value: float, sign: bool = False) -> str:
+    """A measure's value with the digits of its unit, percent sign included."""
+    unit = BY_KEY[key].unit
+    digits = 2 if key in ("average", "average_win", "average_loss") else DIGITS[unit]
+    text = number(value, digits, sign)
+    return f"{text}%" if unit == "percent" and text != "n/a" else text

@@ -1,0 +1,56 @@
+"""What a gate is: one screening test with one interface, giving one outcome with a number and a reason in words."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import Any, Protocol
+
+from wolbrin.core.engine.run import Brief, Prepared
+from wolbrin.core.market.bars import Span
+from wolbrin.core.rules.model import Strategy
+
+
+@dataclass(frozen=True)
+class Case:
+    """What a gate judges: a strategy on prepared history, the training brief, the sealed span, and how many
+    alternatives were tried to find it. seed drives whatever is random."""
+
+    strategy: Strategy
+    history: Prepared
+    brief: Brief
+    holdout: Span
+    tried: int
+    seed: int = 20260101
+
+
+@dataclass(frozen=True)
+class Outcome:
+    """figures: the numbers behind the verdict. headline: the one number to show, in words."""
+
+    gate: str
+    passed: bool
+    reason: str
+    headline: str
+    inputs: dict[str, Any]
+    figures: dict[str, float]
+
+
+class Gate(Protocol):
+    """key and title name the gate; `opens_holdout` says that running it spends the holdout."""
+
+    @property
+    def key(self) -> str: ...
+
+    @property
+    def title(self) -> str: ...
+
+    @property
+    def opens_holdout(self) -> bool: ...
+
+    def describe(self) -> str:
+        """The threshold in a few words."""
+        ...
+
+    def judge(self, case: Case) -> Outcome:
+        """Run the test. Pure: the same case gives the same outcome."""
+        ...

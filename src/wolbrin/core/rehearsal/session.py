@@ -1,0 +1,78 @@
+"""A strategy met by bars one at a time. Each step sees the bars so far and nothing else."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import numpy as np
+
+from wolbrin.core.engine import codes as k
+from wolbrin.core.engine.run import Brief, Prepared, Run, backtest
+from wolbrin.core.errors import UserError
+from wolbrin.core.market.bars import Bars, Span
+from wolbrin.core.rules.model import Strategy
+
+
+@dataclass(frozen=True)
+class Snapshot:
+    """Where a rehearsal stands after a bar: bars shown and to come, the position (0 flat), its open profit and entry
+    price (NaN when flat), equity marked to the close, and the run so far."""
+
+    shown: int
+    total: int
+    time: int
+    position: int
+    entry_price: float
+    open_profit: float
+    equity: float
+    closed: int
+    run: Run
+
+
+class Rehearsal:
+    """Plays the bars of `span` through a strategy in order.
+
+    Every step hands the simulator a history that ends at the current bar, so nothing later can be known. A position
+    that is open there is reported as open, although a run that ended there would close it.
+    """
+
+    def __init__(self, bars: Bars, strategy: Strategy, brief: Brief, span: Span) -> None:
+        self._bars = bars
+        self.strategy = strategy
+        self.brief = Brief(span, brief.costs, brief.capital)
+        self.first, self.stop = bars.range_of(span)
+        if self.stop <= self.first:
+            raise UserError("there are no bars after the training span", bars.terms.code,
+                            "Move the start of the holdout to an earlier date.")
+        self.shown = 0
+
+    @property
+    def total(self) -> int:
+        return self.stop - self.first
+
+    @property
+    def over(self) -> bool:
+        return self.shown >= self.total
+
+    def step(self, count: int = 1) -> Snapshot:
+        """Show the next `count` bars and say where things stand."""
+        self.shown = min(self.total, self.shown + max(1, count))
+        so_far = self._bars.take(self.first + self.shown)
+        run = backtest(Prepared.of(so_far), self.strategy, self.brief)
+        still_open = len(run) > 0 and run.trades_i[-1, k.T_REASON] == k.END_OF_DATA
+        trade_i = run.trades_i[-1] if still_open else None
+        position = int(trade_i[k.T_SIDE]) if trade_i is not None else 0
+        entry = float(so_far.to_price(trade_i[k.T_ENTRY])) if trade_i is not None else float("nan")
+        return Snapshot(self.shown, self.total, int(so_far.end[-1]), position, entry,
+                        float(run.trades_f[-1, k.F_GROSS]) if still_open else 0.0,
+                        float(run.net[-1]) if len(run.net) else self.brief.capital, len(run) - int(still_open), run)
+
+    def batch(self) -> Run:
+        """The same span in one go, to compare with."""
+        return backtest(self._bars.take(self.stop), self.strategy, self.brief)
+
+
+def same_ledger(a: Run, b: Run) -> bool:
+    """Whether two runs have bit-identical trades and equity."""
+    return bool(np.array_equal(a.trades_i, b.trades_i) and np.array_equal(a.trades_f, b.trades_f, equal_nan=True)
+                and np.array_equal(a.net, b.net))

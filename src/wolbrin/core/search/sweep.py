@@ -1,0 +1,82 @@
+"""Exhaustive search over ranges of a strategy's numbers."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from itertools import product
+
+import numpy as np
+from numpy.typing import NDArray
+from pydantic import ValidationError
+
+from wolbrin.core.engine.run import Brief, Prepared, backtest
+from wolbrin.core.errors import UserError
+from wolbrin.core.market.terms import explain
+from wolbrin.core.measures.catalogue import SUMMARY, measure
+from wolbrin.core.measures.facts import Facts
+from wolbrin.core.rules.decide import Decisions, decide
+from wolbrin.core.rules.model import Strategy
+from wolbrin.core.rules.numbers import with_values
+
+LARGEST_SWEEP = 1_000_000
+
+
+@dataclass(frozen=True)
+class Axis:
+    """One number and the values it takes. key: see rules.numbers.Tunable.key."""
+
+    key: str
+    title: str
+    values: tuple[float, ...]
+
+    @classmethod
+    def spread(cls, key: str, title: str, low: float, high: float, step: float) -> Axis:
+        """Values low, low + step .. high, free of float drift."""
+        if not step > 0:
+            raise UserError("the step must be above zero", title, "Enter a larger step.")
+        if high < low:
+            raise UserError("the range ends before it begins", title, "Exchange from and to.")
+        count = int(np.floor((high - low) / step + 1e-9)) + 1
+        if count > 10_000:
+            raise UserError(f"{count:,} values are too many for one number", title, "Enter a larger step.")
+        return cls(key, title, tuple(float(round(low + i * step, 10)) for i in range(count)))
+
+
+def combinations(axes: tuple[Axis, ...]) -> list[tuple[float, ...]]:
+    """All combinations, the last axis running fastest."""
+    if not axes:
+        raise UserError("no number is chosen", "sweep", "Tick at least one number to vary.")
+    size = int(np.prod([len(a.values) for a in axes], dtype=object))
+    if size > LARGEST_SWEEP:
+        raise UserError(f"{size:,} combinations are more than a sweep takes ({LARGEST_SWEEP:,})", "sweep",
+                        "Narrow a range or enlarge a step.")
+    return list(product(*(a.values for a in axes)))
+
+
+def variant(strategy: Strategy, axes: tuple[Axis, ...], values: tuple[float, ...]) -> Strategy:
+    """The strategy with one combination applied; a combination the model refuses is a sentence."""
+    try:
+        return with_values(strategy, dict(zip((a.key for a in axes), values)))
+    except ValidationError as err:
+        raise explain(err, "sweep") from None
+
+
+def _same_signals(a: Strategy, b: Strategy) -> bool:
+    """Whether decisions of `a` serve `b`: only amounts of stop, target and time exit may differ."""
+    def length(s: Strategy) -> tuple[object, ...]:
+        return tuple((d.unit, d.length) if d else None for d in (s.stop, s.target))
+    return a.long == b.long and a.short == b.short and length(a) == length(b)
+
+
+def evaluate(history: Prepared, strategy: Strategy, brief: Brief, axes: tuple[Axis, ...],
+             block: list[tuple[float, ...]]) -> NDArray[np.float64]:
+    """Measures of a block of combinations: float64[len(block), len(SUMMARY)]."""
+    out = np.full((len(block), len(SUMMARY)), np.nan)
+    before: tuple[Strategy, Decisions] | None = None
+    for row, values in enumerate(block):
+        one = variant(strategy, axes, values)
+        if before is None or not _same_signals(before[0], one):
+            before = one, decide(history.columns, one)
+        run = backtest(history, one, brief, detail=False, decisions=before[1])
+        out[row] = list(measure(Facts.of(run), SUMMARY).values())
+    return out

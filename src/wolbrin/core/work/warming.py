@@ -1,0 +1,52 @@
+"""Compiling every kernel once. numba keeps the result on disk, so that later starts only load it."""
+
+from __future__ import annotations
+
+import datetime as dt
+from collections.abc import Callable
+
+import numpy as np
+
+from wolbrin.core.engine.run import Brief, Prepared, backtest
+from wolbrin.core.indicators.catalogue import CATALOGUE
+from wolbrin.core.market.bars import Bars, Span, make_bars
+from wolbrin.core.market.sessions import NS_A_MINUTE
+from wolbrin.core.market.terms import SessionRule, Terms
+from wolbrin.core.measures.catalogue import measure
+from wolbrin.core.measures.facts import Facts
+from wolbrin.core.proving.monte_carlo import simulate_paths
+from wolbrin.core.rules.model import Condition, Distance, FieldOperand, IndicatorOperand, Row, Side, Strategy
+
+
+def _tiny() -> Bars:
+    terms = Terms(code="WARM", tick_size=0.5, point_value=10.0, time_zone="UTC",
+                  sessions=(SessionRule(days=("Mon", "Tue", "Wed", "Thu", "Fri"), open="00:00", close="24:00"),))
+    n = 400
+    start = int(np.datetime64(dt.date(2024, 1, 1), "ns").astype(np.int64))
+    time = start + np.arange(n, dtype=np.int64) * 15 * NS_A_MINUTE
+    close = 100.0 + 0.5 * np.round(8 * np.sin(np.arange(n) / 5.0))
+    return make_bars(terms, 15, time, (close, close + 0.5, close - 0.5, close), np.ones(n), "warm-up")
+
+
+def warm(report: Callable[[str, int, int], None] = lambda what, done, total: None) -> None:
+    """Run each kernel on a tiny history; report(what, steps done, steps in all) before each step."""
+    bars = _tiny()
+    history = Prepared.of(bars)
+    row = Row(left=FieldOperand(), compare="crosses above", right=IndicatorOperand(indicator="ema"))
+    strategy = Strategy(long=Side(entry=Condition(rows=(row,))), stop=Distance(), target=Distance(amount=3.0))
+
+    def indicators() -> None:
+        for entry in CATALOGUE:
+            for output in entry.outputs[:1]:
+                history.columns.indicator(entry.key, {}, output.key, entry.field)
+
+    steps: list[tuple[str, Callable[[], object]]] = [
+        ("indicators", indicators),
+        ("simulator", lambda: backtest(history, strategy, Brief(Span()))),
+        ("measures", lambda: measure(Facts.of(backtest(history, strategy, Brief(Span()))))),
+        ("Monte Carlo", lambda: simulate_paths(np.array([1.0, -1.0, 2.0]), 100.0, 4)),
+    ]
+    for done, (what, act) in enumerate(steps):
+        report(what, done, len(steps))
+        act()
+    report("ready", len(steps), len(steps))

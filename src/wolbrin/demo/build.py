@@ -1,0 +1,95 @@
+"""Building the demo project: markets, a few strategies of the desk, settings."""
+
+from __future__ import annotations
+
+import datetime as dt
+from collections.abc import Callable
+from pathlib import Path
+
+from wolbrin.core.rules.model import (
+    Condition,
+    Distance,
+    FieldOperand,
+    IndicatorOperand,
+    NumberOperand,
+    Row,
+    Side,
+    Strategy,
+)
+from wolbrin.core.store.project import Project
+from wolbrin.core.store.settings import Settings
+from wolbrin.demo.markets import MARKETS, generate
+
+DESK = "Skerry Lane"
+SOURCE = "skx"
+
+CLOSE = FieldOperand()
+
+
+def _indicator(key: str, output: str = "value", **params: float) -> IndicatorOperand:
+    return IndicatorOperand(indicator=key, output=output, params=params)
+
+
+def _rows(*rows: Row) -> Condition:
+    return Condition(rows=rows)
+
+
+TERN = Strategy(
+    name="Tern breakout",
+    notes="The first hour sets the range; a close beyond it before early afternoon is followed for the day.",
+    long=Side(entry=_rows(
+        Row(left=CLOSE, compare="crosses above", right=_indicator("opening_range", "high", minutes=60)),
+        Row(left=_indicator("time_of_day"), compare="at or below", right=NumberOperand(value=1300)))),
+    stop=Distance(unit="atr", amount=2.5, length=20), target=Distance(unit="stop", amount=3.0))
+
+EIDER = Strategy(
+    name="Eider fade",
+    notes="Buys what has fallen too fast and leaves when momentum is back in the middle.",
+    long=Side(entry=_rows(Row(left=_indicator("rsi", length=10), compare="crosses below",
+                              right=NumberOperand(value=25))),
+              exit=_rows(Row(left=_indicator("rsi", length=10), compare="crosses above",
+                             right=NumberOperand(value=55)))),
+    stop=Distance(unit="atr", amount=3.0, length=20))
+
+PETREL = Strategy(
+    name="Petrel cross",
+    notes="Two averages, on the right side of the day's volume-weighted price.",
+    long=Side(entry=_rows(
+        Row(left=_indicator("ema", length=12), compare="crosses above", right=_indicator("ema", length=40)),
+        Row(left=CLOSE, compare="above", right=_indicator("vwap")))),
+    stop=Distance(unit="atr", amount=2.0, length=14), target=Distance(unit="atr", amount=4.0, length=14))
+
+STRATEGIES = ((TERN, "NPW", 15), (EIDER, "BBY", 15), (PETREL, "CRB", 15))
+
+
+def build_demo(folder: Path, report: Callable[[str, int, int], None] = lambda what, done, total: None) -> Project:
+    """Make the demo project in `folder`, or finish one that was interrupted. report(what, done, total) before each
+    market."""
+    fresh = not (folder / "project.sqlite").exists()
+    settings = Settings(desk=DESK, currency="EUR", capital=50_000.0, training_first=dt.date(2016, 1, 1),
+                        holdout_first=dt.date(2022, 7, 1), last=dt.date(2025, 12, 31))
+    project = Project.create(folder, settings) if fresh else Project(folder)
+    have = {m.code for m in project.markets() if project.history_path(m).exists()}
+    for done, market in enumerate(MARKETS):
+        report(f"Making the history of {market.terms.code}", done, len(MARKETS))
+        if market.terms.code not in have:
+            project.add_market(market.terms, generate(market), SOURCE)
+    if not project.get_value("demo strategies", False):
+        with project.transaction():
+            for strategy, market, interval in STRATEGIES:
+                project.save_strategy(strategy, market, interval)
+            project.set_value("demo strategies", True)
+    report("Demo ready", len(MARKETS), len(MARKETS))
+    return project
+
+
+def is_complete(folder: Path) -> bool:
+    """Whether the demo project in `folder` needs no more building."""
+    if not (folder / "project.sqlite").is_file():
+        return False
+    project = Project(folder)
+    try:
+        codes = {m.code for m in project.markets() if project.history_path(m).exists()}
+        return codes >= {m.terms.code for m in MARKETS} and bool(project.get_value("demo strategies", False))
+    finally:
+        project.close()
