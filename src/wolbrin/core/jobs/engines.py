@@ -40,7 +40,7 @@ class Engine:
             return self._pools[kind]
 
     def start(self, job: Job, kind: Kind) -> Job:
-        job.start(self._pool(kind), self.workers)
+        job.start(self._pool(kind), job.width or self.workers)
         return job
 
     def close(self) -> None:

@@ -60,13 +60,20 @@ class Job:
         function: called as function(chunk.argument), pure; must be importable when the engine uses processes.
         sink: called with each result, in chunk order, on the job's own thread; commits it.
         finish: called once at the end with the final state, on the job's own thread, whatever happened.
+        width: most chunks under way at once, 1 where they must follow each other; None leaves it to the engine.
+        counted, total, enough: for work whose chunks vary: units of a result, units in all, and whether it is done.
     """
 
     def __init__(self, title: str, unit: str, chunks: Sequence[Chunk], function: Callable[[Any], Any],
-                 sink: Callable[[Any], None], finish: Callable[[State], None] | None = None) -> None:
+                 sink: Callable[[Any], None], finish: Callable[[State], None] | None = None, *,
+                 width: int | None = None, counted: Callable[[Any], int] | None = None, total: int | None = None,
+                 enough: Callable[[], bool] | None = None) -> None:
         self.title = title
         self.unit = unit
-        self.total = sum(c.units for c in chunks)
+        self.width = width
+        self.total = sum(c.units for c in chunks) if total is None else total
+        self._counted = counted
+        self._enough = enough
         self.error: BaseException | None = None
         self._chunks = chunks
         self._function = function
@@ -114,6 +121,10 @@ class Job:
         self._stop.set()
         self._go.set()
 
+    def nap(self, seconds: float) -> None:
+        """Wait on the job's own thread, but not beyond a stop."""
+        self._stop.wait(seconds)
+
     def wait(self, timeout: float | None = None) -> State:
         if self._thread is not None:
             self._thread.join(timeout)
@@ -146,7 +157,11 @@ class Job:
                 for future in finished:
                     ready[under_way.pop(future)] = future.result()
                 committed = self._commit(ready, committed)
-            if committed < len(self._chunks):
+                if self._enough is not None and self._enough():
+                    break
+            if self._enough is not None and self._enough():
+                pass
+            elif committed < len(self._chunks):
                 final = State.STOPPED
                 # What the workers already had in hand is kept as well.
                 for future, index in under_way.items():
@@ -168,8 +183,10 @@ class Job:
 
     def _commit(self, ready: dict[int, Any], committed: int) -> int:
         while committed in ready:
-            self._sink(ready.pop(committed))
+            result = ready.pop(committed)
+            units = self._chunks[committed].units if self._counted is None else self._counted(result)
+            self._sink(result)
             with self._lock:
-                self._done += self._chunks[committed].units
+                self._done += units
             committed += 1
         return committed

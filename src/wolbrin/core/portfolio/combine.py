@@ -38,6 +38,16 @@ def correlation(table: Floats) -> Floats:
     return matrix
 
 
+def distinct_subset(matrix: Floats, rank: list[float], limit: float = STRONG) -> list[int]:
+    """Columns that are different bets: best rank first, one is taken when its correlation with all taken so far is
+    below `limit`. A column that never moves (NaN) is left out."""
+    taken: list[int] = []
+    for column in sorted(range(len(rank)), key=lambda i: (-rank[i], i)):
+        if np.isfinite(matrix[column, column]) and all(matrix[column, t] < limit for t in taken):
+            taken.append(column)
+    return sorted(taken)
+
+
 @dataclass(frozen=True)
 class Combination:
     """An equal-weight combination: every part traded at `weight` of its size on the same capital.

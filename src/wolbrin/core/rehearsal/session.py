@@ -37,7 +37,7 @@ class Rehearsal:
     """
 
     def __init__(self, bars: Bars, strategy: Strategy, brief: Brief, span: Span) -> None:
-        self._bars = bars
+        self.bars = bars
         self.strategy = strategy
         self.brief = Brief(span, brief.costs, brief.capital)
         self.first, self.stop = bars.range_of(span)
@@ -57,7 +57,7 @@ class Rehearsal:
     def step(self, count: int = 1) -> Snapshot:
         """Show the next `count` bars and say where things stand."""
         self.shown = min(self.total, self.shown + max(1, count))
-        so_far = self._bars.take(self.first + self.shown)
+        so_far = self.bars.take(self.first + self.shown)
         run = backtest(Prepared.of(so_far), self.strategy, self.brief)
         still_open = len(run) > 0 and run.trades_i[-1, k.T_REASON] == k.END_OF_DATA
         trade_i = run.trades_i[-1] if still_open else None
@@ -69,7 +69,7 @@ class Rehearsal:
 
     def batch(self) -> Run:
         """The same span in one go, to compare with."""
-        return backtest(self._bars.take(self.stop), self.strategy, self.brief)
+        return backtest(self.bars.take(self.stop), self.strategy, self.brief)
 
 
 def same_ledger(a: Run, b: Run) -> bool:

@@ -51,7 +51,7 @@ def _operand(path: Path, operand: Operand, other: Operand, where: str) -> list[T
     for param in entry.params:
         value = operand.settings[param.key]
         low, high, step = _around(value, param.low, param.whole)
-        step = max(step, param.step) if param.whole else param.step
+        step = param.step * max(1, round(step / param.step)) if param.whole else param.step
         low = max(param.low, value - 5 * step)
         found.append(Tunable((*path, "params", param.key), f"{entry.title} {param.title}, {where}", value, low,
                              min(param.high, value + 5 * step), step))

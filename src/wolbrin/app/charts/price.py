@@ -1,0 +1,296 @@
+"""The price chart: ink-only bars over any number of bars, downsampled to what the screen can show."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+
+import numpy as np
+import pyqtgraph as pg
+from numpy.typing import NDArray
+from PySide6.QtCore import QLineF, QPointF, QRectF, Qt
+from PySide6.QtGui import QPainter, QPen, QPolygonF
+
+from wolbrin.app.charts.axes import BarAxis, Plot, TextOnPlot, holdout_region
+from wolbrin.app.theme.theme import Theme
+from wolbrin.core.market.bars import Bars
+
+MOST_SHAPES = 700  # bars drawn one by one; more are drawn as vertical strokes of a column each
+COLUMNS = 1200
+
+
+def columns_of(bars: Bars, first: int, stop: int, most: int) -> tuple[NDArray[np.float64], ...]:
+    """Bars [first, stop) gathered into at most `most` columns: x, open, high, low, close, float64 each."""
+    count = max(1, stop - first)
+    step = -(-count // most)
+    at = np.arange(first, stop, step)
+    final = np.minimum(at + step, stop) - 1
+    low = np.minimum.reduceat(bars.low[first:stop], at - first)
+    high = np.maximum.reduceat(bars.high[first:stop], at - first)
+    return (at + final) / 2.0, bars.open[at], high, low, bars.close[final]
+
+
+class BarsItem(pg.GraphicsObject):
+    """Paints the visible bars only."""
+
+    def __init__(self, theme: Theme) -> None:
+        super().__init__()
+        self._theme = theme
+        self.bars: Bars | None = None
+        self._bounds = QRectF(0, 0, 1, 1)
+
+    def set_bars(self, bars: Bars | None) -> None:
+        self.prepareGeometryChange()
+        self.bars = bars
+        if bars is not None and len(bars):
+            low, high = float(bars.low.min()), float(bars.high.max())
+            self._bounds = QRectF(-1, low, len(bars) + 2, max(high - low, 1e-9))
+        self.update()
+
+    def boundingRect(self) -> QRectF:
+        return self._bounds
+
+    def paint(self, painter: QPainter, *_: object) -> None:
+        view = self.getViewBox()
+        if self.bars is None or view is None or not len(self.bars):
+            return
+        (left, right), _ = view.viewRange()
+        first, stop = max(0, int(left) - 1), min(len(self.bars), int(right) + 2)
+        if stop <= first:
+            return
+        painter.setPen(self._theme.pen("ink"))
+        x, o, h, lo, c = columns_of(self.bars, first, stop, MOST_SHAPES if stop - first <= MOST_SHAPES else COLUMNS)
+        if stop - first > MOST_SHAPES:
+            painter.setRenderHint(QPainter.RenderHint.Antialiasing, False)
+            painter.drawLines([QLineF(a, b, a, d) for a, b, d in zip(x.tolist(), lo.tolist(), h.tolist())])
+            return
+        half = 0.32
+        painter.drawLines([QLineF(a, b, a, d) for a, b, d in zip(x, lo, np.minimum(o, c))])
+        painter.drawLines([QLineF(a, b, a, d) for a, b, d in zip(x, np.maximum(o, c), h)])
+        for falling in (True, False):
+            painter.setBrush(self._theme.color("ink" if falling else "background"))
+            pick = (c < o) == falling
+            painter.drawRects([QRectF(a - half, min(p, q), 2 * half, abs(q - p))
+                               for a, p, q in zip(x[pick], o[pick], c[pick])])
+
+
+class LineItem(pg.GraphicsObject):
+    """A line over the bars; only its visible part is painted."""
+
+    def __init__(self, values: NDArray[np.float64], pen: QPen, bounds: QRectF) -> None:
+        super().__init__()
+        self._values, self._pen, self._bounds = values, pen, bounds
+        self.setZValue(2)
+
+    def boundingRect(self) -> QRectF:
+        return self._bounds
+
+    def paint(self, painter: QPainter, *_: object) -> None:
+        view = self.getViewBox()
+        if view is None:
+            return
+        (left, right), _range = view.viewRange()
+        first, stop = max(0, int(left) - 1), min(len(self._values), int(right) + 2)
+        step = max(1, (stop - first) // (2 * COLUMNS))
+        x = np.arange(first, stop, step, dtype=np.float64)
+        if len(x) > 1:
+            painter.setPen(self._pen)
+            painter.drawPath(pg.arrayToQPath(x, self._values[first:stop:step], connect="finite"))
+
+
+@dataclass(frozen=True)
+class Mark:
+    """An entry pennant: bar number, price, side +1 or -1."""
+
+    bar: int
+    price: float
+    side: int
+
+
+@dataclass(frozen=True)
+class TradeMarks:
+    """One trade to draw: entry and exit as (bar, price), stop and target as prices or NaN, won or not."""
+
+    entry: tuple[int, float]
+    exit: tuple[int, float]
+    side: int
+    stop: float
+    target: float
+    won: bool
+    reason: str
+
+
+class PennantsItem(pg.GraphicsObject):
+    """Pennants on staffs, pointing into the trade; sized in pixels, only the visible ones drawn."""
+
+    def __init__(self, theme: Theme) -> None:
+        super().__init__()
+        self._theme = theme
+        self._marks: Sequence[Mark] = ()
+        self._bounds = QRectF(0, 0, 1, 1)
+
+    def set_marks(self, marks: Sequence[Mark], bounds: QRectF) -> None:
+        self.prepareGeometryChange()
+        self._marks, self._bounds = marks, bounds
+        self.update()
+
+    def boundingRect(self) -> QRectF:
+        return self._bounds
+
+    def paint(self, painter: QPainter, *_: object) -> None:
+        view = self.getViewBox()
+        if view is None or not self._marks:
+            return
+        (left, right), _ = view.viewRange()
+        visible = [m for m in self._marks if left <= m.bar <= right]
+        if len(visible) > 1500:
+            visible = visible[:: len(visible) // 1500 + 1]
+        transform = painter.worldTransform()
+        painter.save()
+        painter.resetTransform()
+        painter.setPen(Qt.PenStyle.NoPen)
+        for mark in visible:
+            at = transform.map(QPointF(mark.bar, mark.price))
+            draw_pennant(painter, at, mark.side, self._theme)
+        painter.restore()
+
+
+def draw_pennant(painter: QPainter, at: QPointF, side: int, theme: Theme) -> None:
+    """A pennant on a staff at a device position: up and filled for long, down and hollow for short."""
+    staff = 15.0 * side
+    painter.setPen(theme.pen("accent", 1.2))
+    painter.drawLine(at, QPointF(at.x(), at.y() + staff))
+    base = at.y() + staff
+    flag = QPolygonF([QPointF(at.x(), base), QPointF(at.x() + 9, base - 3.5 * side), QPointF(at.x(), base - 7 * side)])
+    painter.setBrush(theme.color("accent") if side > 0 else theme.color("background"))
+    painter.drawPolygon(flag)
+
+
+class PriceChart(Plot):
+    """Bars, named lines, entry pennants and one selected trade. x is the bar number."""
+
+    def __init__(self, theme: Theme, name: str = "Price chart") -> None:
+        self.bars: Bars | None = None
+        self._lines: dict[str, tuple[NDArray[np.float64], str]] = {}
+        self._marks: list[Mark] = []
+        self._trade: TradeMarks | None = None
+        self._holdout_from: int | None = None
+        self._extra: list[pg.GraphicsObject] = []
+        axis = BarAxis()
+        super().__init__(theme, name, axis)
+        self._axis = axis
+        self._item = BarsItem(theme)
+        self._pennants = PennantsItem(theme)
+        self.addItem(self._item, ignoreBounds=True)
+        self.addItem(self._pennants, ignoreBounds=True)
+        self._pennants.setZValue(5)
+        self.plotItem.vb.sigXRangeChanged.connect(lambda *_: self._fit())
+
+    def show_bars(self, bars: Bars, holdout_from: int | None = None, keep_view: bool = False) -> None:
+        """Show a history; the view goes to the last bars before the holdout unless it is kept."""
+        self.bars = bars
+        self._holdout_from = holdout_from
+        self._axis.times = bars.time
+        self._item.set_bars(bars)
+        self._marks, self._trade, self._lines = [], None, {}
+        self.plotItem.vb.setLimits(xMin=-len(bars) * 0.02 - 5, xMax=len(bars) * 1.02 + 5, minXRange=12)
+        self.draw()
+        if not keep_view:
+            stop = len(bars) if holdout_from is None else max(holdout_from, 60)
+            self.look(stop - 160, stop + 6)
+        self._fit()
+
+    def look(self, first: float, last: float) -> None:
+        self.setXRange(first, last, padding=0)
+
+    def look_all(self) -> None:
+        if self.bars is not None:
+            self.look(0, len(self.bars))
+
+    def look_at(self, bar: int) -> None:
+        """Center on a bar, keeping the zoom where it is reasonable."""
+        (left, right), _ = self.plotItem.vb.viewRange()
+        width = min(max(right - left, 40), 240)
+        self.look(bar - width / 2, bar + width / 2)
+
+    def set_lines(self, lines: dict[str, tuple[NDArray[np.float64], str]]) -> None:
+        """Named lines over the bars: values float64[n] and a theme token."""
+        self._lines = lines
+        self.draw()
+
+    def set_marks(self, marks: list[Mark]) -> None:
+        self._marks = marks
+        bounds = self._item.boundingRect()
+        self._pennants.set_marks(marks, bounds)
+
+    def set_trade(self, trade: TradeMarks | None) -> None:
+        self._trade = trade
+        self.draw()
+
+    def _fit(self) -> None:
+        if self.bars is None or not len(self.bars):
+            return
+        (left, right), _ = self.plotItem.vb.viewRange()
+        first, stop = max(0, int(left)), min(len(self.bars), int(right) + 1)
+        if stop <= first:
+            return
+        step = max(1, (stop - first) // 200_000)
+        low, high = float(self.bars.low[first:stop:step].min()), float(self.bars.high[first:stop:step].max())
+        if self._trade is not None and first <= self._trade.entry[0] < stop:
+            levels = [v for v in (self._trade.stop, self._trade.target) if np.isfinite(v)]
+            low, high = min([low, *levels]), max([high, *levels])
+        pad = (high - low) * 0.09 or 1.0
+        self.setYRange(low - pad, high + pad, padding=0)
+
+    def restyle(self) -> None:
+        super().restyle()
+        if self.bars is not None:
+            self._item.update()
+            self._pennants.update()
+
+    def _add(self, item: pg.GraphicsObject) -> None:
+        self.addItem(item, ignoreBounds=True)
+        self._extra.append(item)
+
+    def draw(self) -> None:
+        for item in self._extra:
+            self.removeItem(item)
+        self._extra = []
+        if self.bars is None:
+            return
+        if self._holdout_from is not None and self._holdout_from < len(self.bars):
+            for item in holdout_region(self.theme, self._holdout_from - 0.5, len(self.bars) + 10.0):
+                self._add(item)
+        for values, token in self._lines.values():
+            self._add(LineItem(values, self.theme.pen(token, 1.3), self._item.boundingRect()))
+        if self._trade is not None:
+            self._draw_trade(self._trade)
+        self._fit()
+
+    def _draw_trade(self, trade: TradeMarks) -> None:
+        (x0, y0), (x1, y1) = trade.entry, trade.exit
+        token = "gain" if trade.won else "loss"
+        for level, dash, color, word in ((trade.stop, Qt.PenStyle.DashLine, "loss", "stop"),
+                                         (trade.target, Qt.PenStyle.DotLine, "gain", "target")):
+            if np.isfinite(level):
+                self._add(pg.PlotCurveItem([x0, x1 + 1], [level, level], pen=self.theme.pen(color, 1.4, dash)))
+                if word == trade.reason:
+                    continue  # the exit's own label says it
+                assert self.bars is not None
+                text = TextOnPlot(f"{word} {self.bars.terms.format_price(level)}", self.theme, color, (1, 0.5))
+                text.setPos(x0 - 0.6, level)
+                self._add(text)
+        self._add(pg.PlotCurveItem([x0, x1], [y0, y1], pen=self.theme.pen(token, 1.6)))
+        ring = pg.ScatterPlotItem([x1], [y1], symbol="o", size=11, pen=self.theme.pen(token, 2), brush=None)
+        ring.setZValue(6)
+        self._add(ring)
+        assert self.bars is not None
+        out = TextOnPlot(f"{trade.reason} {self.bars.terms.format_price(y1)}", self.theme, token)
+        out.setPos(x1 + 1, y1)
+        self._add(out)
+        flag = PennantsItem(self.theme)
+        flag.set_marks([Mark(x0, y0, trade.side)], self._item.boundingRect())
+        flag.setZValue(6)
+        self._add(flag)
+
+

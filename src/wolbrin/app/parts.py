@@ -1,0 +1,207 @@
+"""Small widgets that every place uses: labels by role, links, choices, popups, empty states."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Sequence
+
+from PySide6.QtCore import QPoint, QRect, QSize, Qt, Signal
+from PySide6.QtGui import QPainter, QPaintEvent, QPalette
+from PySide6.QtWidgets import (
+    QButtonGroup,
+    QFrame,
+    QHBoxLayout,
+    QLabel,
+    QPushButton,
+    QSizePolicy,
+    QToolButton,
+    QVBoxLayout,
+    QWidget,
+)
+
+
+def label(text: str = "", role: str = "", wrap: bool = False) -> QLabel:
+    made = QLabel(text)
+    made.setProperty("role", role)
+    made.setWordWrap(wrap)
+    made.setTextFormat(Qt.TextFormat.PlainText)
+    return made
+
+
+def set_role(widget: QWidget, role: str) -> None:
+    """Change a widget's role and let the style sheet see it."""
+    widget.setProperty("role", role)
+    widget.style().unpolish(widget)
+    widget.style().polish(widget)
+
+
+def button(text: str, act: Callable[[], object], main: bool = False, tip: str = "") -> QPushButton:
+    made = QPushButton(text)
+    if main:
+        made.setProperty("role", "main")
+    made.setToolTip(tip)
+    made.setAccessibleName(text)
+    made.clicked.connect(lambda: act())
+    return made
+
+
+class Words(QToolButton):
+    """Underlined words that open an editor; exactly as wide as they read."""
+
+    def sizeHint(self) -> QSize:
+        self.ensurePolished()
+        metrics = self.fontMetrics()
+        return QSize(metrics.horizontalAdvance(self.text()) + 2, metrics.height() + 5)
+
+    def minimumSizeHint(self) -> QSize:
+        return self.sizeHint()
+
+    def paintEvent(self, event: QPaintEvent) -> None:
+        painter = QPainter(self)
+        palette = self.palette()
+        if self.hasFocus():
+            painter.fillRect(self.rect(), palette.color(QPalette.ColorRole.Highlight))
+        accent = palette.color(QPalette.ColorRole.Link)
+        painter.setPen(accent if self.underMouse() else palette.color(QPalette.ColorRole.WindowText))
+        painter.setFont(self.font())
+        box = QRect(1, 0, self.width() - 1, self.height() - 3)
+        painter.drawText(box, Qt.AlignmentFlag.AlignLeft | Qt.AlignmentFlag.AlignVCenter, self.text())
+        thick = 2 if self.property("role") == "brief" else 1
+        painter.fillRect(QRect(1, self.height() - 2, self.width() - 2, thick), accent)
+
+
+def link(text: str, act: Callable[[], object] | None = None, role: str = "link", tip: str = "") -> QToolButton:
+    made = Words() if role in ("part", "brief") else QToolButton()
+    made.setText(text)
+    made.setProperty("role", role)
+    made.setToolTip(tip)
+    made.setAccessibleName(tip or text)
+    made.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
+    made.setCursor(Qt.CursorShape.PointingHandCursor)
+    if act is not None:
+        made.clicked.connect(lambda: act())
+    return made
+
+
+def hairline(vertical: bool = False) -> QFrame:
+    made = QFrame()
+    made.setObjectName("line")
+    if vertical:
+        made.setFixedWidth(1)
+    else:
+        made.setFixedHeight(1)
+    return made
+
+
+def row(*items: QWidget | int | None, spacing: int = 8,
+        margins: tuple[int, int, int, int] = (0, 0, 0, 0)) -> QHBoxLayout:
+    """A line of widgets; None stretches, a number is fixed space."""
+    made = QHBoxLayout()
+    made.setSpacing(spacing)
+    made.setContentsMargins(*margins)
+    for item in items:
+        if item is None:
+            made.addStretch(1)
+        elif isinstance(item, int):
+            made.addSpacing(item)
+        else:
+            made.addWidget(item)
+    return made
+
+
+def column(*items: object, spacing: int = 8, margins: tuple[int, int, int, int] = (0, 0, 0, 0)) -> QVBoxLayout:
+    """A stack of widgets and layouts; None stretches, a number is fixed space."""
+    made = QVBoxLayout()
+    made.setSpacing(spacing)
+    made.setContentsMargins(*margins)
+    for item in items:
+        if item is None:
+            made.addStretch(1)
+        elif isinstance(item, int):
+            made.addSpacing(item)
+        elif isinstance(item, QWidget):
+            made.addWidget(item)
+        else:
+            made.addLayout(item)  # type: ignore[arg-type]
+    return made
+
+
+def clear(layout: object) -> None:
+    """Remove and delete everything in a layout."""
+    while layout.count():  # type: ignore[attr-defined]
+        item = layout.takeAt(0)  # type: ignore[attr-defined]
+        if item.widget() is not None:
+            item.widget().hide()
+            item.widget().deleteLater()
+        elif item.layout() is not None:
+            clear(item.layout())
+
+
+class Choice(QWidget):
+    """A few alternatives side by side, one of them underlined."""
+
+    chosen = Signal(object)
+
+    def __init__(self, options: Sequence[tuple[str, object]], current: object, name: str) -> None:
+        super().__init__()
+        self._group = QButtonGroup(self)
+        self._group.setExclusive(True)
+        self._values = [value for _, value in options]
+        line = QHBoxLayout(self)
+        line.setContentsMargins(0, 0, 0, 0)
+        line.setSpacing(10)
+        for index, (text, value) in enumerate(options):
+            one = link(text, role="choice", tip=f"{name}: {text}")
+            one.setCheckable(True)
+            one.setChecked(value == current)
+            self._group.addButton(one, index)
+            line.addWidget(one)
+        line.addStretch(1)
+        self._group.idClicked.connect(lambda index: self.chosen.emit(self._values[index]))
+
+    @property
+    def value(self) -> object:
+        return self._values[self._group.checkedId()]
+
+    def set(self, value: object) -> None:
+        self._group.button(self._values.index(value)).setChecked(True)
+
+
+class Popup(QFrame):
+    """An editor that opens under the words it edits and closes by Escape or a click elsewhere."""
+
+    def __init__(self, parent: QWidget) -> None:
+        super().__init__(parent, Qt.WindowType.Popup)
+        self.setObjectName("popup")
+        self.setAttribute(Qt.WidgetAttribute.WA_DeleteOnClose)
+        self.body = QVBoxLayout(self)
+        self.body.setContentsMargins(12, 10, 12, 10)
+        self.body.setSpacing(8)
+
+    def open_under(self, anchor: QWidget) -> None:
+        self.adjustSize()
+        at = anchor.mapToGlobal(QPoint(0, anchor.height() + 3))
+        screen = anchor.screen().availableGeometry()
+        x = max(screen.left(), min(at.x(), screen.right() - self.width() - 4))
+        y = at.y() if at.y() + self.height() < screen.bottom() else max(
+            screen.top(), anchor.mapToGlobal(QPoint(0, 0)).y() - self.height() - 3)
+        self.move(x, y)
+        self.show()
+
+
+class Empty(QWidget):
+    """What an empty place says: what to do next, with the button that does it."""
+
+    def __init__(self, text: str, action: str = "", act: Callable[[], object] | None = None) -> None:
+        super().__init__()
+        self._text = label(text, "muted", wrap=True)
+        self._text.setAlignment(Qt.AlignmentFlag.AlignCenter)
+        self._text.setFixedWidth(440)
+        box = column(None, row(None, self._text, None), spacing=12)
+        if act is not None:
+            box.addLayout(row(None, button(action, act), None))
+        box.addStretch(1)
+        self.setLayout(box)
+        self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Expanding)
+
+    def say(self, text: str) -> None:
+        self._text.setText(text)

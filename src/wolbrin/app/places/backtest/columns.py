@@ -1,0 +1,124 @@
+"""Columns of the ledger and the rows of the measures table."""
+
+from __future__ import annotations
+
+import datetime as dt
+import math
+from dataclasses import dataclass
+
+from wolbrin.app.tables.model import Column
+from wolbrin.core.engine import codes as k
+from wolbrin.core.engine.ledger import ledger
+from wolbrin.core.engine.run import Run
+from wolbrin.core.market.terms import Terms
+from wolbrin.core.measures.catalogue import MEASURES, measure
+from wolbrin.core.measures.facts import Facts
+from wolbrin.core.measures.wording import number, worded
+
+
+@dataclass(frozen=True)
+class Trade:
+    """One ledger row, ready for the table."""
+
+    index: int
+    side: str
+    quantity: float
+    entry_time: dt.datetime
+    entry: float
+    exit_time: dt.datetime
+    exit: float
+    reason: str
+    held: int
+    gross: float
+    costs: float
+    net: float
+    r: float
+    worst: float
+    best: float
+    ambiguous: bool
+
+
+def trades_of(run: Run) -> list[Trade]:
+    """Ledger rows with times in the market's own zone."""
+    rows = ledger(run)
+    zone = run.bars.terms.zone
+
+    def local(ns: int) -> dt.datetime:
+        return dt.datetime.fromtimestamp(ns / 1e9, tz=dt.UTC).astimezone(zone)
+
+    entries, exits = run.entry_time.tolist(), run.exit_time.tolist()
+    costs = rows["gross"] - rows["net"]  # type: ignore[operator]
+    columns = [rows[name].tolist() for name in ("side", "quantity", "entry_price", "exit_price", "exit_reason",
+                                                "bars_held", "gross", "net", "r_multiple", "mae", "mfe", "ambiguous")]
+    return [Trade(i, side, quantity, local(entries[i]), entry, local(exits[i]), out, reason, held, gross,
+                  float(costs[i]), net, r, mae, mfe, ambiguous)
+            for i, (side, quantity, entry, out, reason, held, gross, net, r, mae, mfe, ambiguous)
+            in enumerate(zip(*columns))]
+
+
+def signed(value: float) -> str:
+    return number(value, 2, sign=True)
+
+
+def tint(value: float) -> str | None:
+    return "gain" if value > 0 else "loss" if value < 0 else None
+
+
+def ledger_columns(terms: Terms | None, currency: str) -> list[Column]:
+    price = terms.format_price if terms else str
+    return [
+        Column("No.", lambda t: t.index + 1, lambda t: number(t.index + 1), "left", 62),
+        Column("side", lambda t: t.side, width=56),
+        Column("in", lambda t: t.entry_time, lambda t: f"{t.entry_time:%d %b %Y %H:%M}", width=142),
+        Column("at", lambda t: t.entry, lambda t: price(t.entry), "right", 76),
+        Column("out", lambda t: t.exit_time, lambda t: f"{t.exit_time:%H:%M}" if t.exit_time.date()
+               == t.entry_time.date() else f"{t.exit_time:%d %b %H:%M}", width=104),
+        Column("at", lambda t: t.exit, lambda t: price(t.exit), "right", 76),
+        Column("why", lambda t: t.reason, width=84),
+        Column("bars", lambda t: t.held, lambda t: number(t.held), "right", 50),
+        Column(f"gross {currency}", lambda t: t.gross, lambda t: signed(t.gross), "right", 92),
+        Column("costs", lambda t: t.costs, lambda t: number(t.costs, 2), "right", 66),
+        Column(f"net {currency}", lambda t: t.net, lambda t: signed(t.net), "right", 92, lambda t: tint(t.net)),
+        Column("R", lambda t: t.r, lambda t: number(t.r, 2, sign=True), "right", 62,
+               tip="net result / initial risk"),
+        Column("worst", lambda t: t.worst, lambda t: number(t.worst), "right", 70,
+               tip="worst excursion while held, money"),
+        Column("best", lambda t: t.best, lambda t: number(t.best), "right", 70,
+               tip="best excursion while held, money"),
+        Column("unsure", lambda t: t.ambiguous, lambda t: "ambiguous" if t.ambiguous else "", width=76,
+               tip="stop and target inside one bar: the stop is assumed"),
+    ]
+
+
+@dataclass(frozen=True)
+class MeasureRow:
+    title: str
+    value: str
+    definition: str
+    number: float
+
+
+def measure_rows(run: Run) -> list[MeasureRow]:
+    """Every measure of the catalogue, worded, then the run's counts."""
+    values = measure(Facts.of(run))
+    rows = [MeasureRow(m.title + (" (% of peak)" if m.key == "max_drawdown_percent" else ""),
+                       worded(m.key, values[m.key]), m.definition, values[m.key]) for m in MEASURES]
+    hints = {"conflicts": "bars on which both sides wanted to enter: nothing was entered",
+             "skipped": "entries skipped because a needed value was missing",
+             "rejected": "entries whose margin exceeded the equity",
+             "ambiguous": "trades with stop and target inside one bar",
+             "late": "session exits at the next open because the last bar is missing",
+             "left out": "bars outside the session schedule"}
+    rows += [MeasureRow(name, number(run.counts[name]), hint, float(run.counts[name]))
+             for name, hint in hints.items()]
+    if run.counts["ruined"]:
+        rows.insert(0, MeasureRow("ruined", "yes", "equity fell to zero; everything was closed there", math.nan))
+    return rows
+
+
+def levels(run: Run, index: int) -> tuple[float, float]:
+    """Initial stop and target price of a trade, NaN where there is none."""
+    t = run.trades_i[index]
+    stop, target = (float(run.bars.to_price(int(t[c]))) if t[c] != k.NO_LEVEL else math.nan
+                    for c in (k.T_STOP, k.T_TARGET))
+    return stop, target

@@ -1,0 +1,315 @@
+"""What the window is about: project, current strategy, brief, selection. Places read it and are told of changes."""
+
+from __future__ import annotations
+
+import logging
+from collections.abc import Callable
+from typing import Any
+
+from PySide6.QtCore import QObject, Qt, QTimer, Signal
+from PySide6.QtGui import QUndoCommand, QUndoStack
+
+from wolbrin.app.theme.theme import Theme
+from wolbrin.core.engine.run import Run, backtest
+from wolbrin.core.errors import WolbrinError
+from wolbrin.core.jobs import Chunk, Engine, Job, Kind, State
+from wolbrin.core.rules.model import Strategy
+from wolbrin.core.store.dossier import Dossiers, Kept
+from wolbrin.core.store.project import Project
+from wolbrin.core.store.settings import Settings
+from wolbrin.core.work.proving import Subject
+
+log = logging.getLogger("wolbrin")
+INTERVALS = (5, 10, 15, 30, 60, 120)
+
+
+class _EditStrategy(QUndoCommand):
+    """One edit of a strategy; edits of the same kind in a row melt into one."""
+
+    def __init__(self, session: Session, id: int, before: Strategy, after: Strategy, text: str) -> None:
+        super().__init__(text)
+        self._session, self._id, self._before, self._after = session, id, before, after
+
+    def redo(self) -> None:
+        self._session.put_strategy(self._id, self._after)
+
+    def undo(self) -> None:
+        self._session.put_strategy(self._id, self._before)
+
+
+class _Act(QUndoCommand):
+    """An undoable act given as two functions."""
+
+    def __init__(self, text: str, do: Callable[[], None], undo: Callable[[], None]) -> None:
+        super().__init__(text)
+        self._do, self._undo = do, undo
+
+    def redo(self) -> None:
+        self._do()
+
+    def undo(self) -> None:
+        self._undo()
+
+
+class Session(QObject):
+    """State shared by the places. Every change goes through a method here and is announced by a signal."""
+
+    strategy_changed = Signal()
+    strategies_changed = Signal()
+    brief_changed = Signal()
+    run_changed = Signal()
+    counts_changed = Signal()
+    shelf_changed = Signal()
+    evidence_changed = Signal()
+    selection_changed = Signal()
+    subject_changed = Signal()
+    job_started = Signal(object)
+    place_wanted = Signal(str)
+    noted = Signal(str, str)
+    _call = Signal(object)
+
+    def __init__(self, project: Project, engine: Engine, theme: Theme) -> None:
+        super().__init__()
+        self.project = project
+        self.dossiers = Dossiers(project)
+        self.engine = engine
+        self.theme = theme
+        self.undo = QUndoStack(self)
+        self.settings: Settings = project.settings
+        self.markets = project.markets()
+        self.run: Run | None = None
+        self.run_error = ""
+        self.subject: Subject | None = None
+        self.selection: list[int] = [int(i) for i in project.get_value("selection", [])]
+        self._jobs: list[Job] = []
+        self._request = 0
+        self._call.connect(lambda act: act(), Qt.ConnectionType.QueuedConnection)
+        self._soon = QTimer(self, singleShot=True, interval=40)
+        self._soon.timeout.connect(self._recompute)
+        entries = project.strategies()
+        if not entries and self.markets:
+            project.save_strategy(Strategy(), self.markets[0].code, self.markets[0].minutes)
+            entries = project.strategies()
+        wanted = project.get_value("strategy")
+        chosen = next((e for e in entries if e.id == wanted), entries[0] if entries else None)
+        self.strategy_id = chosen.id if chosen else 0
+        self.strategy = chosen.strategy if chosen else Strategy()
+        codes = [m.code for m in self.markets]
+        self.market = chosen.market if chosen and chosen.market in codes else (codes[0] if codes else "")
+        self.interval = chosen.interval if chosen else 15
+        for signal in (self.strategy_changed, self.brief_changed):
+            signal.connect(self._soon.start)
+
+    # Interface thread
+
+    def on_ui(self, act: Callable[..., None]) -> Callable[..., None]:
+        """A function that, called on any thread, runs `act` on the interface thread."""
+        def later(*values: Any) -> None:
+            self._call.emit(lambda: act(*values))
+        return later
+
+    def note(self, text: str, kind: str = "note") -> None:
+        """Say something in the work strip; kind is note, caution or error."""
+        self.noted.emit(text, kind)
+
+    def attempt(self, act: Callable[[], Any]) -> Any:
+        """Run something that may fail for the user's or the machine's reasons; such a failure is told, not raised."""
+        try:
+            return act()
+        except WolbrinError as err:
+            self.note(err.sentence(), "error")
+            return None
+
+    # Jobs
+
+    def start(self, job: Job, kind: Kind, then: Callable[[Job], None] | None = None, quiet: bool = False) -> Job:
+        """Start long work. then(job) runs on the interface thread once it is over, whatever happened."""
+        self._jobs.append(job)
+        self.engine.start(job, kind)
+        if not quiet:
+            self.job_started.emit(job)
+        timer = QTimer(self, interval=30)
+
+        def look() -> None:
+            if job.state.over:
+                timer.stop()
+                timer.deleteLater()
+                self._jobs.remove(job)
+                if job.state is State.FAILED and job.error is not None:
+                    self.report(job.error, job.title)
+                if then is not None:
+                    then(job)
+
+        timer.timeout.connect(look)
+        timer.start()
+        return job
+
+    def report(self, error: BaseException, where: str) -> None:
+        """Tell of a failure: the user's in its own words, ours logged with its traceback."""
+        if isinstance(error, WolbrinError):
+            self.note(error.sentence(), "error")
+        else:
+            log.error("%s failed", where, exc_info=error)
+            self.note(f"{where} failed: {error}. Your work is kept; details are in the log.", "error")
+
+    @property
+    def busy(self) -> bool:
+        return bool(self._jobs)
+
+    def stop_all(self) -> None:
+        for job in list(self._jobs):
+            job.stop()
+        for job in list(self._jobs):
+            job.wait(5)
+
+    # Strategy
+
+    def put_strategy(self, id: int, strategy: Strategy) -> None:
+        """Store and show a strategy (used by undo and redo)."""
+        if id != self.strategy_id:
+            self.open_strategy(id)
+        renamed = strategy.name != self.strategy.name
+        self.strategy = strategy
+        self.project.save_strategy(strategy, self.market, self.interval, id)
+        self.strategy_changed.emit()
+        if renamed:
+            self.strategies_changed.emit()
+
+    def edit(self, after: Strategy, text: str) -> None:
+        """Change the current strategy, undoably."""
+        if after != self.strategy:
+            self.undo.push(_EditStrategy(self, self.strategy_id, self.strategy, after, text))
+
+    def do(self, text: str, act: Callable[[], None], undo: Callable[[], None]) -> None:
+        self.undo.push(_Act(text, act, undo))
+
+    def open_strategy(self, id: int) -> None:
+        entry = self.project.strategy(id)
+        self.strategy_id, self.strategy = entry.id, entry.strategy
+        self.project.set_value("strategy", id)
+        if entry.market in [m.code for m in self.markets]:
+            self.market, self.interval = entry.market, entry.interval
+        self.subject = None
+        self.brief_changed.emit()
+        self.strategy_changed.emit()
+        self.subject_changed.emit()
+
+    def add_strategy(self, strategy: Strategy, market: str | None = None, interval: int | None = None) -> int:
+        """Add a strategy under a free name and make it the current one."""
+        named = strategy.model_copy(update={"name": self.project.free_name(strategy.name)})
+        id = self.project.save_strategy(named, market or self.market, interval or self.interval)
+        self.strategies_changed.emit()
+        self.counts_changed.emit()
+        self.open_strategy(id)
+        return id
+
+    def delete_strategy(self) -> None:
+        """Remove the current strategy, undoably; the last one stays."""
+        entries = self.project.strategies()
+        if len(entries) < 2:
+            self.note("The last strategy stays; make another one first.", "caution")
+            return
+        id, strategy, market, interval = self.strategy_id, self.strategy, self.market, self.interval
+
+        def remove() -> None:
+            self.project.delete_strategy(id)
+            self.open_strategy(next(e.id for e in self.project.strategies()))
+            self.strategies_changed.emit()
+            self.counts_changed.emit()
+
+        def put_back() -> None:
+            with self.project.transaction() as db:
+                db.execute("INSERT INTO strategies (id, name, body, hash, market, interval, created, updated) "
+                           "VALUES (?, ?, ?, '', ?, ?, '', '')", (id, strategy.name, "{}", market, interval))
+                self.project.save_strategy(strategy, market, interval, id)
+            self.open_strategy(id)
+            self.strategies_changed.emit()
+            self.counts_changed.emit()
+
+        self.do(f"delete {strategy.name}", remove, put_back)
+
+    # Brief
+
+    def set_market(self, code: str) -> None:
+        if code != self.market:
+            self.market = code
+            base = next(m.minutes for m in self.markets if m.code == code)
+            if self.interval % base:
+                self.interval = base
+            self._brief_moved()
+
+    def set_interval(self, minutes: int) -> None:
+        if minutes != self.interval:
+            self.interval = minutes
+            self._brief_moved()
+
+    def _brief_moved(self) -> None:
+        if self.strategy_id:
+            self.project.save_strategy(self.strategy, self.market, self.interval, self.strategy_id)
+        self.subject = None
+        self.brief_changed.emit()
+        self.subject_changed.emit()
+
+    def change_settings(self, **changes: Any) -> bool:
+        """Change project settings; False, with a note, when they cannot be."""
+        try:
+            settings = Settings.model_validate(self.settings.model_dump() | changes)
+        except ValueError as err:
+            text = str(err).split("Value error, ")[-1].split("[")[0].splitlines()[0].strip()
+            self.note(f"That cannot be set: {text}.", "error")
+            return False
+        before = self.project.openings()
+        self.project.update_settings(settings)
+        self.settings = settings
+        self.brief_changed.emit()
+        if self.project.openings() > before:
+            self.note("Moving the border into sealed data opened the holdout; this has been counted.", "caution")
+        return True
+
+    @property
+    def entry(self) -> Any:
+        return next(m for m in self.markets if m.code == self.market)
+
+    # The current run
+
+    def compute(self, title: str, function: Callable[[], Any], then: Callable[[Any], None]) -> None:
+        """Run one function off the interface thread; then(result) back on it. Not shown in the work strip."""
+        self.start(Job(title, "steps", [Chunk(None)], lambda _: function(), self.on_ui(then)), "threads", quiet=True)
+
+    def _recompute(self) -> None:
+        if not self.market:
+            return
+        self._request += 1
+        request, strategy, market, interval = self._request, self.strategy, self.market, self.interval
+        settings, project = self.settings, self.project
+
+        def work() -> Run | WolbrinError:
+            try:
+                history = project.prepared(market, interval)
+                return backtest(history, strategy, settings.brief(history.bars.terms))
+            except WolbrinError as err:
+                return err
+
+        def done(result: Run | WolbrinError) -> None:
+            if request == self._request:  # a superseded request is dropped, not shown
+                self.run = result if isinstance(result, Run) else None
+                self.run_error = "" if isinstance(result, Run) else result.sentence()
+                self.run_changed.emit()
+
+        self.compute("Backtest", work, done)
+
+    # Shelf and selection
+
+    def select(self, ids: list[int]) -> None:
+        """Tick candidates for Proving, Overlap and Portfolio."""
+        self.selection = list(dict.fromkeys(ids))
+        self.project.set_value("selection", self.selection)
+        self.selection_changed.emit()
+
+    def selected(self) -> list[Kept]:
+        return [k for k in self.dossiers.shelf() if k.id in set(self.selection)]
+
+    def show_subject(self, subject: Subject | None) -> None:
+        """Choose whose dossier the drawer shows; None is the current strategy."""
+        self.subject = subject
+        self.subject_changed.emit()

@@ -1,0 +1,224 @@
+"""The current question as one sentence whose underlined parts open their editors in place."""
+
+from __future__ import annotations
+
+import datetime as dt
+from collections.abc import Callable
+
+from PySide6.QtCore import QDate, Qt
+from PySide6.QtWidgets import (
+    QDateEdit,
+    QDoubleSpinBox,
+    QFormLayout,
+    QLabel,
+    QListWidget,
+    QToolButton,
+    QWidget,
+)
+
+from wolbrin.app.parts import Popup, button, label, link, row
+from wolbrin.app.session import INTERVALS, Session
+from wolbrin.core.engine.run import Costs
+from wolbrin.core.measures.wording import number
+
+
+def day(date: dt.date) -> str:
+    return f"{date:%b %Y}"
+
+
+def cost_words(costs: Costs) -> str:
+    """Costs in a few words, such as "2.40 + 1 tick"."""
+    parts = []
+    if costs.per_contract:
+        parts.append(number(costs.per_contract, 2))
+    if costs.percent:
+        parts.append(f"{costs.percent:g}%")
+    ticks = costs.slippage_ticks + costs.spread_ticks / 2
+    if ticks:
+        parts.append(f"{ticks:g} tick{'s' if ticks != 1 else ''}")
+    return " + ".join(parts) or "none"
+
+
+def pick_date(value: dt.date) -> QDateEdit:
+    made = QDateEdit(QDate(value.year, value.month, value.day))
+    made.setDisplayFormat("dd MMM yyyy")
+    made.setKeyboardTracking(False)
+    return made
+
+
+def spin(value: float, low: float, high: float, digits: int = 2, step: float = 1.0) -> QDoubleSpinBox:
+    made = QDoubleSpinBox()
+    made.setRange(low, high)
+    made.setDecimals(digits)
+    made.setSingleStep(step)
+    made.setValue(value)
+    made.setAlignment(Qt.AlignmentFlag.AlignRight)
+    made.setGroupSeparatorShown(True)
+    return made
+
+
+class BriefLine(QWidget):
+    """Reads the session and writes it; computes nothing."""
+
+    def __init__(self, session: Session) -> None:
+        super().__init__()
+        self._session = session
+        part = self._part
+        self.strategy = part("Strategy", self._choose_strategy)
+        self.market = part("Market", self._choose_market)
+        self.interval = part("Bar interval", self._choose_interval)
+        self.span = part("Training span and holdout", self._edit_span)
+        self.costs = part("Costs", self._edit_costs)
+        self.capital = part("Starting capital", self._edit_capital)
+        self.fill = part("Fill timing", self._choose_fill)
+        self.flat = part("Session flatness", self._toggle_flat)
+        line = row(self.strategy, self._word(" on "), self.market, self._word(" "), self.interval, self._word(", "),
+                   self.span, self._word(", costs "), self.costs, self._word(", capital "), self.capital,
+                   self._word(", "), self.fill, self._word(", "), self.flat, None, spacing=0,
+                   margins=(20, 14, 12, 4))
+        self.setLayout(line)
+        for signal in (session.strategy_changed, session.brief_changed, session.strategies_changed):
+            signal.connect(self.refresh)
+        self.refresh()
+
+    def _part(self, name: str, act: Callable[[QToolButton], None]) -> QToolButton:
+        made = link("", role="brief", tip=name)
+        made.clicked.connect(lambda: act(made))
+        return made
+
+    def _word(self, text: str) -> QLabel:
+        made = label(text, "lead")
+        made.setStyleSheet("white-space: pre;")
+        return made
+
+    def refresh(self) -> None:
+        s = self._session
+        if not s.market:
+            return
+        strategy = s.strategy
+        name = strategy.name if len(strategy.name) <= 26 else strategy.name[:25] + "\u2026"
+        last = s.settings.training.last
+        assert last is not None
+        for widget, text in ((self.strategy, name), (self.market, s.market), (self.interval, f"{s.interval} min"),
+                             (self.span, f"{day(s.settings.training_first)} \u2013 {day(last)}"),
+                             (self.costs, cost_words(s.settings.costs_of(s.entry.terms))),
+                             (self.capital, f"{number(s.settings.capital)} {s.settings.currency}"),
+                             (self.fill, strategy.fill),
+                             (self.flat, "flat by session end" if strategy.flat_by_session_end else "held overnight")):
+            widget.setText(text)
+            widget.setAccessibleName(f"{widget.toolTip()}: {text}")
+
+    def _list(self, anchor: QToolButton, options: list[tuple[str, Callable[[], object]]], current: int) -> None:
+        popup = Popup(self)
+        names = QListWidget()
+        names.addItems([text for text, _ in options])
+        names.setCurrentRow(current)
+        names.setFixedSize(230, min(300, 24 * len(options) + 10))
+        names.setAccessibleName(anchor.toolTip())
+
+        def take(item: object) -> None:
+            index = names.currentRow()
+            popup.close()
+            options[index][1]()
+
+        names.itemClicked.connect(take)
+        names.itemActivated.connect(take)
+        popup.body.addWidget(names)
+        popup.open_under(anchor)
+        names.setFocus()
+
+    def _choose_strategy(self, anchor: QToolButton) -> None:
+        s = self._session
+        entries = s.project.strategies()
+        self._list(anchor, [(e.strategy.name, lambda id=e.id: s.open_strategy(id)) for e in entries],
+                   next((i for i, e in enumerate(entries) if e.id == s.strategy_id), 0))
+
+    def _choose_market(self, anchor: QToolButton) -> None:
+        s = self._session
+        self._list(anchor, [(f"{m.code}  {m.terms.name}", lambda code=m.code: s.set_market(code)) for m in s.markets],
+                   [m.code for m in s.markets].index(s.market))
+
+    def _choose_interval(self, anchor: QToolButton) -> None:
+        s = self._session
+        steps = [i for i in INTERVALS if i % s.entry.minutes == 0]
+        if s.interval not in steps:
+            steps = sorted([*steps, s.interval])
+        self._list(anchor, [(f"{i} min", lambda i=i: s.set_interval(i)) for i in steps], steps.index(s.interval))
+
+    def _choose_fill(self, anchor: QToolButton) -> None:
+        s = self._session
+        values = ("next open", "this close")
+        self._list(anchor, [(v, lambda v=v: s.edit(s.strategy.model_copy(update={"fill": v}), "fill timing"))
+                            for v in values], values.index(s.strategy.fill))
+
+    def _toggle_flat(self, anchor: QToolButton) -> None:
+        s = self._session
+        values = (("flat by session end", True), ("held overnight", False))
+        self._list(anchor, [(t, lambda v=v: s.edit(s.strategy.model_copy(update={"flat_by_session_end": v}),
+                                                   "session flatness")) for t, v in values],
+                   0 if s.strategy.flat_by_session_end else 1)
+
+    def _form(self, anchor: QToolButton, title: str, fields: list[tuple[str, QWidget]], take: Callable[[], bool],
+              hint: str = "") -> None:
+        popup = Popup(self)
+        popup.body.addWidget(label(title, "heading"))
+        form = QFormLayout()
+        form.setLabelAlignment(Qt.AlignmentFlag.AlignLeft)
+        for name, widget in fields:
+            widget.setAccessibleName(name)
+            form.addRow(label(name, "muted"), widget)
+        popup.body.addLayout(form)
+        if hint:
+            words = label(hint, "small", wrap=True)
+            words.setMaximumWidth(290)
+            popup.body.addWidget(words)
+
+        def done() -> None:
+            if take():
+                popup.close()
+
+        popup.body.addLayout(row(None, button("Set", done, main=True)))
+        popup.open_under(anchor)
+        fields[0][1].setFocus()
+
+    def _edit_span(self, anchor: QToolButton) -> None:
+        s = self._session
+        first, border, last = (pick_date(d) for d in (s.settings.training_first, s.settings.holdout_first,
+                                                      s.settings.last))
+
+        def take() -> bool:
+            a, b, c = (e.date().toPython() for e in (first, border, last))
+            return s.change_settings(training_first=a, holdout_first=b, last=c)
+
+        self._form(anchor, "Training span and holdout",
+                   [("training from", first), ("holdout from", border), ("data until", last)], take,
+                   "Moving the border to a later day opens sealed data; this is counted.")
+
+    def _edit_costs(self, anchor: QToolButton) -> None:
+        s = self._session
+        terms = s.entry.terms
+        now = s.settings.costs_of(terms)
+        fields = [("commission per side", "per_contract", spin(now.per_contract, 0, 1e6)),
+                  ("commission, % of notional", "percent", spin(now.percent, 0, 100, 4, 0.001)),
+                  ("least commission", "minimum", spin(now.minimum, 0, 1e6)),
+                  ("spread, ticks", "spread_ticks", spin(now.spread_ticks, 0, 1e5, 1)),
+                  ("slippage, ticks a fill", "slippage_ticks", spin(now.slippage_ticks, 0, 1e5, 1))]
+
+        def take() -> bool:
+            costs = Costs(**{key: w.value() for _, key, w in fields})
+            every = dict(s.settings.costs)
+            if costs == Costs.of(terms):
+                every.pop(s.market, None)
+            else:
+                every[s.market] = costs
+            return s.change_settings(costs={k: v.model_dump() for k, v in every.items()})
+
+        self._form(anchor, f"Costs of {s.market}, {s.settings.currency}", [(n, w) for n, _, w in fields], take,
+                   f"One tick on one contract is worth {number(terms.tick_value * terms.conversion_rate, 2)} "
+                   f"{s.settings.currency}. Half the spread is paid at each fill.")
+
+    def _edit_capital(self, anchor: QToolButton) -> None:
+        s = self._session
+        amount = spin(s.settings.capital, 1, 1e12, 0, 1000)
+        self._form(anchor, "Starting capital", [(s.settings.currency, amount)],
+                   lambda: s.change_settings(capital=amount.value()))

@@ -1,0 +1,144 @@
+"""The dossier drawer: the evidence of whatever strategy is selected anywhere."""
+
+from __future__ import annotations
+
+import math
+
+from PySide6.QtCore import QPointF, QRectF, Qt
+from PySide6.QtGui import QPainter
+from PySide6.QtWidgets import QGridLayout, QScrollArea, QVBoxLayout, QWidget
+
+from wolbrin.app.parts import clear, hairline, label, row
+from wolbrin.app.session import Session
+from wolbrin.app.theme.theme import Theme
+from wolbrin.core.measures.catalogue import BY_KEY, measure
+from wolbrin.core.measures.facts import Facts
+from wolbrin.core.measures.wording import number, worded
+from wolbrin.core.proving.line import GATES
+from wolbrin.core.rules.identity import strategy_hash
+from wolbrin.core.rules.words import describe
+from wolbrin.core.work.proving import Subject
+
+SHOWN = ("net", "trades", "profit_factor", "win_rate", "average", "t", "max_drawdown", "return_drawdown", "under_water",
+         "sharpe")
+
+
+class GateMark(QWidget):
+    """A small square: filled for passed, crossed for fallen, empty for not run. Shape first, color second."""
+
+    def __init__(self, theme: Theme, state: str) -> None:
+        super().__init__()
+        self._theme, self._state = theme, state
+        self.setFixedSize(12, 12)
+        self.setAccessibleName(state)
+
+    def paintEvent(self, event: object) -> None:
+        painter = QPainter(self)
+        painter.setRenderHint(QPainter.RenderHint.Antialiasing)
+        box = QRectF(1.5, 1.5, 9, 9)
+        token = {"passes": "gain", "falls": "loss", "sealed": "accent"}.get(self._state, "muted")
+        painter.setPen(self._theme.pen(token, 1.4))
+        if self._state in ("passes", "sealed"):
+            painter.setBrush(self._theme.color(token) if self._state == "passes" else self._theme.hatch())
+        painter.drawRect(box)
+        if self._state == "falls":
+            painter.drawLine(QPointF(1.5, 1.5), QPointF(10.5, 10.5))
+            painter.drawLine(QPointF(10.5, 1.5), QPointF(1.5, 10.5))
+
+
+class Drawer(QWidget):
+    """Rebuilds itself when the strategy, the run or the evidence changes."""
+
+    def __init__(self, session: Session) -> None:
+        super().__init__()
+        self.setObjectName("frame")
+        self._session = session
+        self.setAccessibleName("Dossier")
+        self._inside = QWidget()
+        self._box = QVBoxLayout(self._inside)
+        self._box.setContentsMargins(18, 12, 18, 12)
+        self._box.setSpacing(6)
+        area = QScrollArea()
+        area.setWidgetResizable(True)
+        area.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
+        area.setWidget(self._inside)
+        outer = QVBoxLayout(self)
+        outer.setContentsMargins(0, 0, 0, 0)
+        outer.addWidget(area)
+        for signal in (session.run_changed, session.subject_changed, session.evidence_changed):
+            signal.connect(self.refresh)
+        self.refresh()
+
+    def refresh(self) -> None:
+        s = self._session
+        clear(self._box)
+        subject = s.subject or Subject(s.strategy, s.market, s.interval)
+        summary = self._training_figures(subject)
+        evidence = s.dossiers.evidence(*subject.key) if s.market else []
+        latest = {e.gate: e for e in evidence}
+        self._box.addLayout(row(label("Dossier", "heading"), None,
+                                label(f"{subject.strategy.name} \u00b7 {subject.market} {subject.interval}", "small")))
+        words = label(describe(subject.strategy), wrap=True)
+        self._box.addWidget(words)
+        self._box.addWidget(hairline())
+        if s.subject is None and s.run_error:
+            self._box.addWidget(label(s.run_error, "error", wrap=True))
+        grid = QGridLayout()
+        grid.setVerticalSpacing(3)
+        grid.setHorizontalSpacing(10)
+        grid.setColumnStretch(0, 1)
+        for c, text in ((1, "training"), (2, "holdout")):
+            head = label(text, "small")
+            head.setAlignment(Qt.AlignmentFlag.AlignRight)
+            grid.addWidget(head, 0, c)
+        opened = latest.get("holdout")
+        for r, key in enumerate(SHOWN, 1):
+            m = BY_KEY[key]
+            name = label(m.title, "muted")
+            name.setToolTip(m.definition)
+            value = label(worded(key, summary.get(key, math.nan)), "heading")
+            if key == "win_rate" and "break_even_rate" in summary:
+                value.setText(f"{worded(key, summary[key])} ({worded('break_even_rate', summary['break_even_rate'])})")
+                name.setText("win rate (break-even)")
+            value.setAlignment(Qt.AlignmentFlag.AlignRight)
+            other = label(worded(key, opened.outcome.get(key, math.nan)) if opened else "sealed",
+                          "" if opened else "accent")
+            other.setAlignment(Qt.AlignmentFlag.AlignRight)
+            for c, widget in enumerate((name, value, other)):
+                grid.addWidget(widget, r, c)
+        self._box.addLayout(grid)
+        self._box.addWidget(hairline())
+        self._box.addWidget(label("Gates", "heading"))
+        for gate in GATES:
+            found = latest.get(gate.key)
+            state = found.verdict if found else ("sealed" if gate.opens_holdout else "not run yet")
+            text = label(found.verdict if found else state,
+                         {"passes": "accent", "falls": "error"}.get(state, "muted"))
+            self._box.addLayout(row(GateMark(s.theme, state), label(gate.title), None, text))
+            if found:
+                self._box.addWidget(label(found.reason, "small", wrap=True))
+        self._box.addWidget(hairline())
+        self._box.addWidget(label("Found from", "heading"))
+        self._box.addWidget(label(self._origin(subject, len(evidence)), "small", wrap=True))
+        self._box.addStretch(1)
+
+    def _training_figures(self, subject: Subject) -> dict[str, float]:
+        s = self._session
+        if s.subject is None:
+            return measure(Facts.of(s.run), (*SHOWN, "break_even_rate")) if s.run is not None else {}
+        key = strategy_hash(subject.strategy)
+        for kept in s.dossiers.shelf():
+            if (kept.hash, kept.candidate.market, kept.candidate.interval) == (key, subject.market, subject.interval):
+                return kept.candidate.summary
+        return {}
+
+    def _origin(self, subject: Subject, tests: int) -> str:
+        s = self._session
+        if not s.market:
+            return ""
+        tried = s.dossiers.tried_for(subject.market, subject.interval)
+        alternatives = (f"{number(tried)} alternatives have been tried on {subject.market} {subject.interval} min in this "
+                        "project." if tried else f"No search has run on {subject.market} {subject.interval} min yet.")
+        ran = f"{tests} test{'s' if tests != 1 else ''} on record." if tests else "No gate has judged it yet."
+        found = f"Found as number {number(subject.tried)} of its search. " if subject.tried > 1 else ""
+        return f"{found}{alternatives} {ran}"

@@ -1,0 +1,155 @@
+"""The span ruler: the whole history as a silhouette, the training span, the sealed holdout, handles to move."""
+
+from __future__ import annotations
+
+import datetime as dt
+
+import numpy as np
+from PySide6.QtCore import QPointF, QRectF, Qt
+from PySide6.QtGui import QFont, QKeyEvent, QMouseEvent, QPainter, QPolygonF
+from PySide6.QtWidgets import QWidget
+
+from wolbrin.app.session import Session
+from wolbrin.app.theme.theme import font
+from wolbrin.app.theme.tokens import SMALL
+
+LEFT, RIGHT = 20, 20
+HANDLES = ("training_first", "holdout_first")
+
+
+def shift_month(date: dt.date, months: int) -> dt.date:
+    """The first day of the month `months` away."""
+    index = date.year * 12 + date.month - 1 + months
+    return dt.date(index // 12, index % 12 + 1, 1)
+
+
+class Ruler(QWidget):
+    """Drag a handle, or Tab to the ruler, choose a handle with Up or Down and nudge it with Left or Right."""
+
+    def __init__(self, session: Session) -> None:
+        super().__init__()
+        self._session = session
+        self._dragged: str | None = None
+        self._moving: dt.date | None = None
+        self._handle = "holdout_first"
+        self.setFixedHeight(66)
+        self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
+        self.setMouseTracking(True)
+        self.setAccessibleName("Span ruler")
+        session.brief_changed.connect(self._told)
+        session.evidence_changed.connect(self._told)
+        session.theme.changed.connect(self.update)
+        self._told()
+
+    def _told(self) -> None:
+        s = self._session.settings
+        self.setAccessibleDescription(f"training from {s.training_first}, holdout from {s.holdout_first}, "
+                                      f"opened {self._session.project.openings()} times")
+        self.setToolTip("Drag a border, or use the arrow keys: Up/Down choose, Left/Right move by a month")
+        self.update()
+
+    def _ends(self) -> tuple[dt.date, dt.date]:
+        s = self._session
+        first = min(dt.date.fromisoformat(m.first[:10]) for m in s.markets) if s.markets else dt.date(2016, 1, 1)
+        last = max(dt.date.fromisoformat(m.last[:10]) for m in s.markets) if s.markets else dt.date(2025, 12, 31)
+        return first, max(last, first + dt.timedelta(days=30))
+
+    def x_of(self, date: dt.date) -> float:
+        first, last = self._ends()
+        return LEFT + (date - first).days / (last - first).days * (self.width() - LEFT - RIGHT)
+
+    def date_at(self, x: float) -> dt.date:
+        first, last = self._ends()
+        share = (x - LEFT) / max(1, self.width() - LEFT - RIGHT)
+        return first + dt.timedelta(days=round(max(0.0, min(1.0, share)) * (last - first).days))
+
+    def _value(self, handle: str) -> dt.date:
+        if handle == self._dragged and self._moving is not None:
+            return self._moving
+        value: dt.date = getattr(self._session.settings, handle)
+        return value
+
+    def paintEvent(self, event: object) -> None:
+        s, theme = self._session, self._session.theme
+        painter = QPainter(self)
+        painter.setRenderHint(QPainter.RenderHint.Antialiasing)
+        first, last = self._ends()
+        top, bottom = 3.0, 46.0
+        begin, border = self.x_of(self._value("training_first")), self.x_of(self._value("holdout_first"))
+        end = self.x_of(min(s.settings.last, last))
+        painter.fillRect(QRectF(begin, top, border - begin, bottom - top), theme.color("surface"))
+        painter.fillRect(QRectF(border, top, end - border, bottom - top), theme.color("holdout"))
+        painter.fillRect(QRectF(border, top, end - border, bottom - top), theme.hatch())
+        if s.market:
+            line = s.entry.silhouette
+            low, high = float(line.min()), float(line.max())
+            a = self.x_of(dt.date.fromisoformat(s.entry.first[:10]))
+            b = self.x_of(dt.date.fromisoformat(s.entry.last[:10]))
+            xs = np.linspace(a, b, len(line))
+            ys = bottom - 5 - (line - low) / ((high - low) or 1.0) * (bottom - top - 10)
+            painter.setPen(theme.pen("muted", 0.8))
+            painter.drawPolyline(QPolygonF([QPointF(float(x), float(y)) for x, y in zip(xs, ys)]))
+        painter.setPen(theme.pen("hairline"))
+        painter.drawLine(QPointF(LEFT, bottom), QPointF(self.width() - RIGHT, bottom))
+        painter.setFont(font(SMALL))
+        for year in range(first.year, last.year + 1):
+            x = self.x_of(max(first, dt.date(year, 1, 1)))
+            painter.setPen(theme.pen("muted"))
+            painter.drawLine(QPointF(x, bottom), QPointF(x, bottom + 4))
+            if x < self.width() - RIGHT - 30:
+                painter.drawText(QPointF(x + 3, bottom + 14), str(year))
+        painter.setFont(font(SMALL, QFont.Weight.Medium))
+        painter.setPen(theme.color("muted"))
+        painter.drawText(QRectF(begin + 8, top + 1, max(0.0, border - begin - 12), 16), 0, "training")
+        times = s.project.openings()
+        words = f"holdout sealed, opened {times} times" if times != 1 else "holdout, opened once"
+        painter.setPen(theme.color("accent"))
+        painter.drawText(QRectF(border + 8, top + 1, max(0.0, end - border - 12), 16), 0, words)
+        for handle, x in (("training_first", begin), ("holdout_first", border)):
+            chosen = self.hasFocus() and handle == self._handle
+            painter.setPen(theme.pen("accent", 3 if chosen else 2))
+            painter.drawLine(QPointF(x, top - 3), QPointF(x, bottom + 5))
+        if self._moving is not None:
+            painter.setPen(theme.color("ink"))
+            painter.drawText(QPointF(min(self.x_of(self._moving) + 6, self.width() - 90), bottom - 4),
+                             f"{self._moving:%d %b %Y}")
+
+    def _near(self, x: float) -> str | None:
+        found = min(HANDLES, key=lambda h: abs(self.x_of(self._value(h)) - x))
+        return found if abs(self.x_of(self._value(found)) - x) < 7 else None
+
+    def mousePressEvent(self, event: QMouseEvent) -> None:
+        self._dragged = self._near(event.position().x())
+        if self._dragged:
+            self._handle = self._dragged
+            self._moving = self._value(self._dragged)
+
+    def mouseMoveEvent(self, event: QMouseEvent) -> None:
+        x = event.position().x()
+        self.setCursor(Qt.CursorShape.SplitHCursor if self._dragged or self._near(x) else Qt.CursorShape.ArrowCursor)
+        if self._dragged:
+            self._moving = self.date_at(x)
+            self.update()
+
+    def mouseReleaseEvent(self, event: QMouseEvent) -> None:
+        if self._dragged and self._moving is not None:
+            handle, date = self._dragged, self._moving
+            self._dragged = self._moving = None
+            self.move_handle(handle, date)
+        self._dragged = self._moving = None
+        self.update()
+
+    def move_handle(self, handle: str, date: dt.date) -> None:
+        if date != getattr(self._session.settings, handle):
+            self._session.change_settings(**{handle: date})
+
+    def keyPressEvent(self, event: QKeyEvent) -> None:
+        key = event.key()
+        if key in (Qt.Key.Key_Up, Qt.Key.Key_Down):
+            self._handle = HANDLES[(HANDLES.index(self._handle) + 1) % 2]
+            self.update()
+        elif key in (Qt.Key.Key_Left, Qt.Key.Key_Right):
+            step = 1 if key == Qt.Key.Key_Right else -1
+            self.move_handle(self._handle, shift_month(self._value(self._handle), step))
+        else:
+            super().keyPressEvent(event)

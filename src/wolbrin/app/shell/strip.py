@@ -1,0 +1,110 @@
+"""The work strip: running jobs with progress, rate, time left, pause and stop; and the last thing worth saying."""
+
+from __future__ import annotations
+
+import math
+
+from PySide6.QtCore import Qt, QTimer
+from PySide6.QtWidgets import QProgressBar, QSizePolicy, QWidget
+
+from wolbrin.app.parts import label, link, row, set_role
+from wolbrin.app.session import Session
+from wolbrin.core.jobs import Job, State
+from wolbrin.core.measures.wording import number
+
+ROLES = {"note": "muted", "caution": "caution", "error": "error"}
+
+
+def time_words(seconds: float) -> str:
+    if math.isnan(seconds):
+        return "estimating"
+    if seconds < 90:
+        return f"{max(0, round(seconds))} s left"
+    return f"{round(seconds / 60)} min left" if seconds < 5400 else f"{seconds / 3600:.1f} h left"
+
+
+class WorkStrip(QWidget):
+    """Shows the newest running job; several run at once, a click on the name turns to the next."""
+
+    def __init__(self, session: Session) -> None:
+        super().__init__()
+        self.setObjectName("strip")
+        self.setAttribute(Qt.WidgetAttribute.WA_StyledBackground)
+        self.setFixedHeight(30)
+        self._jobs: list[Job] = []
+        self._shown = 0
+        self.name = link("", self._turn, role="", tip="Running work; click for the next job")
+        self.bar = QProgressBar()
+        self.bar.setTextVisible(False)
+        self.bar.setFixedWidth(180)
+        self.bar.setRange(0, 1000)
+        self.bar.setAccessibleName("Progress")
+        self.figures = label("", "small")
+        self.message = label("No work running.", "muted")
+        self.message.setSizePolicy(QSizePolicy.Policy.Ignored, QSizePolicy.Policy.Preferred)
+        self.pause = link("Pause", self._pause, tip="Pause or resume the job shown")
+        self.stop = link("Stop", self._stop, tip="Stop the job shown and keep what it found")
+        line = row(self.name, self.bar, self.figures, spacing=12, margins=(20, 0, 12, 0))
+        line.addWidget(self.message, 1)
+        line.addWidget(self.pause)
+        line.addWidget(self.stop)
+        self.setLayout(line)
+        self._timer = QTimer(self, interval=120)
+        self._timer.timeout.connect(self.refresh)
+        session.job_started.connect(self._add)
+        session.noted.connect(self.say)
+        self.refresh()
+
+    def say(self, text: str, kind: str) -> None:
+        set_role(self.message, ROLES[kind])
+        self.message.setText(text)
+        self.message.setToolTip(text)
+
+    def _add(self, job: Job) -> None:
+        self._jobs.append(job)
+        self._shown = len(self._jobs) - 1
+        self._timer.start()
+        self.refresh()
+
+    def _turn(self) -> None:
+        if self._jobs:
+            self._shown = (self._shown + 1) % len(self._jobs)
+            self.refresh()
+
+    def _job(self) -> Job | None:
+        return self._jobs[self._shown] if self._jobs else None
+
+    def _pause(self) -> None:
+        job = self._job()
+        if job is not None:
+            job.resume() if job.state is State.PAUSED else job.pause()
+            self.refresh()
+
+    def _stop(self) -> None:
+        job = self._job()
+        if job is not None:
+            job.stop()
+
+    def refresh(self) -> None:
+        for job in [j for j in self._jobs if j.state.over]:
+            self._jobs.remove(job)
+            progress = job.progress()
+            if job.state is not State.FAILED:
+                verb = "stopped; what was found is kept" if job.state is State.STOPPED else "done"
+                self.say(f"{job.title}: {number(progress.done)} of {number(progress.total)} {job.unit}, {verb}.", "note")
+        self._shown = min(self._shown, max(0, len(self._jobs) - 1))
+        job = self._job()
+        for widget in (self.name, self.bar, self.figures, self.pause, self.stop):
+            widget.setVisible(job is not None)
+        if job is None:
+            self._timer.stop()
+            return
+        p = job.progress()
+        more = f"  (+{len(self._jobs) - 1})" if len(self._jobs) > 1 else ""
+        self.name.setText(job.title + more)
+        self.bar.setValue(round(1000 * p.share))
+        left = "paused" if p.state is State.PAUSED else time_words(p.left)
+        digits = 0 if p.rate >= 10 else 1
+        self.figures.setText(f"{number(p.done)} of {number(p.total)} {job.unit} \u00b7 {number(p.rate, digits)} a second "
+                             f"\u00b7 {left}")
+        self.pause.setText("Resume" if p.state is State.PAUSED else "Pause")

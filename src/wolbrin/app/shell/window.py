@@ -1,0 +1,225 @@
+"""The main window: one frame (rail, brief, ruler, work area, drawer, strip) around every place."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+
+from PySide6.QtCore import QPoint, QSize, Qt, QTimer
+from PySide6.QtGui import QAction, QCloseEvent, QKeySequence
+from PySide6.QtWidgets import QHBoxLayout, QMainWindow, QMenu, QSplitter, QStackedWidget, QVBoxLayout, QWidget
+
+from wolbrin.app.parts import hairline
+from wolbrin.app.places.backtest.view import BacktestPlace
+from wolbrin.app.places.discover.view import DiscoverPlace
+from wolbrin.app.places.markets.view import MarketsPlace
+from wolbrin.app.places.overlap.view import OverlapPlace
+from wolbrin.app.places.place import Place
+from wolbrin.app.places.portfolio.view import PortfolioPlace
+from wolbrin.app.places.proving.view import ProvingPlace
+from wolbrin.app.places.rehearsal.view import RehearsalPlace
+from wolbrin.app.places.rules.view import RulesPlace
+from wolbrin.app.places.shelf.view import ShelfPlace
+from wolbrin.app.places.study.view import StudyPlace
+from wolbrin.app.places.sweep.view import SweepPlace
+from wolbrin.app.session import Session
+from wolbrin.app.shell.actions import Action
+from wolbrin.app.shell.brief_line import BriefLine
+from wolbrin.app.shell.drawer import Drawer
+from wolbrin.app.shell.palette import HelpSheet, Palette
+from wolbrin.app.shell.rail import PLACES, Rail
+from wolbrin.app.shell.ruler import Ruler
+from wolbrin.app.shell.strip import WorkStrip
+from wolbrin.core.work.funnel import funnel
+
+VIEWS: tuple[type[Place], ...] = (MarketsPlace, RulesPlace, StudyPlace, BacktestPlace, SweepPlace, DiscoverPlace,
+                                  ShelfPlace, ProvingPlace, OverlapPlace, PortfolioPlace, RehearsalPlace)
+# Places where a strategy's evidence belongs beside the work from the start.
+WITH_DRAWER = {"backtest": True, "shelf": True, "proving": True}
+
+
+class PlaceStack(QStackedWidget):
+    """As small as the place that is shown allows, not as the widest of all."""
+
+    def minimumSizeHint(self) -> QSize:
+        current = self.currentWidget()
+        return current.minimumSizeHint() if current is not None else QSize(400, 300)
+
+    def sizeHint(self) -> QSize:
+        return self.minimumSizeHint()
+
+
+class MainWindow(QMainWindow):
+    def __init__(self, session: Session) -> None:
+        super().__init__()
+        self.session = session
+        self.setWindowTitle(f"Wolbrin \u2013 {session.settings.desk}")
+        self.resize(1280, 800)
+        self.places: dict[str, Place] = {}
+        self.stack = PlaceStack()
+        for view in VIEWS:
+            place = view(session)
+            self.places[place.key] = place
+            self.stack.addWidget(place)
+        self.rail = Rail(session.theme, session.settings.desk)
+        self.brief = BriefLine(session)
+        self.ruler = Ruler(session)
+        self.drawer = Drawer(session)
+        self.strip = WorkStrip(session)
+        self.work = QSplitter(Qt.Orientation.Horizontal)
+        self.work.addWidget(self.stack)
+        self.work.addWidget(self.drawer)
+        self.work.setStretchFactor(0, 1)
+        self.work.setChildrenCollapsible(False)
+        self.drawer.setMinimumWidth(300)
+        self.work.setSizes([776, 356])
+        right = QVBoxLayout()
+        right.setContentsMargins(0, 0, 0, 0)
+        right.setSpacing(0)
+        for part in (self.brief, self.ruler, hairline()):
+            right.addWidget(part)
+        right.addWidget(self.work, 1)
+        right.addWidget(hairline())
+        right.addWidget(self.strip)
+        frame = QWidget()
+        frame.setObjectName("frame")
+        line = QHBoxLayout(frame)
+        line.setContentsMargins(0, 0, 0, 0)
+        line.setSpacing(0)
+        line.addWidget(self.rail)
+        line.addWidget(hairline(vertical=True))
+        line.addLayout(right, 1)
+        self.setCentralWidget(frame)
+        self._drawer_wanted: dict[str, bool] = WITH_DRAWER | session.project.get_value("drawer", {})
+        self.actions_all = self._declare()
+        self._bind()
+        self.rail.wanted.connect(self.go)
+        self.rail.menu_wanted.connect(lambda anchor: self.menu().popup(anchor.mapToGlobal(QPoint(0, anchor.height()))))
+        session.place_wanted.connect(self.go)
+        session.counts_changed.connect(self._count_soon)
+        session.evidence_changed.connect(self._count_soon)
+        session.shelf_changed.connect(self._count_soon)
+        self._count = QTimer(self, singleShot=True, interval=150)
+        self._count.timeout.connect(self.count)
+        self.place = ""
+        sizes = session.project.get_value("splitter")
+        if sizes:
+            self.work.setSizes(sizes)
+        self.count()
+        self.go(session.project.get_value("place", "markets"))
+        session.brief_changed.emit()
+
+    # Counts
+
+    def _count_soon(self) -> None:
+        if not self._count.isActive():
+            self._count.start()
+
+    def count(self) -> None:
+        counts = funnel(self.session.project)
+        rehearsal = self.places["rehearsal"]
+        counts["rehearsing"] = int(isinstance(rehearsal, RehearsalPlace) and rehearsal._running())
+        self.rail.show_counts(counts)
+
+    # Places and drawer
+
+    def go(self, key: str) -> None:
+        """Show a place."""
+        if key not in self.places:
+            key = "markets"
+        self.place = key
+        self.rail.show_place(key)
+        self.stack.setCurrentWidget(self.places[key])
+        self.drawer.setVisible(self._drawer_wanted.get(key, False))
+        self.session.project.set_value("place", key)
+        self.places[key].activate()
+        self.places[key].setFocus()
+
+    def toggle_drawer(self) -> None:
+        shown = not self.drawer.isVisible()
+        self._drawer_wanted[self.place] = shown
+        self.drawer.setVisible(shown)
+        self.session.project.set_value("drawer", self._drawer_wanted)
+
+    def toggle_theme(self) -> None:
+        name = "dusk" if self.session.settings.theme == "paper" else "paper"
+        self.session.settings = self.session.settings.model_copy(update={"theme": name})
+        self.session.project.update_settings(self.session.settings)
+        self.session.theme.use(name)
+        self.session.evidence_changed.emit()
+
+    # Actions
+
+    def _declare(self) -> list[Action]:
+        s = self.session
+        found = [Action(f"go.{p.key}", f"Go to {p.title}", lambda key=p.key: self.go(key), f"Alt+{p.shortcut}")
+                 for p in PLACES]
+        found += [
+            Action("palette", "Command palette", self.open_palette, "Ctrl+Space"),
+            Action("menu", "Menu", lambda: self.rail.title.click(), "F10"),
+            Action("drawer", "Show or hide the dossier", self.toggle_drawer, "F4"),
+            Action("theme", "Paper or Dusk", self.toggle_theme, "F9"),
+            Action("undo", "Undo", s.undo.undo, "Ctrl+Z", "", s.undo.canUndo),
+            Action("redo", "Redo", s.undo.redo, "Ctrl+Shift+Z", "", s.undo.canRedo),
+            Action("span", "Edit the training span", lambda: self.brief.span.click(), "Ctrl+E"),
+            Action("ruler", "Go to the span ruler", self.ruler.setFocus, "Ctrl+U"),
+            Action("help", "Keys", self.open_help, "F1"),
+            Action("quit", "Quit", self.close, "Ctrl+Q"),
+        ]
+        for place in self.places.values():
+            found += place.actions_offered()
+        return found
+
+    def _bind(self) -> None:
+        """One QAction a shortcut: places may share a key, the one that is shown answers."""
+        shared: dict[str, list[Action]] = {}
+        for action in self.actions_all:
+            if action.shortcut:
+                shared.setdefault(action.shortcut, []).append(action)
+        for shortcut, several in shared.items():
+            bound = QAction(self)
+            bound.setShortcut(QKeySequence(shortcut))
+            bound.setShortcutContext(Qt.ShortcutContext.WindowShortcut)
+            bound.triggered.connect(self._caller(several))
+            self.addAction(bound)
+
+    def _caller(self, several: list[Action]) -> Callable[[], None]:
+        def call() -> None:
+            for action in several:
+                if action.place in ("", self.place) and action.enabled():
+                    action.act()
+                    return
+        return call
+
+    def menu(self) -> QMenu:
+        """All actions, by place."""
+        made = QMenu(self)
+        made.setAttribute(Qt.WidgetAttribute.WA_DeleteOnClose)
+        groups: dict[str, QMenu] = {}
+        for action in self.actions_all:
+            if action.id == "menu":
+                continue
+            group = action.place.capitalize() if action.place else "Go" if action.id.startswith("go.") else ""
+            if group and group not in groups:
+                groups[group] = made.addMenu(group)
+            entry = (groups[group] if group else made).addAction(action.title)
+            entry.setShortcut(QKeySequence(action.shortcut))
+            entry.setShortcutVisibleInContextMenu(True)
+            entry.setEnabled(action.enabled() and action.place in ("", self.place))
+            entry.triggered.connect(lambda _=False, a=action: a.act())
+        return made
+
+    def open_palette(self) -> None:
+        offered = [a for a in self.actions_all if a.place in ("", self.place) and a.id != "palette"]
+        palette = Palette(offered, self)
+        palette.move(self.mapToGlobal(QPoint((self.width() - palette.width()) // 2, 110)))
+        palette.show()
+        palette.search.setFocus()
+
+    def open_help(self) -> None:
+        HelpSheet(self.actions_all, self).show()
+
+    def closeEvent(self, event: QCloseEvent) -> None:
+        if self.drawer.isVisible():
+            self.session.project.set_value("splitter", self.work.sizes())
+        self.session.stop_all()
+        super().closeEvent(event)

@@ -1,0 +1,201 @@
+"""Starting the window: fonts, theme, first-start work with progress, then the project."""
+
+from __future__ import annotations
+
+import logging
+import logging.handlers
+import sys
+import time
+from collections.abc import Callable
+from pathlib import Path
+from types import TracebackType
+from typing import Any
+
+import platformdirs
+from PySide6.QtCore import QEventLoop, Qt, QTimer
+from PySide6.QtWidgets import QApplication, QFileDialog, QProgressBar, QVBoxLayout, QWidget
+
+from wolbrin.app.parts import button, label, row
+from wolbrin.app.session import Session
+from wolbrin.app.shell.window import MainWindow
+from wolbrin.app.theme.theme import Theme, load_fonts
+from wolbrin.core.errors import WolbrinError
+from wolbrin.core.jobs import Chunk, Engine, Job, State
+from wolbrin.core.store.project import Project
+
+Report = Callable[[str, int, int], None]
+Build = Callable[[Report], None]
+log = logging.getLogger("wolbrin")
+
+
+def log_path() -> Path:
+    return Path(platformdirs.user_log_path("wolbrin")) / "wolbrin.log"
+
+
+def begin_log() -> None:
+    """Log to a file that rotates; without a writable folder, to nowhere."""
+    path = log_path()
+    try:
+        path.parent.mkdir(parents=True, exist_ok=True)
+        handler: logging.Handler = logging.handlers.RotatingFileHandler(path, maxBytes=500_000, backupCount=2)
+    except OSError:
+        handler = logging.NullHandler()
+    handler.setFormatter(logging.Formatter("%(asctime)s %(levelname)s %(name)s %(message)s"))
+    log.addHandler(handler)
+    log.setLevel(logging.INFO)
+
+
+class Welcome(QWidget):
+    """A small sheet: progress of the first start, or what to open when there is nothing yet."""
+
+    def __init__(self) -> None:
+        super().__init__()
+        self.setObjectName("frame")
+        self.setAttribute(Qt.WidgetAttribute.WA_StyledBackground)
+        self.setWindowTitle("Wolbrin")
+        self.setFixedSize(520, 190)
+        self.title = label("Wolbrin", "title")
+        self.words = label("", "muted", wrap=True)
+        self.bar = QProgressBar()
+        self.bar.setTextVisible(False)
+        self.box = QVBoxLayout(self)
+        self.box.setContentsMargins(32, 26, 32, 26)
+        self.box.addWidget(self.title)
+        self.box.addWidget(self.words)
+        self.box.addStretch(1)
+        self.box.addWidget(self.bar)
+
+    def report(self, what: str, done: int, total: int) -> None:
+        self.words.setText(what)
+        self.bar.setRange(0, max(1, total))
+        self.bar.setValue(done)
+
+
+def application() -> QApplication:
+    """The one QApplication, with fonts loaded."""
+    app = QApplication.instance() or QApplication(sys.argv[:1])
+    assert isinstance(app, QApplication)
+    app.setApplicationName("wolbrin")
+    app.setStyle("Fusion")
+    load_fonts()
+    # Worker threads hand the interpreter over often, so that the interface thread never waits long for it.
+    sys.setswitchinterval(0.001)
+    return app
+
+
+def prepare(engine: Engine, theme: Theme, builds: list[Build], title: str) -> bool:
+    """Do first-start work (compiling kernels, making demo data) in the background behind a sheet with progress.
+
+    Returns False when it failed or the sheet was closed; the sentence has then been shown.
+    """
+    sheet = Welcome()
+    sheet.title.setText(title)
+    state: dict[str, Any] = {"what": "Starting", "done": 0, "total": 1}
+
+    def work(build: Build) -> None:
+        build(lambda what, done, total: state.update(what=what, done=done, total=total))
+
+    job = Job(title, "steps", [Chunk(b) for b in builds], work, lambda _: None, width=1)
+    engine.start(job, "threads")
+    loop = QEventLoop()
+    timer = QTimer(sheet, interval=60)
+    shown_after = time.monotonic() + 0.4  # quick work shows no sheet at all
+
+    def look() -> None:
+        sheet.report(state["what"], state["done"], state["total"])
+        if job.state.over:
+            loop.quit()
+        elif not sheet.isVisible() and time.monotonic() > shown_after:
+            sheet.show()
+
+    timer.timeout.connect(look)
+    timer.start()
+    loop.exec()
+    timer.stop()
+    sheet.close()
+    if job.state is State.FAILED:
+        tell(job.error)
+    return job.state is State.DONE
+
+
+def tell(error: BaseException | None) -> None:
+    """Say why the program cannot go on, on a sheet and on standard error."""
+    known = isinstance(error, WolbrinError)
+    text = error.sentence() if isinstance(error, WolbrinError) else f"Something went wrong: {error}. See {log_path()}."
+    if not known:
+        log.error("start failed", exc_info=error)
+    print(text, file=sys.stderr)
+    sheet = Welcome()
+    sheet.bar.hide()
+    sheet.words.setText(text)
+    sheet.box.addLayout(row(None, button("Close", sheet.close, main=True)))
+    sheet.show()
+    loop = QEventLoop()
+    poll = QTimer(sheet, interval=50)
+    poll.timeout.connect(lambda: None if sheet.isVisible() else loop.quit())
+    poll.start()
+    if QApplication.platformName() != "offscreen":
+        loop.exec()
+    sheet.close()
+
+
+def catch_all(session: Session) -> None:
+    """Anything not expected is logged and told once; the program goes on."""
+    def hook(kind: type[BaseException], error: BaseException, trace: TracebackType | None) -> None:
+        if isinstance(error, WolbrinError):
+            session.note(error.sentence(), "error")
+        else:
+            log.error("unexpected", exc_info=(kind, error, trace))
+            session.note(f"Something went wrong ({error}). Your work is kept; details are in {log_path()}.", "error")
+    sys.excepthook = hook
+
+
+def choose_folder() -> Path | None:
+    """Ask for a project folder."""
+    name = QFileDialog.getExistingDirectory(None, "Open a Wolbrin project")
+    return Path(name) if name else None
+
+
+def open_window(folder: Path, builds: list[Build], picture: Path | None = None, place: str | None = None,
+                on_ready: Callable[[MainWindow], None] | None = None) -> int:
+    """Open a project in the window and run until it is closed. Returns the exit code.
+
+    picture: save a PNG of the window once it is usable, then quit. on_ready: called with the window once it is.
+    """
+    begin_log()
+    app = application()
+    theme = Theme()
+    theme.apply()
+    engine = Engine()
+    try:
+        if builds and not prepare(engine, theme, builds, "Wolbrin"):
+            return 1
+        try:
+            project = Project(folder)
+            session = Session(project, engine, theme)
+        except WolbrinError as err:
+            tell(err)
+            return 1
+        if session.settings.theme != theme.tokens.name:
+            theme.use(session.settings.theme)
+        catch_all(session)
+        window = MainWindow(session)
+        if place:
+            window.go(place)
+        window.show()
+        if on_ready is not None:
+            QTimer.singleShot(0, lambda: on_ready(window))
+        if picture is not None:
+            def shoot() -> None:
+                if session.busy or not window.isVisible():
+                    QTimer.singleShot(100, shoot)
+                    return
+                if window.grab().save(str(picture)):
+                    print(f"Window opened: {window.windowTitle()}, {window.width()} x {window.height()}.")
+                window.close()
+            QTimer.singleShot(900, shoot)
+        code = app.exec()
+        project.close()
+        return code
+    finally:
+        engine.close()

@@ -1,0 +1,162 @@
+"""A table model over any list of records: columns described once, sorted and filtered without copying rows."""
+
+from __future__ import annotations
+
+import math
+import re
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass
+from typing import Any, Literal
+
+from PySide6.QtCore import QAbstractTableModel, QModelIndex, QPersistentModelIndex, Qt, Signal
+
+from wolbrin.app.theme.theme import Theme
+from wolbrin.core.measures.wording import MINUS
+
+Index = QModelIndex | QPersistentModelIndex
+SPARK = Qt.ItemDataRole.UserRole + 1
+COMPARISON = re.compile(r"^\s*(<=|>=|<|>|=)\s*([-\u2212]?[\d.,]+)\s*$")
+
+
+@dataclass(frozen=True)
+class Column:
+    """One column: `value` is what is sorted and filtered, `text` what is shown, `tint` a theme color by meaning."""
+
+    title: str
+    value: Callable[[Any], Any]
+    text: Callable[[Any], str] | None = None
+    align: Literal["left", "right"] = "left"
+    width: int = 90
+    tint: Callable[[Any], str | None] | None = None
+    tip: str = ""
+    kind: Literal["text", "spark", "tick"] = "text"
+    bold: bool = False
+
+
+def matches(column: Column, record: Any, wanted: str) -> bool:
+    """Whether a record passes a filter: "> 2", "<= 0.5", "= 3" on numbers, else a part of the shown text."""
+    value = column.value(record)
+    found = COMPARISON.match(wanted)
+    if found and isinstance(value, int | float):
+        limit = float(found.group(2).replace(MINUS, "-").replace(",", ""))
+        if math.isnan(value):
+            return False
+        return {"<": value < limit, ">": value > limit, "<=": value <= limit, ">=": value >= limit,
+                "=": value == limit}[found.group(1)]
+    shown = column.text(record) if column.text else str(value)
+    return wanted.strip().casefold() in shown.casefold()
+
+
+def _sort_key(value: Any, down: bool) -> tuple[int, Any]:
+    """Records without a value come last, whichever way is sorted."""
+    missing = value is None or (isinstance(value, float) and math.isnan(value))
+    if missing:
+        return (-1 if down else 1), 0
+    return 0, value.casefold() if isinstance(value, str) else value
+
+
+class TableModel(QAbstractTableModel):
+    """Rows are records; `shown` maps table rows to records after sort and filter."""
+
+    ticked = Signal()
+
+    def __init__(self, columns: Sequence[Column], theme: Theme) -> None:
+        super().__init__()
+        self.columns = list(columns)
+        self.records: Sequence[Any] = []
+        self.shown: list[int] = []
+        self.theme = theme
+        self.filters: dict[int, str] = {}
+        self.sort_column = -1
+        self.sort_down = False
+        self.tick: Callable[[Any, bool], None] | None = None
+
+    def set_records(self, records: Sequence[Any]) -> None:
+        self.beginResetModel()
+        self.records = records
+        self._arrange()
+        self.endResetModel()
+
+    def set_filter(self, column: int, text: str) -> None:
+        self.beginResetModel()
+        if text.strip():
+            self.filters[column] = text
+        else:
+            self.filters.pop(column, None)
+        self._arrange()
+        self.endResetModel()
+
+    def sort(self, column: int, order: Qt.SortOrder = Qt.SortOrder.AscendingOrder) -> None:
+        self.layoutAboutToBeChanged.emit()
+        self.sort_column, self.sort_down = column, order == Qt.SortOrder.DescendingOrder
+        self._arrange()
+        self.layoutChanged.emit()
+
+    def _arrange(self) -> None:
+        wanted = [(self.columns[c], text) for c, text in self.filters.items()]
+        rows = [i for i, record in enumerate(self.records) if all(matches(c, record, t) for c, t in wanted)]
+        if 0 <= self.sort_column < len(self.columns):
+            value = self.columns[self.sort_column].value
+            rows.sort(key=lambda i: _sort_key(value(self.records[i]), self.sort_down), reverse=self.sort_down)
+        self.shown = rows
+
+    def record(self, row: int) -> Any:
+        return self.records[self.shown[row]]
+
+    def rowCount(self, parent: Index | None = None) -> int:
+        return 0 if parent is not None and parent.isValid() else len(self.shown)
+
+    def columnCount(self, parent: Index | None = None) -> int:
+        return 0 if parent is not None and parent.isValid() else len(self.columns)
+
+    def data(self, index: Index, role: int = Qt.ItemDataRole.DisplayRole) -> Any:
+        if not index.isValid() or index.row() >= len(self.shown):
+            return None
+        column, record = self.columns[index.column()], self.record(index.row())
+        if role == Qt.ItemDataRole.DisplayRole:
+            return self.text(column, record) if column.kind == "text" else None
+        if role == Qt.ItemDataRole.CheckStateRole and column.kind == "tick":
+            return Qt.CheckState.Checked if column.value(record) else Qt.CheckState.Unchecked
+        if role == Qt.ItemDataRole.TextAlignmentRole:
+            side = Qt.AlignmentFlag.AlignRight if column.align == "right" else Qt.AlignmentFlag.AlignLeft
+            return int(side | Qt.AlignmentFlag.AlignVCenter)
+        if role == Qt.ItemDataRole.ForegroundRole and column.tint:
+            token = column.tint(record)
+            return self.theme.color(token) if token else None
+        if role == SPARK and column.kind == "spark":
+            return column.value(record)
+        if role == Qt.ItemDataRole.ToolTipRole:
+            return column.tip or None
+        return None
+
+    @staticmethod
+    def text(column: Column, record: Any) -> str:
+        return column.text(record) if column.text else str(column.value(record))
+
+    def setData(self, index: Index, value: Any, role: int = Qt.ItemDataRole.EditRole) -> bool:
+        column = self.columns[index.column()]
+        if role == Qt.ItemDataRole.CheckStateRole and column.kind == "tick" and self.tick is not None:
+            self.tick(self.record(index.row()), Qt.CheckState(value) == Qt.CheckState.Checked)
+            self.dataChanged.emit(index, index, [role])
+            self.ticked.emit()
+            return True
+        return False
+
+    def flags(self, index: Index) -> Qt.ItemFlag:
+        flags = Qt.ItemFlag.ItemIsEnabled | Qt.ItemFlag.ItemIsSelectable
+        if index.isValid() and self.columns[index.column()].kind == "tick":
+            flags |= Qt.ItemFlag.ItemIsUserCheckable
+        return flags
+
+    def headerData(self, section: int, orientation: Qt.Orientation, role: int = Qt.ItemDataRole.DisplayRole) -> Any:
+        if orientation != Qt.Orientation.Horizontal or section >= len(self.columns):
+            return None
+        column = self.columns[section]
+        if role == Qt.ItemDataRole.DisplayRole:
+            return column.title
+        if role == Qt.ItemDataRole.TextAlignmentRole:
+            side = Qt.AlignmentFlag.AlignRight if column.align == "right" else Qt.AlignmentFlag.AlignLeft
+            return int(side | Qt.AlignmentFlag.AlignVCenter)
+        if role == Qt.ItemDataRole.ToolTipRole:
+            return column.tip or None
+        return None

@@ -1,0 +1,239 @@
+"""The table every place uses: dense rows, sort by header, filter row, column chooser, copy as TSV, save as CSV."""
+
+from __future__ import annotations
+
+import csv
+from collections.abc import Callable
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+from PySide6.QtCore import QPointF, QRectF, Qt, Signal
+from PySide6.QtGui import QGuiApplication, QKeyEvent, QKeySequence, QPainter, QPolygonF
+from PySide6.QtWidgets import (
+    QAbstractItemView,
+    QFileDialog,
+    QHeaderView,
+    QLineEdit,
+    QMenu,
+    QStyledItemDelegate,
+    QStyleOptionViewItem,
+    QTableView,
+    QVBoxLayout,
+    QWidget,
+)
+
+from wolbrin.app.tables.model import SPARK, Column, Index, TableModel
+from wolbrin.app.theme.theme import Theme, font
+from wolbrin.app.theme.tokens import SMALL
+
+ROW = 26
+
+
+class SparkDelegate(QStyledItemDelegate):
+    """Draws a small line of numbers; the zero line is a hairline."""
+
+    def __init__(self, theme: Theme, parent: QWidget) -> None:
+        super().__init__(parent)
+        self._theme = theme
+
+    def paint(self, painter: QPainter, option: QStyleOptionViewItem, index: Index) -> None:
+        super().paint(painter, option, index)
+        values = index.data(SPARK)
+        if values is None or len(values) < 2:
+            return
+        area = QRectF(option.rect).adjusted(6, 5, -6, -5)  # type: ignore[attr-defined]
+        low, high = min(0.0, float(np.min(values))), max(0.0, float(np.max(values)))
+        span = (high - low) or 1.0
+        painter.save()
+        painter.setRenderHint(QPainter.RenderHint.Antialiasing)
+        zero = area.bottom() - (0.0 - low) / span * area.height()
+        painter.setPen(self._theme.pen("hairline"))
+        painter.drawLine(QPointF(area.left(), zero), QPointF(area.right(), zero))
+        painter.setPen(self._theme.pen("ink", 1.2))
+        step = area.width() / (len(values) - 1)
+        painter.drawPolyline(QPolygonF([QPointF(area.left() + i * step, area.bottom() - (float(v) - low) / span
+                                                * area.height()) for i, v in enumerate(values)]))
+        painter.restore()
+
+
+class _Grid(QTableView):
+    copied = Signal()
+
+    def keyPressEvent(self, event: QKeyEvent) -> None:
+        if event.matches(QKeySequence.StandardKey.Copy):
+            self.copied.emit()
+        elif event.key() in (Qt.Key.Key_Return, Qt.Key.Key_Enter) and self.currentIndex().isValid():
+            self.activated.emit(self.currentIndex())
+        else:
+            super().keyPressEvent(event)
+
+
+class Table(QWidget):
+    """A `TableModel` with its view and filter row. `chosen` gives the record of the current row, `opened` one that was
+    double-clicked or entered."""
+
+    chosen = Signal(object)
+    opened = Signal(object)
+
+    def __init__(self, columns: list[Column], theme: Theme, name: str, *, filters: bool = False,
+                 multi: bool = False, stretch: int = -1) -> None:
+        super().__init__()
+        self.model = TableModel(columns, theme)
+        self.grid = _Grid()
+        self.name = name
+        self._theme = theme
+        self.grid.setAccessibleName(name)
+        self.grid.setModel(self.model)
+        self.grid.setShowGrid(False)
+        self.grid.setWordWrap(False)
+        self.grid.verticalHeader().hide()
+        self.grid.verticalHeader().setDefaultSectionSize(ROW)
+        self.grid.verticalHeader().setSectionResizeMode(QHeaderView.ResizeMode.Fixed)
+        self.grid.setSelectionBehavior(QAbstractItemView.SelectionBehavior.SelectRows)
+        self.grid.setSelectionMode(QAbstractItemView.SelectionMode.ExtendedSelection if multi
+                                   else QAbstractItemView.SelectionMode.SingleSelection)
+        self.grid.setVerticalScrollMode(QAbstractItemView.ScrollMode.ScrollPerPixel)
+        self.grid.setHorizontalScrollMode(QAbstractItemView.ScrollMode.ScrollPerPixel)
+        self.grid.setTabKeyNavigation(False)
+        header = self.grid.horizontalHeader()
+        header.setSectionsClickable(True)
+        header.setHighlightSections(False)
+        header.setSortIndicatorShown(False)
+        header.setMinimumSectionSize(30)
+        header.setContextMenuPolicy(Qt.ContextMenuPolicy.CustomContextMenu)
+        header.customContextMenuRequested.connect(lambda at: self.menu().popup(header.mapToGlobal(at)))
+        header.sectionClicked.connect(self._sort)
+        spark = SparkDelegate(theme, self.grid)
+        for i, column in enumerate(columns):
+            header.resizeSection(i, column.width)
+            if column.kind == "spark":
+                self.grid.setItemDelegateForColumn(i, spark)
+        if stretch >= 0:
+            header.setSectionResizeMode(stretch, QHeaderView.ResizeMode.Stretch)
+        self.grid.copied.connect(self.copy)
+        self.grid.activated.connect(lambda index: self.opened.emit(self.model.record(index.row())))
+        self.grid.selectionModel().currentRowChanged.connect(self._current)
+        box = QVBoxLayout(self)
+        box.setContentsMargins(0, 0, 0, 0)
+        box.setSpacing(0)
+        self._filters: list[QLineEdit] = []
+        self._bar = QWidget()
+        self._bar.setFixedHeight(26)
+        self._bar.setVisible(filters)
+        self._with_filters = filters
+        if filters:
+            self.remake_filters()
+            header.sectionResized.connect(lambda *_: self._place_filters())
+            header.geometriesChanged.connect(self._place_filters)
+            self.grid.horizontalScrollBar().valueChanged.connect(lambda *_: self._place_filters())
+            box.addWidget(self._bar)
+        box.addWidget(self.grid)
+
+    def remake_filters(self) -> None:
+        """Make the filter row anew for the model's present columns."""
+        for edit in self._filters:
+            edit.hide()
+            edit.deleteLater()
+        self._filters = []
+        for i, column in enumerate(self.model.columns):
+            edit = QLineEdit(self._bar)
+            first = next((n for n, c in enumerate(self.model.columns) if c.kind == "text"), 0)
+            edit.setPlaceholderText("filter" if i == first else "")
+            edit.setToolTip("Part of the text, or a comparison such as > 2 or <= 0.5")
+            edit.setFont(font(SMALL))
+            edit.setAccessibleName(f"{self.name}: filter {column.title}")
+            edit.textChanged.connect(lambda text, c=i: self.model.set_filter(c, text))
+            self._filters.append(edit)
+        self._place_filters()
+
+    def resizeEvent(self, event: Any) -> None:
+        super().resizeEvent(event)
+        self._place_filters()
+
+    def showEvent(self, event: Any) -> None:
+        super().showEvent(event)
+        self._place_filters()
+
+    def _place_filters(self) -> None:
+        header = self.grid.horizontalHeader()
+        for i, edit in enumerate(self._filters):
+            edit.setGeometry(header.sectionViewportPosition(i) + 2, 1, max(10, header.sectionSize(i) - 4), 23)
+            edit.setVisible(not header.isSectionHidden(i) and self.model.columns[i].kind == "text")
+
+    def _sort(self, column: int) -> None:
+        down = not self.model.sort_down if self.model.sort_column == column else (
+            self.model.columns[column].align == "right")
+        self.model.sort(column, Qt.SortOrder.DescendingOrder if down else Qt.SortOrder.AscendingOrder)
+
+    def _current(self, index: Index, _: Index) -> None:
+        if index.isValid() and index.row() < len(self.model.shown):
+            self.chosen.emit(self.model.record(index.row()))
+
+    def set_records(self, records: Any) -> None:
+        """Show other records; the current row stays where it was."""
+        row, at = self.grid.currentIndex().row(), self.grid.verticalScrollBar().value()
+        blocked = self.grid.selectionModel().blockSignals(True)
+        self.model.set_records(records)
+        if 0 <= row < self.model.rowCount():
+            self.grid.setCurrentIndex(self.model.index(row, 0))
+        self.grid.selectionModel().blockSignals(blocked)
+        self.grid.verticalScrollBar().setValue(at)
+
+    def choose(self, row: int) -> None:
+        """Make table row `row` the current one and bring it into view."""
+        if 0 <= row < self.model.rowCount():
+            self.grid.setCurrentIndex(self.model.index(row, 0))
+            self.grid.scrollTo(self.model.index(row, 0))
+
+    def current(self) -> Any:
+        index = self.grid.currentIndex()
+        return self.model.record(index.row()) if index.isValid() and index.row() < len(self.model.shown) else None
+
+    def marked(self) -> list[Any]:
+        """Records of all selected rows."""
+        return [self.model.record(i.row()) for i in self.grid.selectionModel().selectedRows()]
+
+    def _cells(self, rows: list[int]) -> list[list[str]]:
+        header = self.grid.horizontalHeader()
+        columns = [c for i, c in enumerate(self.model.columns) if c.kind == "text" and not header.isSectionHidden(i)]
+        shown = [[TableModel.text(c, self.model.record(r)) for c in columns] for r in rows]
+        return [[c.title for c in columns], *shown]
+
+    def copy(self) -> None:
+        """Copy the selected rows, or all when none is selected, as tab-separated text."""
+        rows = sorted(i.row() for i in self.grid.selectionModel().selectedRows())
+        cells = self._cells(rows or list(range(self.model.rowCount())))
+        QGuiApplication.clipboard().setText("\n".join("\t".join(line) for line in cells))
+
+    def write_csv(self, path: Path) -> None:
+        """Write what is shown, in its present order."""
+        with path.open("w", newline="", encoding="utf-8") as handle:
+            csv.writer(handle).writerows(self._cells(list(range(self.model.rowCount()))))
+
+    def save_csv(self) -> None:
+        name, _ = QFileDialog.getSaveFileName(self, f"Save {self.name}", f"{self.name}.csv", "CSV (*.csv)")
+        if name:
+            self.write_csv(Path(name))
+
+    def menu(self) -> QMenu:
+        """Column chooser, copy and save."""
+        made = QMenu(self)
+        made.setAttribute(Qt.WidgetAttribute.WA_DeleteOnClose)
+        header = self.grid.horizontalHeader()
+        for i, column in enumerate(self.model.columns):
+            if column.title:
+                act = made.addAction(column.title)
+                act.setCheckable(True)
+                act.setChecked(not header.isSectionHidden(i))
+                act.toggled.connect(self._shower(i))
+        made.addSeparator()
+        made.addAction("Copy as TSV", self.copy)
+        made.addAction("Save as CSV \u2026", self.save_csv)
+        return made
+
+    def _shower(self, column: int) -> Callable[[bool], None]:
+        def show(on: bool) -> None:
+            self.grid.setColumnHidden(column, not on)
+            self._place_filters()
+        return show
