@@ -70,7 +70,7 @@ class MainWindow(QMainWindow):
         self.work.addWidget(self.drawer)
         self.work.setStretchFactor(0, 1)
         self.work.setChildrenCollapsible(False)
-        self.drawer.setMinimumWidth(300)
+        self.drawer.setMinimumWidth(344)
         self.work.setSizes([776, 356])
         right = QVBoxLayout()
         right.setContentsMargins(0, 0, 0, 0)
