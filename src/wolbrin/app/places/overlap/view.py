@@ -109,7 +109,6 @@ class OverlapPlace(Place):
         s.start(runs_job(s.project, kept, s.on_ui(done)), "threads", quiet=len(kept) < 8)
 
     def _show(self, kept: list[Kept], runs: list[Run], more: int) -> None:
-        s = self.session
         dates, table = daily_matrix(runs)
         self._corr = correlation(table)
         self._kept = kept

@@ -106,7 +106,8 @@ class StudyPlace(Place):
         self.title.setText(f"{request.strategy.name}, {side} entry on {request.market} {request.interval} min: "
                            f"{number(study.firings)} firings in {number(study.bars)} bars")
         scope = "moves stay inside the session" if request.inside_session else "moves may cross sessions"
-        self.words.setText(f"Mean move in points, bar by bar after the entry fires, from the next open in the direction of the trade; {scope}. Band: "
+        self.words.setText(f"Mean move in points, bar by bar after the entry fires, from the next open in the trade's direction; {scope}. "
+                           "Band: "
                            f"{study.confidence:.0%} bootstrap over {number(study.resamples)} resamples of whole days. "
                            "Dashed: all bars. Click a bar to see its distribution.")
         self.curve.show_curves([Curve(bars, study.baseline, "muted", 1.2, "all bars", dashed=True),
@@ -125,5 +126,7 @@ class StudyPlace(Place):
         skew = float(((moves - mean) ** 3).mean() / moves.std() ** 3) if sd > 0 else math.nan
         self.spread_words.setText(
             f"{number(len(moves))} moves, mean {number(mean, digits, sign=True)}, "
-            f"up {number(100 * float((moves > 0).mean()), 1)}%, skew {number(skew, 2)}, t {number(t, 2)} (firings on one day are not independent: trust the band)")
+            f"up {number(100 * float((moves > 0).mean()), 1)}%, skew {number(skew, 2)}, "
+            f"t {number(t, 2)} "
+            "(firings on one day are not independent: trust the band)")
         self.spread.show_values(moves, [(mean, "mean", "accent"), (float(np.median(moves)), "median", "ink")])

@@ -1,0 +1,103 @@
+"""What the benchmark measures in the window: warm start, and the longest stall while Discover runs."""
+
+from __future__ import annotations
+
+import os
+import subprocess
+import sys
+import tempfile
+import time
+from pathlib import Path
+
+from wolbrin.core.bench.data import bench_bars
+from wolbrin.core.bench.figures import Figure
+from wolbrin.core.store.project import Project
+
+STALL_SECONDS = 6.0
+
+
+def measure_stall(folder: Path) -> float:
+    """Longest time, in ms, for which the interface thread did not answer while Discover ran on the project."""
+    from PySide6.QtCore import QElapsedTimer, QEventLoop, QTimer
+
+    from wolbrin.app.session import Session
+    from wolbrin.app.shell.window import MainWindow
+    from wolbrin.app.start import application
+    from wolbrin.app.theme.theme import Theme
+    from wolbrin.core.jobs import Engine
+
+    application()
+    theme = Theme()
+    theme.apply()
+    engine = Engine()
+    project = Project(folder)
+    window = MainWindow(Session(project, engine, theme))
+    window.go("discover")
+    window.show()
+    place = window.places["discover"]
+    place.count.setValue(20_000)  # type: ignore[attr-defined]
+    place.start()  # type: ignore[attr-defined]
+    loop, clock = QEventLoop(), QElapsedTimer()
+    worst, begun = [0], time.monotonic()
+    beat = QTimer(interval=5)
+
+    def tick() -> None:
+        gap = clock.restart() - 5
+        tried = place.tried.text() != "0"  # type: ignore[attr-defined]
+        if tried and time.monotonic() - begun > 2:
+            worst[0] = max(worst[0], gap)
+        if time.monotonic() - begun > STALL_SECONDS + 2:
+            loop.quit()
+
+    beat.timeout.connect(tick)
+    clock.start()
+    beat.start()
+    loop.exec()
+    beat.stop()
+    window.close()
+    project.close()
+    engine.close()
+    return float(worst[0])
+
+
+def measure_start(folder: Path) -> float:
+    """Seconds from starting the program to a usable window, everything compiled and read before."""
+    code = ("import time,sys,os; t=time.time(); from pathlib import Path; from wolbrin.app.start import open_window\n"
+            "from wolbrin.core.work.warming import warm\n"
+            "def ready(w):\n print('READY', time.time()); sys.stdout.flush(); w.close()\n"
+            "open_window(Path(sys.argv[1]), [lambda r: warm()], None, 'backtest', ready)")
+    spent = []
+    for _ in range(4):
+        began = time.time()
+        out = subprocess.run([sys.executable, "-c", code, str(folder)], capture_output=True, text=True, timeout=120,
+                             check=False)
+        line = next((ln for ln in out.stdout.splitlines() if ln.startswith("READY")), None)
+        if line is None:
+            raise RuntimeError(f"the window did not start: {out.stderr[-500:]}")
+        spent.append(float(line.split()[1]) - began)
+    return min(spent[1:])
+
+
+def window_figures() -> list[Figure]:
+    """Measure the window on a project of its own; offscreen when there is no display."""
+    if not (os.environ.get("DISPLAY") or os.environ.get("WAYLAND_DISPLAY")):
+        os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
+    with tempfile.TemporaryDirectory() as place:
+        folder = Path(place) / "window"
+        project = Project.create(folder)
+        bars = bench_bars(100_000)
+        project.add_market(bars.terms, bars, "bench")
+        project.close()
+        bare = min(_bare_python() for _ in range(3))
+        start = measure_start(folder)
+        stall = measure_stall(folder)
+    return [Figure("warm start to usable window", start, "s", "lower", 3.0,
+                   f"starting Python and importing NumPy and QtWidgets: {bare:.2f} s"),
+            Figure("longest stall of the interface thread while Discover runs", stall, "ms", "lower", 100.0,
+                   "a timer of 5 ms in the same window")]
+
+
+def _bare_python() -> float:
+    began = time.time()
+    subprocess.run([sys.executable, "-c", "import numpy, PySide6.QtWidgets"], check=True)
+    return time.time() - began

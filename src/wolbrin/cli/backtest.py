@@ -1,0 +1,100 @@
+"""`wolbrin backtest`: one run, on a project or on three files."""
+
+from __future__ import annotations
+
+import datetime as dt
+from collections.abc import Callable
+from pathlib import Path
+from typing import Any
+
+import typer
+
+from wolbrin.cli.common import JSON, PROJECT, USAGE, console, emit, error_console, measures_table, open_project, told
+from wolbrin.core.engine.ledger import ledger
+from wolbrin.core.engine.run import Brief, Costs, Prepared, Run, backtest
+from wolbrin.core.errors import UserError
+from wolbrin.core.market.bars import Bars, Span
+from wolbrin.core.market.csv_files import read_bars
+from wolbrin.core.market.intervals import to_interval
+from wolbrin.core.market.terms import load_terms
+from wolbrin.core.measures.catalogue import measure
+from wolbrin.core.measures.facts import Facts
+from wolbrin.core.rules.model import Strategy, load_strategy
+from wolbrin.core.rules.words import describe
+
+
+def _day(text: str | None, name: str) -> dt.date | None:
+    if text is None:
+        return None
+    try:
+        return dt.date.fromisoformat(text)
+    except ValueError:
+        raise UserError(f'"{text}" is not a date like 2022-06-30', f"--{name}", "Write year-month-day.") from None
+
+
+def report(run: Run, detail: bool) -> dict[str, Any]:
+    """The result as plain data (docs/command-line.md)."""
+    result: dict[str, Any] = {"record": run.record(), "counts": run.counts, "measures": measure(Facts.of(run)),
+                              "fingerprint": run.fingerprint, "ledger": ledger(run)}
+    if detail:
+        part = slice(run.first, run.last)
+        result["equity"] = {"time": run.bars.end[part].view("datetime64[ns]"), "net": run.net, "gross": run.gross,
+                            "position": run.position}
+    return result
+
+
+def add(app: typer.Typer, demo: Callable[[], Path]) -> None:
+    @app.command("backtest")
+    def command(
+            strategy: str = typer.Option(..., "--strategy", "-s", help="Name or id in the project, or a strategy file."),
+            project: Path | None = PROJECT,
+            bars: Path | None = typer.Option(None, "--bars", help="A CSV of bars; then no project is needed."),
+            market: str | None = typer.Option(None, "--market", "-m", help="Market code, or with --bars a market file."),
+            interval: int | None = typer.Option(None, "--interval", "-i", help="Bar interval in minutes."),
+            bar_minutes: int | None = typer.Option(None, "--bar-minutes", help="Interval of the CSV; guessed if absent."),
+            zone: str = typer.Option("UTC", "--zone", help="Time zone of stamps without an offset in the CSV."),
+            first: str | None = typer.Option(None, "--from", help="First trading date of decisions."),
+            last: str | None = typer.Option(None, "--to", help="Last trading date."),
+            capital: float | None = typer.Option(None, "--capital", help="Starting capital."),
+            equity: bool = typer.Option(False, "--equity", help="Include equity and position per bar in the JSON."),
+            json: bool = JSON) -> None:
+        """Run a strategy over a history and print its measures."""
+        if bars is not None and market is None:
+            error_console.print("--bars needs --market FILE.json, the contract terms.", markup=False)
+            raise typer.Exit(USAGE)
+        with told():
+            span = Span(_day(first, "from"), _day(last, "to"))
+            what: Strategy
+            history: Bars | Prepared
+            if bars is not None:
+                terms = load_terms(Path(str(market)))
+                what = load_strategy(Path(strategy))
+                base = read_bars(bars, terms, bar_minutes, zone)
+                history = to_interval(base, interval) if interval else base
+                brief = Brief(span, Costs.of(terms), capital or 50_000.0)
+            else:
+                opened = open_project(project, demo)
+                if strategy.endswith(".json"):
+                    if market is None:
+                        raise UserError("a strategy file does not say its market", "--strategy", "Name a --market too.")
+                    what, code, minutes = load_strategy(Path(strategy)), market, interval or 15
+                else:
+                    entry = opened.strategy(strategy)
+                    what, code, minutes = entry.strategy, market or entry.market, interval or entry.interval
+                opened.market(code)
+                history = opened.prepared(code, minutes)
+                settings = opened.settings
+                chosen = span if first or last else settings.training
+                if chosen.last is None or chosen.last >= settings.holdout_first:
+                    opened.add_opening(f"backtest from the command line: {what.name} on {code}")
+                    error_console.print("This run sees the holdout; the opening has been counted.", markup=False)
+                brief = settings.brief(history.bars.terms, chosen)
+                if capital:
+                    brief = Brief(brief.span, brief.costs, capital)
+            run = backtest(history, what, brief)
+        if json:
+            emit(report(run, equity))
+        else:
+            console.print(describe(what), markup=False)
+            console.print(measures_table(f"{what.name} on {run.bars.terms.code} {run.bars.minutes} min, {brief.span}",
+                                         {"value": measure(Facts.of(run))}))

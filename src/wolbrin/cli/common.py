@@ -1,0 +1,124 @@
+"""What all commands share: opening a project, progress on standard error, JSON on standard output, exit codes."""
+
+from __future__ import annotations
+
+import json
+import math
+import sys
+from collections.abc import Callable
+from contextlib import contextmanager
+from pathlib import Path
+from typing import Any
+
+import typer
+from rich.console import Console
+from rich.progress import BarColumn, Progress, TextColumn, TimeRemainingColumn
+from rich.table import Table
+
+from wolbrin.core.errors import UserError, WolbrinError
+from wolbrin.core.jobs import Engine, Job, Kind, State
+from wolbrin.core.measures.catalogue import BY_KEY
+from wolbrin.core.measures.wording import worded
+from wolbrin.core.store.dossier import Dossiers, Kept
+from wolbrin.core.store.project import Project
+
+FAILED, USAGE = 1, 2
+error_console = Console(stderr=True, highlight=False, soft_wrap=True)
+console = Console(highlight=False, soft_wrap=True)
+
+PROJECT = typer.Option(None, "--project", "-p", help="Project folder; the demo when it is left out.")
+JSON = typer.Option(False, "--json", help="Print the result as JSON on standard output.")
+
+
+@contextmanager
+def told() -> Any:
+    """Turn a foreseen trouble into one sentence on standard error and exit code 1."""
+    try:
+        yield
+    except WolbrinError as err:
+        error_console.print(err.sentence(), markup=False)
+        raise typer.Exit(FAILED) from None
+    except BrokenPipeError:
+        raise typer.Exit(0) from None
+
+
+def plain(value: Any) -> Any:
+    """Values as JSON knows them: NaN and infinities become null, arrays lists, times ISO 8601 in UTC."""
+    if hasattr(value, "dtype") and hasattr(value, "tolist"):
+        if value.dtype.kind == "M":
+            return [f"{x}Z" for x in value.astype("datetime64[s]").astype(str).tolist()]
+        return plain(value.tolist())
+    if isinstance(value, float):
+        return value if math.isfinite(value) else None
+    if isinstance(value, dict):
+        return {str(k): plain(v) for k, v in value.items()}
+    if isinstance(value, list | tuple):
+        return [plain(v) for v in value]
+    return value
+
+
+def emit(data: Any) -> None:
+    sys.stdout.write(json.dumps(plain(data), indent=1) + "\n")
+
+
+def open_project(folder: Path | None, demo: Callable[[], Path]) -> Project:
+    target = folder or demo()
+    if folder is None and not (target / "project.sqlite").exists():
+        raise UserError("there is no demo project yet", str(target), "Start `wolbrin --demo` once, or name a --project.")
+    return Project(target)
+
+
+def run(job: Job, kind: Kind) -> State:
+    """Run a job with progress on standard error; Ctrl+C stops it and keeps what it found."""
+    engine = Engine()
+    try:
+        columns = (TextColumn("{task.description}"), BarColumn(), TextColumn("{task.completed:.0f} of {task.total:.0f}"),
+                   TextColumn("{task.fields[rate]}"), TimeRemainingColumn())
+        with Progress(*columns, console=error_console, transient=True, disable=not sys.stderr.isatty()) as bar:
+            task = bar.add_task(job.title, total=job.total, rate="")
+            engine.start(job, kind)
+            try:
+                while not job.state.over:
+                    job.wait(0.1)
+                    p = job.progress()
+                    bar.update(task, completed=p.done, rate=f"{p.rate:,.0f} a second")
+            except KeyboardInterrupt:
+                job.stop()
+                job.wait()
+        p = job.progress()
+        error_console.print(f"{job.title}: {p.done:,} of {p.total:,} {job.unit}, {p.rate:,.0f} a second, {job.state.value}.",
+                            markup=False)
+        if job.state is State.FAILED and job.error is not None:
+            raise job.error
+        return job.state
+    finally:
+        engine.close()
+
+
+def pick(project: Project, names: list[str]) -> list[Kept]:
+    """Candidates on the Shelf by id or name; all of them when none is named."""
+    shelf = Dossiers(project).shelf()
+    if not names:
+        if not shelf:
+            raise UserError("the Shelf is empty", str(project.folder), "Run `wolbrin discover` first.")
+        return shelf
+    found = []
+    for name in names:
+        match = [k for k in shelf if name in (str(k.id), k.candidate.name)]
+        if not match:
+            raise UserError(f'there is no candidate "{name}" on the Shelf', str(project.folder),
+                            "Run `wolbrin prove --list` to see them.")
+        found += match
+    return list({k.id: k for k in found}.values())
+
+
+def measures_table(title: str, columns: dict[str, dict[str, float]]) -> Table:
+    """Measures down, one column a run."""
+    table = Table(title=title, title_justify="left", box=None, header_style="bold")
+    table.add_column("measure")
+    for name in columns:
+        table.add_column(name, justify="right")
+    keys = list(next(iter(columns.values())))
+    for key in keys:
+        table.add_row(BY_KEY[key].title, *(worded(key, c[key]) for c in columns.values()))
+    return table

@@ -1,0 +1,102 @@
+"""`wolbrin sweep` and `wolbrin discover`: searches on a project, kept in it."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from pathlib import Path
+
+import typer
+
+from wolbrin.cli.common import JSON, PROJECT, USAGE, console, emit, error_console, open_project, run, told
+from wolbrin.core.errors import UserError
+from wolbrin.core.measures.catalogue import SUMMARY
+from wolbrin.core.measures.wording import worded
+from wolbrin.core.rules.numbers import tunables
+from wolbrin.core.search.grammar import Limits
+from wolbrin.core.search.sweep import Axis
+from wolbrin.core.store.dossier import Dossiers
+from wolbrin.core.work.discovering import DiscoverRequest, discover_job
+from wolbrin.core.work.sweeping import SweepRequest, sweep_job
+
+
+def parse_axis(text: str, known: dict[str, str]) -> Axis:
+    """Read KEY=FROM:TO:STEP; `known` maps keys to titles."""
+    key, _, values = text.partition("=")
+    if key not in known:
+        raise UserError(f'the strategy has no number "{key}"', "--vary", f"It has {', '.join(known) or 'none'}.")
+    try:
+        low, high, step = (float(v) for v in values.split(":"))
+    except ValueError:
+        raise UserError(f'"{values}" is not FROM:TO:STEP', f"--vary {key}", "Write for example 10:50:5.") from None
+    return Axis.spread(key, known[key], low, high, step)
+
+
+def add(app: typer.Typer, demo: Callable[[], Path]) -> None:
+    @app.command("sweep")
+    def sweep(
+            strategy: str = typer.Option(..., "--strategy", "-s", help="Name or id of a strategy of the project."),
+            vary: list[str] = typer.Option([], "--vary", help="KEY=FROM:TO:STEP, once per number; none lists the keys."),
+            project: Path | None = PROJECT,
+            top: int = typer.Option(20, "--top", min=1, help="How many of the best to print."), json: bool = JSON) -> None:
+        """Try every combination of some numbers of a strategy on the training span."""
+        with told():
+            opened = open_project(project, demo)
+            entry = opened.strategy(strategy)
+            known = {t.key: t.title for t in tunables(entry.strategy)}
+            if not vary:
+                for t in tunables(entry.strategy):
+                    error_console.print(f"{t.key}  {t.title}, now {t.value:g}, for example "
+                                        f"{t.key}={t.low:g}:{t.high:g}:{t.step:g}", markup=False)
+                error_console.print("Name at least one number with --vary.", markup=False)
+                raise typer.Exit(USAGE)
+            axes = tuple(parse_axis(v, known) for v in vary)
+            job, result = sweep_job(opened, SweepRequest(entry.strategy, entry.market, entry.interval, axes))
+            run(job, "threads")
+            settings, figures = result.table()
+        order = sorted(range(len(settings)), key=lambda i: -figures[i][SUMMARY.index("return_drawdown")]
+                       if figures[i][SUMMARY.index("return_drawdown")] == figures[i][SUMMARY.index("return_drawdown")]
+                       else float("inf"))
+        rows = [{"settings": dict(zip([a.key for a in axes], settings[i].tolist())),
+                 "measures": dict(zip(SUMMARY, figures[i].tolist()))} for i in order]
+        if json:
+            emit({"tried": len(rows), "results": rows})
+        else:
+            for row in rows[:top]:
+                values = ", ".join(f"{k} {v:g}" for k, v in row["settings"].items())
+                words = ", ".join(f"{k} {worded(k, row['measures'][k])}" for k in ("net", "profit_factor", "return_drawdown"))
+                console.print(f"{values}: {words}", markup=False)
+
+    @app.command("discover")
+    def discover(
+            market: str = typer.Option(..., "--market", "-m", help="Market code."), project: Path | None = PROJECT,
+            interval: int = typer.Option(15, "--interval", "-i", help="Bar interval in minutes."),
+            count: int = typer.Option(1000, "--count", "-n", min=1, max=10_000_000, help="Candidates to try."),
+            seed: int = typer.Option(1, "--seed", min=0, help="Same seed, same candidates."),
+            sides: str = typer.Option("both", "--sides", help="both, long or short."),
+            trades: int = typer.Option(300, "--trades", min=1, help="Least number of trades."),
+            factor: float = typer.Option(1.3, "--profit-factor", min=0, help="Least profit factor."),
+            rows: int = typer.Option(3, "--rows", min=1, max=5, help="Most rows in an entry."),
+            quantity: float = typer.Option(1.0, "--quantity", help="Contracts a trade."), json: bool = JSON) -> None:
+        """Draw random candidates, test them on the training span, keep those within the limits on the Shelf."""
+        if sides not in ("both", "long", "short"):
+            error_console.print("--sides must be both, long or short.", markup=False)
+            raise typer.Exit(USAGE)
+        with told():
+            opened = open_project(project, demo)
+            limits = Limits(sides=sides, most_rows=rows, least_trades=trades,  # type: ignore[arg-type]
+                            least_profit_factor=factor, quantity=quantity)
+            opened.prepared(market, interval)
+            job, result = discover_job(opened, DiscoverRequest(market, interval, limits, count, seed))
+            state = run(job, "processes")
+            ids = set(result.ids)
+            kept = [k for k in Dossiers(opened).shelf() if k.id in ids]
+        if json:
+            emit({"tried": result.tried, "met": result.met, "kept": result.kept, "twins": result.twins,
+                  "state": state.value, "candidates": [{"id": k.id, "name": k.candidate.name,
+                                                        "measures": k.candidate.summary} for k in kept]})
+        else:
+            console.print(f"{result.tried:,} tried, {result.met:,} met the limits, {result.kept:,} kept, "
+                          f"{result.twins:,} twins dropped.", markup=False)
+            for k in kept:
+                console.print(f"{k.id}  {k.candidate.name}: net {worded('net', k.candidate.summary['net'])}, profit factor "
+                              f"{worded('profit_factor', k.candidate.summary['profit_factor'])}", markup=False)

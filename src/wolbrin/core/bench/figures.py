@@ -1,0 +1,144 @@
+"""What the benchmark measures in the core. Every figure stands beside a reference on the same data in the same run."""
+
+from __future__ import annotations
+
+import platform
+import tempfile
+import time
+from collections.abc import Callable
+from dataclasses import asdict, dataclass
+from pathlib import Path
+from typing import Any, Literal
+
+import numpy as np
+import talib
+
+from wolbrin.core.bench.data import bench_bars, bench_strategy
+from wolbrin.core.engine.ledger import ledger
+from wolbrin.core.engine.run import Brief, Costs, Prepared, backtest
+from wolbrin.core.jobs import Engine, cores
+from wolbrin.core.market.terms import Terms
+from wolbrin.core.proving.monte_carlo import simulate_paths
+from wolbrin.core.rules.decide import decide
+from wolbrin.core.rules.numbers import tunables
+from wolbrin.core.search.grammar import Limits
+from wolbrin.core.search.sweep import Axis
+from wolbrin.core.store.project import Project
+from wolbrin.core.work.discovering import DiscoverRequest, discover_job
+from wolbrin.core.work.sweeping import SweepRequest, sweep_job
+
+
+@dataclass(frozen=True)
+class Figure:
+    """One measured value. reach: what we want, None where nothing is promised. reference: what it stands beside."""
+
+    name: str
+    value: float
+    unit: str
+    better: Literal["lower", "higher"]
+    reach: float | None
+    reference: str
+
+    @property
+    def reached(self) -> bool | None:
+        if self.reach is None:
+            return None
+        return self.value <= self.reach if self.better == "lower" else self.value >= self.reach
+
+    def as_json(self) -> dict[str, Any]:
+        return asdict(self)
+
+    def line(self) -> str:
+        word = {None: "", True: "  reached", False: "  NOT REACHED"}[self.reached]
+        goal = f"  (reach {self.reach:g})" if self.reach is not None else ""
+        return f"{self.name}: {self.value:.3g} {self.unit}{goal}{word}; {self.reference}"
+
+
+def median_time(act: Callable[[], object], runs: int = 15) -> float:
+    """Median seconds of `runs` calls after one warm-up."""
+    act()
+    spent = []
+    for _ in range(runs):
+        began = time.perf_counter()
+        act()
+        spent.append(time.perf_counter() - began)
+    return float(np.median(spent))
+
+
+def core_figures(tell: Callable[[str], None] = lambda what: None) -> list[Figure]:
+    """Measure everything that needs no window."""
+    tell("one backtest")
+    bars = bench_bars(100_000)
+    strategy = bench_strategy()
+    brief = Brief(costs=Costs.of(bars.terms))
+    close = bars.close
+    ready = Prepared.of(bars)
+    decisions = decide(ready.columns, strategy)
+    ema = median_time(lambda: talib.EMA(close, 20), 40)
+    fresh = median_time(lambda: ledger(backtest(Prepared.of(bars), strategy, brief)))
+    warm = median_time(lambda: ledger(backtest(ready, strategy, brief)), 30)
+    bare = median_time(lambda: backtest(ready, strategy, brief, detail=False, decisions=decisions), 30)
+    beside = f"one TA-Lib EMA pass over the same 100,000 bars: {1e3 * ema:.3f} ms"
+    found = [
+        Figure("backtest, indicators at hand, ledger", warm / ema, "x EMA pass", "lower", 12.0, beside),
+        Figure("backtest, indicators computed in the run, ledger", fresh / ema, "x EMA pass", "lower", None, beside),
+        Figure("backtest, signals at hand, statistics only", bare / ema, "x EMA pass", "lower", None, beside),
+    ]
+    with tempfile.TemporaryDirectory() as folder:
+        project = Project.create(Path(folder) / "bench")
+        terms: Terms = bars.terms
+        project.add_market(terms, bars, "bench")
+        engine = Engine()
+        single = Engine(1)
+        numbers = tunables(strategy)
+        pick = {t.key: t for t in numbers}
+        axes = (Axis.spread("stop.amount", pick["stop.amount"].title, 1.0, 3.0, 0.25),
+                Axis.spread("target.amount", pick["target.amount"].title, 1.0, 3.0, 0.25),
+                Axis.spread("stop.length", pick["stop.length"].title, 10, 34, 1))
+        tell("a sweep of 2,025 combinations")
+
+        def sweep(on: Engine) -> float:
+            job, _ = sweep_job(project, SweepRequest(strategy, terms.code, bars.minutes, axes))
+            began = time.perf_counter()
+            on.start(job, "threads").wait()
+            return time.perf_counter() - began
+
+        sweep(engine)
+        two, one = sweep(engine), sweep(single)
+        found.append(Figure("sweep of 2,025 combinations on 100,000 bars", two, "s", "lower", None,
+                            f"one backtest with signals at hand: {1e3 * bare:.2f} ms"))
+        found.append(Figure("the same sweep, all cores over one thread", one / two, "x", "higher", None,
+                            f"one thread: {one:.2f} s"))
+        tell("Discover")
+        job, _ = discover_job(project, DiscoverRequest(terms.code, bars.minutes, Limits(), 64, 9))
+        engine.start(job, "processes").wait()  # the worker processes start and read the history
+        job, _ = discover_job(project, DiscoverRequest(terms.code, bars.minutes, Limits(), 1200, 1))
+        engine.start(job, "processes").wait()
+        rate = job.progress().rate
+        found.append(Figure("Discover, candidates tested", rate, "a second", "higher", None,
+                            f"100,000 bars; one EMA pass takes {1e3 * ema:.3f} ms"))
+        engine.close()
+        single.close()
+        project.close()
+    tell("Monte Carlo")
+    profits = np.random.default_rng(1).normal(10.0, 100.0, 1000)
+    mixed = median_time(lambda: simulate_paths(profits, 50_000.0, 10_000, seed=1), 5)
+    rng = np.random.default_rng(1)
+    plain = median_time(lambda: rng.permuted(np.broadcast_to(profits, (1000, 1000)), axis=1).cumsum(axis=1), 3) * 10
+    found.append(Figure("Monte Carlo, 10,000 paths of 1,000 trades", mixed, "s", "lower", None,
+                        f"shuffling and summing the same paths in NumPy: {plain:.2f} s"))
+    return found
+
+
+def page(figures: list[Figure]) -> str:
+    """docs/benchmarks.md."""
+    lines = ["# Benchmarks", "",
+             "Written by `make bench`. Every figure stands beside a reference measured in the same run on the same data; "
+             "compare ratios, not seconds, since machines differ and are noisy.", "",
+             f"Machine: {platform.machine()}, {cores()} cores, Python "
+             f"{platform.python_version()}, NumPy {np.__version__}.", "",
+             "| figure | value | unit | better | reach | reference |", "|---|---:|---|---|---:|---|"]
+    for f in figures:
+        reach = "" if f.reach is None else f"{f.reach:g}"
+        lines.append(f"| {f.name} | {f.value:.3g} | {f.unit} | {f.better} | {reach} | {f.reference} |")
+    return "\n".join(lines) + "\n"
