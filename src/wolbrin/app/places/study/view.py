@@ -106,8 +106,8 @@ class StudyPlace(Place):
         self.title.setText(f"{request.strategy.name}, {side} entry on {request.market} {request.interval} min: "
                            f"{number(study.firings)} firings in {number(study.bars)} bars")
         scope = "moves stay inside the session" if request.inside_session else "moves may cross sessions"
-        self.words.setText(f"Mean move in points, bar by bar after the entry fires, from the next open in the trade's direction; {scope}. "
-                           "Band: "
+        self.words.setText("Mean move in points, bar by bar after the entry fires, from the next open in the trade's "
+                           f"direction; {scope}. Band: "
                            f"{study.confidence:.0%} bootstrap over {number(study.resamples)} resamples of whole days. "
                            "Dashed: all bars. Click a bar to see its distribution.")
         self.curve.show_curves([Curve(bars, study.baseline, "muted", 1.2, "all bars", dashed=True),
