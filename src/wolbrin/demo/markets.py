@@ -56,7 +56,7 @@ def _shape(start: float, sigma: float, **more: float) -> Shape:
 
 MARKETS: tuple[DemoMarket, ...] = (
     DemoMarket(_future("NPW", "Nordic power week", 0.01, 250.0, "09:00", "17:00"),
-               _shape(6200.0, 9.0, trend_share=0.4, trend=0.12, common=0.45), 11, 1001,
+               _shape(6200.0, 9.0, trend_share=0.4, trend=0.12, common=0.86), 11, 1001,
                "lasting edge: on 40% of days a direction holds from the open to the close"),
     DemoMarket(_future("ASL", "Atlantic salmon", 0.05, 50.0, "08:30", "16:30"),
                _shape(1560.0, 2.6), 12, 1002, "no edge: pure noise"),
@@ -67,7 +67,7 @@ MARKETS: tuple[DemoMarket, ...] = (
                _shape(1850.0, 2.7, trend_share=0.4, trend=0.12, trend_until=day_number(dt.date(2020, 6, 30))),
                14, 1004, "edge that dies: like NPW, until the end of June 2020"),
     DemoMarket(_future("CRB", "Carbon permit", 0.01, 300.0, "09:00", "17:00"),
-               _shape(4480.0, 6.6, trend_share=0.4, trend=0.105, common=0.45), 15, 1001,
+               _shape(4480.0, 6.6, trend_share=0.4, trend=0.105, common=0.86), 15, 1001,
                "lasting edge related to NPW: the same days, the same directions, noise partly shared"),
     DemoMarket(_future("COB", "Cobalt", 0.5, 20.0, "19:00", "13:00"),
                _shape(5100.0, 9.0), 16, 1006, "no edge, and dirty data", True),
