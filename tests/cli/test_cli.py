@@ -1,0 +1,119 @@
+"""The command line through its real entry point: results, exit codes, one-sentence errors."""
+
+from __future__ import annotations
+
+import json
+import os
+import subprocess
+import sys
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+import pytest
+
+from wolbrin.core.engine.ledger import LEDGER_COLUMNS
+from wolbrin.core.engine.run import backtest
+from wolbrin.core.market.csv_files import read_bars
+from wolbrin.core.market.intervals import to_interval
+from wolbrin.core.market.terms import load_terms
+from wolbrin.core.rules.model import load_strategy
+from wolbrin.core.store.project import Project
+
+FILES = Path(__file__).parents[2] / "src/wolbrin/demo/files"
+
+
+def wolbrin(*arguments: object, code: int = 0) -> subprocess.CompletedProcess[str]:
+    env = os.environ | {"COLUMNS": "200"}
+    out = subprocess.run([sys.executable, "-m", "wolbrin", *map(str, arguments)], capture_output=True, text=True,
+                         check=False, timeout=180, env=env)
+    assert out.returncode == code, out.stdout + out.stderr
+    assert "Traceback" not in out.stderr
+    return out
+
+
+def result(*arguments: object) -> Any:
+    return json.loads(wolbrin(*arguments, "--json").stdout)
+
+
+def test_backtest_from_three_files_needs_no_project() -> None:
+    got = result("backtest", "--bars", FILES / "npw-iso.csv", "--market", FILES / "market-npw.json", "--strategy",
+                 FILES / "strategy-tern.json", "--interval", 15, "--equity")
+    terms = load_terms(FILES / "market-npw.json")
+    from wolbrin.core.engine.run import Brief, Costs
+
+    run = backtest(to_interval(read_bars(FILES / "npw-iso.csv", terms), 15), load_strategy(FILES / "strategy-tern.json"),
+                   Brief(costs=Costs.of(terms)))
+    assert got["fingerprint"] == run.fingerprint
+    assert list(got["ledger"]) == list(LEDGER_COLUMNS)
+    assert got["ledger"]["net"] == run.profits.tolist()
+    assert got["ledger"]["entry_time"][0].endswith("Z")
+    assert got["equity"]["net"] == run.net.tolist()
+    assert got["counts"]["late"] == 0
+    assert got["measures"]["trades"] == len(run)
+
+
+def test_the_whole_job_headless(demo: Path) -> None:
+    """backtest, sweep, discover, prove, overlap and portfolio on one project, each result in the project afterwards."""
+    one = result("backtest", "-p", demo, "-s", "Tern breakout")
+    assert one["record"]["market"] == "NPW"
+    again = result("backtest", "-p", demo, "-s", "Tern breakout")
+    assert one == again
+    swept = result("sweep", "-p", demo, "-s", "Tern breakout", "--vary", "stop.amount=2:3:0.5", "--vary", "target.amount=2:3:1")
+    assert swept["tried"] == 6
+    same = next(r for r in swept["results"] if r["settings"] == {"stop.amount": 2.5, "target.amount": 3.0})
+    assert same["measures"]["net"] == pytest.approx(one["measures"]["net"])
+    found = result("discover", "-p", demo, "-m", "NPW", "-n", 60, "--trades", 100, "--profit-factor", 1.1)
+    assert found["tried"] == 60
+    assert found["kept"] == len(found["candidates"]) > 2
+    ids = [c["id"] for c in found["candidates"]][:3]
+    proved = result("prove", "-p", demo, *ids)
+    assert all("monte_carlo" in c["gates"] and "holdout" not in c["gates"] for c in proved["candidates"])
+    assert proved["openings"] == 0
+    opened = result("prove", "-p", demo, *ids, "--open-holdout")
+    passed = sum(c["gates"]["monte_carlo"]["verdict"] == "passes" for c in opened["candidates"])
+    assert opened["openings"] == passed
+    matrix = np.array(result("overlap", "-p", demo, *ids)["correlation"])
+    np.testing.assert_allclose(matrix, matrix.T)
+    np.testing.assert_allclose(np.diag(matrix), 1.0)
+    whole = result("portfolio", "-p", demo, *ids, "--save", "Three")
+    assert whole["measures"]["net"] == pytest.approx(sum(p["net"] for p in whole["parts"].values()) / 3)
+    project = Project(demo)
+    assert len(project.rows("SELECT * FROM portfolios")) == 1
+    assert len(project.rows("SELECT * FROM searches")) == 2
+    project.close()
+
+
+def test_seeing_the_holdout_is_counted(demo: Path) -> None:
+    out = wolbrin("backtest", "-p", demo, "-s", 1, "--from", "2022-01-01", "--to", "2023-12-31")
+    assert "holdout" in out.stderr
+    project = Project(demo)
+    assert project.openings() == 1
+    project.close()
+
+
+@pytest.mark.parametrize(("arguments", "code", "word"), [
+    (("backtest",), 2, "--strategy"), (("sweep", "--nonsense"), 2, "No such option"),
+    (("backtest", "-s", "x.json", "--bars", "y.csv"), 2, "--market"),
+    (("backtest", "-p", "/nowhere", "-s", "x"), 1, "no project"),
+    (("discover", "-m", "NPW", "--sides", "up"), 2, "--sides"),
+    (("backtest", "-s", "none.json", "--bars", FILES / "npw-iso.csv", "--market", FILES / "market-npw.json"), 1, "none.json"),
+    (("backtest", "-s", FILES / "strategy-tern.json", "--bars", FILES / "market-npw.json", "--market",
+      FILES / "market-npw.json"), 1, "row 1"),
+    (("backtest", "-s", FILES / "market-npw.json", "--bars", FILES / "npw-iso.csv", "--market", FILES / "market-npw.json"),
+     1, "field")])
+def test_exit_codes_and_sentences(arguments: tuple[object, ...], code: int, word: str) -> None:
+    out = wolbrin(*arguments, code=code)
+    assert word in out.stderr
+    assert out.stdout == ""
+
+
+def test_project_troubles_are_told(demo: Path) -> None:
+    assert 'no strategy "Ghost"' in wolbrin("backtest", "-p", demo, "-s", "Ghost", code=1).stderr
+    assert 'no market "XXX"' in wolbrin("discover", "-p", demo, "-m", "XXX", code=1).stderr
+    assert "Shelf is empty" in wolbrin("prove", "-p", demo, code=1).stderr
+    assert 'no number "stop.size"' in wolbrin("sweep", "-p", demo, "-s", "1", "--vary", "stop.size=1:2:1", code=1).stderr
+    keys = wolbrin("sweep", "-p", demo, "-s", "1", code=2).stderr
+    assert "stop.amount" in keys
+    (demo / "project.sqlite").write_bytes(b"torn" * 500)
+    assert "cannot be used" in wolbrin("prove", "-p", demo, code=1).stderr
