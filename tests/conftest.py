@@ -38,7 +38,7 @@ def demo_master(tmp_path_factory: pytest.TempPathFactory) -> Path:
     return folder
 
 
-@pytest.fixture()
+@pytest.fixture
 def demo(demo_master: Path, tmp_path: Path) -> Path:
     """A fresh copy of the small demo project; history files are linked, the database is copied."""
     import shutil

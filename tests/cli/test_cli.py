@@ -59,7 +59,8 @@ def test_the_whole_job_headless(demo: Path) -> None:
     assert one["record"]["market"] == "NPW"
     again = result("backtest", "-p", demo, "-s", "Tern breakout")
     assert one == again
-    swept = result("sweep", "-p", demo, "-s", "Tern breakout", "--vary", "stop.amount=2:3:0.5", "--vary", "target.amount=2:3:1")
+    swept = result("sweep", "-p", demo, "-s", "Tern breakout", "--vary", "stop.amount=2:3:0.5",
+                   "--vary", "target.amount=2:3:1")
     assert swept["tried"] == 6
     same = next(r for r in swept["results"] if r["settings"] == {"stop.amount": 2.5, "target.amount": 3.0})
     assert same["measures"]["net"] == pytest.approx(one["measures"]["net"])

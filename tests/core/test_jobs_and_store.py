@@ -36,14 +36,14 @@ from wolbrin.core.work.sweeping import SweepRequest, sweep_job
 ROOT = Path(__file__).parents[2]
 
 
-@pytest.fixture()
+@pytest.fixture
 def engine():
     made = Engine(2)
     yield made
     made.close()
 
 
-@pytest.fixture()
+@pytest.fixture
 def project(tmp_path: Path):
     made = Project.create(tmp_path / "p", Settings(training_first=dt.date(2024, 1, 1), holdout_first=dt.date(2024, 4, 1),
                                                    last=dt.date(2024, 12, 31)))
@@ -73,7 +73,8 @@ def test_results_come_in_order_whatever_finishes_first(engine: Engine) -> None:
 def test_pause_holds_and_stop_keeps_what_was_found(engine: Engine) -> None:
     got: list[int] = []
     ends: list[State] = []
-    job = Job("long", "steps", [Chunk(i) for i in range(10_000)], lambda x: (time.sleep(0.002), x)[1], got.append, ends.append)
+    job = Job("long", "steps", [Chunk(i) for i in range(10_000)], lambda x: (time.sleep(0.002), x)[1], got.append,
+              ends.append)
     engine.start(job, "threads")
     while len(got) < 5:
         time.sleep(0.01)
@@ -129,7 +130,8 @@ def test_a_job_that_knows_when_it_has_enough(engine: Engine) -> None:
 
 
 def test_sweeps_and_searches_are_the_same_on_any_number_of_workers(project: Project) -> None:
-    axes = (Axis.spread("stop.amount", "stop", 1.0, 3.0, 0.1), Axis.spread("long.entry.rows.0.left.params.length", "n", 3, 6, 1))
+    axes = (Axis.spread("stop.amount", "stop", 1.0, 3.0, 0.1),
+            Axis.spread("long.entry.rows.0.left.params.length", "n", 3, 6, 1))
     what = cross(stop=Distance(unit="atr", amount=1.0))
     tables, found = [], []
     for workers in (1, 2, 4):
@@ -217,7 +219,8 @@ def test_what_was_made_survives_kill_9(tmp_path: Path) -> None:
             "from pathlib import Path; from tests.build import cross; from wolbrin.core.store.project import Project\n"
             "p = Project.create(Path(sys.argv[1]))\ni = 0\n"
             "while True:\n i += 1\n p.save_strategy(cross(name=f'S{i}'), 'TST', 15)\n print(i, flush=True)\n")
-    process = subprocess.Popen([sys.executable, "-c", code, str(tmp_path / "p"), str(ROOT)], stdout=subprocess.PIPE, text=True)
+    process = subprocess.Popen([sys.executable, "-c", code, str(tmp_path / "p"), str(ROOT)], stdout=subprocess.PIPE,
+                               text=True)
     assert process.stdout is not None
     last = 0
     while last < 25:

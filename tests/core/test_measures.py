@@ -134,7 +134,8 @@ def test_measures_of_a_run_equal_pandas() -> None:
     low = min(bars.l[first:last + 1].min(), t[index, k.T_EXIT], t[index, k.T_ENTRY])
     want = (top - t[index, k.T_ENTRY]) / (top - low) if side > 0 else (t[index, k.T_ENTRY] - low) / (top - low)
     assert f.placement[0][index] == pytest.approx(want)
-    assert got["loss_at_stop_worst"] == pytest.approx(100 * np.nanmax(run.trades_f[:, k.F_RISK] / run.trades_f[:, k.F_EQUITY]))
+    share = run.trades_f[:, k.F_RISK] / run.trades_f[:, k.F_EQUITY]
+    assert got["loss_at_stop_worst"] == pytest.approx(100 * np.nanmax(share))
 
 
 def test_every_measure_is_described_once_and_worded() -> None:

@@ -44,7 +44,8 @@ def test_strategy_files_round_trip(tmp_path_factory: pytest.TempPathFactory, see
 @pytest.mark.parametrize(("change", "word"), [
     ({"version": 2}, "newer"), ({"long": {"entry": {"rows": [{"left": {"kind": "field", "field": "vwap"}}]}}}, "vwap"),
     ({"long": {"entry": {"rows": [{"left": {"kind": "indicator", "indicator": "hocus"}}]}}}, "hocus"),
-    ({"long": {"entry": {"rows": [{"left": {"kind": "indicator", "indicator": "ema", "params": {"length": 2.5}}}]}}}, "whole"),
+    ({"long": {"entry": {"rows": [{"left": {"kind": "indicator", "indicator": "ema", "params": {"length": 2.5}}}]}}},
+     "whole"),
     ({"long": {"entry": {"rows": [{"left": {"kind": "indicator", "indicator": "ema", "params": {"len": 2}}}]}}}, "len"),
     ({"stop": {"unit": "stop"}}, "itself"), ({"target": {"unit": "stop"}, "stop": None}, "needs a stop"),
     ({"quantity": -1}, "quantity"), ({"extra": 1}, "extra"), ({"name": ""}, "name")])
@@ -71,7 +72,7 @@ def test_any_json_is_read_or_refused_in_a_sentence(tmp_path: Path, data: object)
 def test_deeply_nested_json_is_refused(tmp_path: Path) -> None:
     path = tmp_path / "deep.json"
     path.write_text("[" * 100_000 + "]" * 100_000)
-    with pytest.raises(UserError, match="nested|JSON"):
+    with pytest.raises(UserError, match=r"nested|JSON"):
         load_strategy(path)
 
 

@@ -53,7 +53,7 @@ def test_axes_are_free_of_drift_and_refuse_nonsense() -> None:
             Axis.spread("k", "t", *args)
     with pytest.raises(UserError, match="more than a sweep takes"):
         combinations(tuple(Axis.spread(str(i), "t", 0, 999, 1) for i in range(3)))
-    with pytest.raises(UserError, match="tick|Tick|no number"):
+    with pytest.raises(UserError, match="no number"):
         combinations(())
 
 

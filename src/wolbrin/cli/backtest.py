@@ -14,7 +14,6 @@ from wolbrin.core.engine.ledger import ledger
 from wolbrin.core.engine.run import Brief, Costs, Prepared, Run, backtest
 from wolbrin.core.errors import UserError
 from wolbrin.core.market.bars import Bars, Span
-from wolbrin.core.market.csv_files import read_bars
 from wolbrin.core.market.intervals import to_interval
 from wolbrin.core.market.terms import load_terms
 from wolbrin.core.measures.catalogue import measure
@@ -67,6 +66,8 @@ def add(app: typer.Typer, demo: Callable[[], Path]) -> None:
             what: Strategy
             history: Bars | Prepared
             if bars is not None:
+                from wolbrin.core.market.csv_files import read_bars  # pandas is slow to import; only this way needs it
+
                 terms = load_terms(Path(str(market)))
                 what = load_strategy(Path(strategy))
                 base = read_bars(bars, terms, bar_minutes, zone)

@@ -10,7 +10,8 @@ from wolbrin.core.errors import UserError
 from wolbrin.core.indicators import kernels
 from wolbrin.core.indicators.model import Floats, Indicator, Output, Param, Values
 from wolbrin.core.market.bars import Bars
-from wolbrin.core.market.sessions import NS_A_DAY, NS_A_MINUTE, to_local
+from wolbrin.core.market.sessions import NS_A_DAY, NS_A_MINUTE
+from wolbrin.core.market.zones import to_local
 
 PRICE_FIELDS = ("open", "high", "low", "close", "typical", "median")
 FIELD_MIRROR = {"high": "low", "low": "high"}

@@ -9,8 +9,9 @@ import pandas as pd
 
 from wolbrin.core.errors import EnvironmentTrouble, UserError
 from wolbrin.core.market.bars import Bars, make_bars
-from wolbrin.core.market.sessions import NS_A_MINUTE, to_utc
+from wolbrin.core.market.sessions import NS_A_MINUTE
 from wolbrin.core.market.terms import Terms
+from wolbrin.core.market.zones import to_utc
 
 ALIASES = {"timestamp": "time", "datetime": "time", "date_time": "time", "vol": "volume", "o": "open", "h": "high",
            "l": "low", "c": "close"}

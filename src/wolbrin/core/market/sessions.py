@@ -5,10 +5,10 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 import numpy as np
-import pandas as pd
 from numpy.typing import NDArray
 
 from wolbrin.core.market.terms import MINUTES_A_DAY, WEEKDAYS, Terms, minutes_of
+from wolbrin.core.market.zones import to_utc
 
 NS_A_MINUTE = 60 * 1_000_000_000
 NS_A_DAY = MINUTES_A_DAY * NS_A_MINUTE
@@ -26,19 +26,6 @@ class SessionTable:
     close: NDArray[np.int64]
     trading_date: NDArray[np.int32]
     scheduled: bool
-
-
-def to_utc(local_ns: NDArray[np.int64], zone: str) -> NDArray[np.int64]:
-    """Local wall-clock nanoseconds to UTC. Skipped local times move forward, repeated ones take the first."""
-    stamps = pd.DatetimeIndex(local_ns.view("datetime64[ns]"))
-    aware = stamps.tz_localize(zone, ambiguous=np.ones(len(stamps), bool), nonexistent="shift_forward")
-    return np.asarray(aware.tz_convert("UTC").tz_localize(None).as_unit("ns").asi8, np.int64)
-
-
-def to_local(utc_ns: NDArray[np.int64], zone: str) -> NDArray[np.int64]:
-    """UTC nanoseconds to local wall-clock nanoseconds."""
-    stamps = pd.DatetimeIndex(utc_ns.view("datetime64[ns]")).tz_localize("UTC").tz_convert(zone)
-    return np.asarray(stamps.tz_localize(None).as_unit("ns").asi8, np.int64)
 
 
 def _weekday(days: NDArray[np.int64]) -> NDArray[np.int64]:

@@ -6,7 +6,7 @@ import json
 from fractions import Fraction
 from pathlib import Path
 from typing import Literal
-from zoneinfo import ZoneInfo, available_timezones
+from zoneinfo import ZoneInfo, ZoneInfoNotFoundError
 
 from pydantic import BaseModel, ConfigDict, Field, ValidationError, field_validator, model_validator
 
@@ -127,8 +127,10 @@ class Terms(Model):
     @field_validator("time_zone")
     @classmethod
     def _zone(cls, value: str) -> str:
-        if value not in available_timezones():
-            raise ValueError(f'"{value}" is not a time zone of the tz database, such as Europe/Oslo')
+        try:
+            ZoneInfo(value)
+        except (ZoneInfoNotFoundError, ValueError, OSError):
+            raise ValueError(f'"{value}" is not a time zone of the tz database, such as Europe/Oslo') from None
         return value
 
     @model_validator(mode="after")
