@@ -11,7 +11,7 @@ from PySide6.QtCore import Qt, Signal
 from PySide6.QtWidgets import QWidget
 
 from wolbrin.app.theme.theme import Theme, font
-from wolbrin.app.theme.tokens import SMALL
+from wolbrin.app.theme.tokens import SMALL, text_token
 from wolbrin.core.measures.wording import MINUS
 
 pg.setConfigOptions(antialias=True, useOpenGL=False)
@@ -121,7 +121,7 @@ class TextOnPlot(pg.TextItem):
     """A small label at a data position."""
 
     def __init__(self, text: str, theme: Theme, token: str, anchor: tuple[float, float] = (0, 0.5)) -> None:
-        super().__init__(text, color=theme.color(token), anchor=anchor)
+        super().__init__(text, color=theme.color(text_token(token)), anchor=anchor)
         self.setFont(font(SMALL))
 
 

@@ -11,6 +11,7 @@ from typing import Any, Literal
 from PySide6.QtCore import QAbstractTableModel, QModelIndex, QPersistentModelIndex, Qt, Signal
 
 from wolbrin.app.theme.theme import Theme
+from wolbrin.app.theme.tokens import text_token
 from wolbrin.core.measures.wording import MINUS
 
 Index = QModelIndex | QPersistentModelIndex
@@ -122,7 +123,7 @@ class TableModel(QAbstractTableModel):
             return int(side | Qt.AlignmentFlag.AlignVCenter)
         if role == Qt.ItemDataRole.ForegroundRole and column.tint:
             token = column.tint(record)
-            return self.theme.color(token) if token else None
+            return self.theme.color(text_token(token)) if token else None
         if role == SPARK and column.kind == "spark":
             return column.value(record)
         if role == Qt.ItemDataRole.ToolTipRole:

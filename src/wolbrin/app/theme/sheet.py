@@ -19,9 +19,9 @@ QLabel[role="lead"] {{ font-size: {LEAD}px; }}
 QLabel[role="muted"] {{ color: {t.muted}; }}
 QLabel[role="small"] {{ color: {t.muted}; font-size: {SMALL}px; }}
 QLabel[role="caution"] {{ color: {t.caution}; font-size: {SMALL}px; }}
-QLabel[role="error"] {{ color: {t.loss}; }}
+QLabel[role="error"] {{ color: {t.loss_text}; }}
 QLabel[role="gain"] {{ color: {t.gain}; font-weight: 600; }}
-QLabel[role="loss"] {{ color: {t.loss}; font-weight: 600; }}
+QLabel[role="loss"] {{ color: {t.loss_text}; font-weight: 600; }}
 QLabel[role="accent"] {{ color: {t.accent}; font-weight: 500; }}
 QLabel[role="figure"] {{ font-size: {TITLE}px; font-weight: 500; }}
 QPushButton {{ background: {t.surface}; border: 1px solid {t.hairline}; border-radius: 2px; padding: 4px 12px;

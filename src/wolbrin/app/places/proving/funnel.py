@@ -80,6 +80,6 @@ class Funnel(QWidget):
             painter.drawText(QRectF(x, bottom + 4, width, 18), Qt.AlignmentFlag.AlignVCenter, words)
             if band.fell:
                 painter.setFont(font(SMALL))
-                painter.setPen(theme.color("loss"))
+                painter.setPen(theme.color("loss_text"))
                 painter.drawText(QRectF(x, bottom + 22, width, 16), Qt.AlignmentFlag.AlignVCenter,
                                  f"{number(band.fell)} fall")

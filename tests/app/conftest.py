@@ -1,0 +1,58 @@
+"""A window over a fresh demo project, driven offscreen."""
+
+from __future__ import annotations
+
+import time
+from collections.abc import Callable, Iterator
+from pathlib import Path
+
+import pytest
+from pytestqt.qtbot import QtBot
+
+from wolbrin.app.session import Session
+from wolbrin.app.shell.window import MainWindow
+from wolbrin.app.start import application
+from wolbrin.app.theme.theme import Theme
+from wolbrin.core.jobs import Engine
+from wolbrin.core.store.project import Project
+
+
+@pytest.fixture(scope="session")
+def qapp_cls():
+    """pytest-qt makes the application through ours, so that fonts and style are the real ones."""
+    return lambda *_: application()
+
+
+@pytest.fixture(scope="session")
+def engine() -> Iterator[Engine]:
+    made = Engine(2)
+    yield made
+    made.close()
+
+
+@pytest.fixture
+def window(qtbot: QtBot, demo: Path, engine: Engine) -> Iterator[MainWindow]:
+    theme = Theme()
+    theme.apply()
+    project = Project(demo)
+    made = MainWindow(Session(project, engine, theme))
+    qtbot.addWidget(made)
+    made.show()
+    yield made
+    made.close()
+    made.session.stop_all()
+    qtbot.wait(50)
+    project.close()
+
+
+@pytest.fixture
+def settle(qtbot: QtBot, window: MainWindow) -> Callable[[], None]:
+    """Wait until nothing computes any more."""
+    def wait() -> None:
+        deadline = time.monotonic() + 60
+        calm = 0
+        while calm < 4:
+            qtbot.wait(30)
+            calm = 0 if window.session.busy else calm + 1
+            assert time.monotonic() < deadline, "the window does not come to rest"
+    return wait
