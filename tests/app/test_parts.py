@@ -36,7 +36,7 @@ ROOT = Path(__file__).parents[2]
 def test_text_is_readable_on_every_ground(tokens) -> None:
     """WCAG 2.1, success criterion 1.4.3: at least 4.5 to 1 for text."""
     for ground in (tokens.background, tokens.surface):
-        for text in (tokens.ink, tokens.muted, tokens.accent, tokens.gain, tokens.loss_text, tokens.caution):
+        for text in (tokens.ink, tokens.muted, tokens.accent, tokens.gain, tokens.loss_text, tokens.caution_text):
             assert contrast(text, ground) >= 4.5, (text, ground)
     assert contrast(tokens.ink, tokens.selected) >= 4.5
     assert contrast(tokens.accent, tokens.holdout) >= 4.5

@@ -9,7 +9,7 @@ from dataclasses import dataclass, fields
 class Tokens:
     """Colors as #RRGGBB. gain and loss are never red against green, and never the only sign of meaning.
 
-    loss_text is loss a shade darker where rust on paper would miss a contrast of 4.5.
+    loss_text and caution_text are a shade darker where the mark's own color on paper would miss a contrast of 4.5.
     """
 
     name: str
@@ -24,6 +24,7 @@ class Tokens:
     loss: str
     loss_text: str
     caution: str
+    caution_text: str
     holdout: str
     hatch: str
     depth: str
@@ -31,9 +32,9 @@ class Tokens:
 
 
 PAPER = Tokens("paper", "#F5F1E8", "#FBF9F4", "#D9D2C3", "#23282D", "#6B6A63", "#6A3D7C", "#EEE5F1", "#1D6F86",
-               "#B4552D", "#AA4E27", "#8F6A10", "#E6DFF0", "#C9BCDB", "#E4C5B4", "#D8C7DF")
+               "#B4552D", "#A84C26", "#8F6A10", "#87630C", "#E6DFF0", "#C9BCDB", "#E4C5B4", "#D8C7DF")
 DUSK = Tokens("dusk", "#1E2126", "#262A30", "#3A3F47", "#E7E2D8", "#9B978C", "#B78CCB", "#352C42", "#5DB3CC",
-              "#E08A5E", "#E08A5E", "#DDB657", "#352C42", "#57486B", "#5A3F33", "#4A3D57")
+              "#E08A5E", "#E08A5E", "#DDB657", "#DDB657", "#352C42", "#57486B", "#5A3F33", "#4A3D57")
 THEMES = {t.name: t for t in (PAPER, DUSK)}
 COLOR_FIELDS = tuple(f.name for f in fields(Tokens) if f.name != "name")
 
@@ -43,7 +44,7 @@ SMALL, BODY, LEAD, TITLE = 11, 13, 16, 22
 
 def text_token(token: str) -> str:
     """The token to write text in where a mark would use `token`."""
-    return "loss_text" if token == "loss" else token
+    return f"{token}_text" if token in ("loss", "caution") else token
 
 
 def luminance(color: str) -> float:

@@ -93,36 +93,36 @@ def financing_of(money: Money, side: int, nights: int, unit: float) -> float:
 
 
 @njit(cache=True, nogil=True)
-def marked(t: Ints, f: Floats, purse: Floats, money: Money, close: int, nights: int) -> float:
+def marked(ti: Ints, tf: Floats, d: int, purse: Floats, money: Money, close: int, nights: int) -> float:
     """Net equity marked to a close: entry-side costs are charged, exit-side costs are not yet."""
-    if t[T_SIDE] == 0:
+    if ti[d, T_SIDE] == 0:
         return float(purse[P_CASH])
-    unit = money.tick_money * f[F_QUANTITY]
-    value = (purse[P_CASH] - f[F_ENTRY_COSTS]) + t[T_SIDE] * (close - t[T_ENTRY]) * unit
-    return float(value - financing_of(money, t[T_SIDE], nights - t[T_NIGHTS], unit))
+    unit = money.tick_money * tf[d, F_QUANTITY]
+    value = (purse[P_CASH] - tf[d, F_ENTRY_COSTS]) + (close - ti[d, T_ENTRY]) * (ti[d, T_SIDE] * unit)
+    return float(value - financing_of(money, ti[d, T_SIDE], nights - ti[d, T_NIGHTS], unit))
 
 
 @njit(cache=True, nogil=True)
-def open_position(t: Ints, f: Floats, plan: Plan, money: Money, side: int, price: int, bar: int, at: int,
+def open_position(ti: Ints, tf: Floats, d: int, plan: Plan, money: Money, side: int, price: int, bar: int, at: int,
                   decision: int, equity: float, nights: int, stop_atr: Floats, target_atr: Floats) -> None:
-    """Start a trade in row (t, f): protective orders stand from this moment on."""
+    """Start a trade in row d of (ti, tf): protective orders stand from this moment on."""
     unit = money.tick_money * plan.quantity
-    t[T_SIDE] = side
-    t[T_DECISION] = decision
-    t[T_ENTRY_BAR] = bar
-    t[T_ENTRY] = price
-    t[T_ENTRY_AT] = at
-    t[T_NIGHTS] = nights
-    t[T_BEST] = 0
-    t[T_WORST] = 0
-    t[T_AMBIGUOUS] = 0
-    t[T_STOP] = NO_LEVEL
-    t[T_TARGET] = NO_LEVEL
-    f[F_QUANTITY] = plan.quantity
-    f[F_EQUITY] = equity
-    f[F_ENTRY_COSTS] = (0.5 * money.spread_ticks + money.slippage_ticks) * unit + commission_of(
+    ti[d, T_SIDE] = side
+    ti[d, T_DECISION] = decision
+    ti[d, T_ENTRY_BAR] = bar
+    ti[d, T_ENTRY] = price
+    ti[d, T_ENTRY_AT] = at
+    ti[d, T_NIGHTS] = nights
+    ti[d, T_BEST] = 0
+    ti[d, T_WORST] = 0
+    ti[d, T_AMBIGUOUS] = 0
+    ti[d, T_STOP] = NO_LEVEL
+    ti[d, T_TARGET] = NO_LEVEL
+    tf[d, F_QUANTITY] = plan.quantity
+    tf[d, F_EQUITY] = equity
+    tf[d, F_ENTRY_COSTS] = (0.5 * money.spread_ticks + money.slippage_ticks) * unit + commission_of(
         money, price, plan.quantity)
-    f[F_RISK] = np.nan
+    tf[d, F_RISK] = np.nan
     distance = 0.0
     if plan.stop_unit != NONE:
         distance = plan.stop_amount
@@ -132,8 +132,8 @@ def open_position(t: Ints, f: Floats, plan: Plan, money: Money, side: int, price
         # A level that lands on the fill moves one tick away.
         if side * (price - level) < 1:
             level = price - side
-        t[T_STOP] = level
-        f[F_RISK] = abs(price - level) * unit
+        ti[d, T_STOP] = level
+        tf[d, F_RISK] = abs(price - level) * unit
     if plan.target_unit != NONE:
         reach = plan.target_amount
         if plan.target_unit == ATR:
@@ -143,21 +143,21 @@ def open_position(t: Ints, f: Floats, plan: Plan, money: Money, side: int, price
         level = nearest(price + side * reach)
         if side * (level - price) < 1:
             level = price + side
-        t[T_TARGET] = level
+        ti[d, T_TARGET] = level
 
 
 @njit(cache=True, nogil=True)
-def close_position(t: Ints, f: Floats, purse: Floats, money: Money, counts: Ints, price: int, bar: int, at: int,
+def close_position(ti: Ints, tf: Floats, d: int, purse: Floats, money: Money, counts: Ints, price: int, bar: int, at: int,
                    reason: int, nights: int, open_: int, high: int, low: int) -> None:
-    """Finish the trade in row (t, f) and book it; the caller moves on to the next row."""
-    side = t[T_SIDE]
-    entry = t[T_ENTRY]
+    """Finish the trade in row d of (ti, tf) and book it; the caller moves on to the next row."""
+    side = ti[d, T_SIDE]
+    entry = ti[d, T_ENTRY]
     move = side * (price - entry)
     up = high if side > 0 else low
     down = low if side > 0 else high
-    best = max(t[T_BEST], move)
-    worst = min(t[T_WORST], move)
-    entered_here = t[T_ENTRY_BAR] == bar and t[T_ENTRY_AT] == AT_CLOSE
+    best = max(ti[d, T_BEST], move)
+    worst = min(ti[d, T_WORST], move)
+    entered_here = ti[d, T_ENTRY_BAR] == bar and ti[d, T_ENTRY_AT] == AT_CLOSE
     if at == AT_CLOSE and not entered_here:
         best = max(best, side * (up - entry))
         worst = min(worst, side * (down - entry))
@@ -165,26 +165,90 @@ def close_position(t: Ints, f: Floats, purse: Floats, money: Money, counts: Ints
         worst = min(worst, side * (down - entry))
     elif at == INSIDE:
         best = max(best, side * (open_ - entry))
-    quantity = f[F_QUANTITY]
+    quantity = tf[d, F_QUANTITY]
     unit = money.tick_money * quantity
     slips = 1.0 if reason == TARGET else 2.0
-    t[T_NIGHTS] = nights - t[T_NIGHTS]
-    t[T_EXIT_BAR] = bar
-    t[T_EXIT] = price
-    t[T_EXIT_AT] = at
-    t[T_REASON] = reason
-    t[T_BEST] = best
-    t[T_WORST] = worst
-    t[T_HELD] = bar - t[T_ENTRY_BAR] + (1 if t[T_ENTRY_AT] != AT_CLOSE else 0)
-    f[F_GROSS] = move * unit
-    f[F_SPREAD] = money.spread_ticks * unit
-    f[F_SLIPPAGE] = slips * money.slippage_ticks * unit
-    f[F_COMMISSION] = commission_of(money, entry, quantity) + commission_of(money, price, quantity)
-    f[F_FINANCING] = financing_of(money, side, t[T_NIGHTS], unit)
-    f[F_NET] = f[F_GROSS] - f[F_SPREAD] - f[F_SLIPPAGE] - f[F_COMMISSION] - f[F_FINANCING]
-    counts[C_AMBIGUOUS] += t[T_AMBIGUOUS]
-    purse[P_CASH] += f[F_NET]
-    purse[P_GROSS] += f[F_GROSS]
+    ti[d, T_NIGHTS] = nights - ti[d, T_NIGHTS]
+    ti[d, T_EXIT_BAR] = bar
+    ti[d, T_EXIT] = price
+    ti[d, T_EXIT_AT] = at
+    ti[d, T_REASON] = reason
+    ti[d, T_BEST] = best
+    ti[d, T_WORST] = worst
+    ti[d, T_HELD] = bar - ti[d, T_ENTRY_BAR] + (1 if ti[d, T_ENTRY_AT] != AT_CLOSE else 0)
+    tf[d, F_GROSS] = move * unit
+    tf[d, F_SPREAD] = money.spread_ticks * unit
+    tf[d, F_SLIPPAGE] = slips * money.slippage_ticks * unit
+    tf[d, F_COMMISSION] = commission_of(money, entry, quantity) + commission_of(money, price, quantity)
+    tf[d, F_FINANCING] = financing_of(money, side, ti[d, T_NIGHTS], unit)
+    tf[d, F_NET] = tf[d, F_GROSS] - tf[d, F_SPREAD] - tf[d, F_SLIPPAGE] - tf[d, F_COMMISSION] - tf[d, F_FINANCING]
+    counts[C_AMBIGUOUS] += ti[d, T_AMBIGUOUS]
+    purse[P_CASH] += tf[d, F_NET]
+    purse[P_GROSS] += tf[d, F_GROSS]
+
+
+@njit(cache=True, nogil=True)
+def idle(first: int, n: int, ruined: bool, base: float, base_gross: float, signals: NDArray[np.uint8], net_curve: Floats,
+         gross_curve: Floats, position_curve: NDArray[np.int8]) -> int:
+    """Pass over bars with nothing held and nothing wanted; returns the first bar that is different."""
+    i = first
+    detail = len(gross_curve) > 0
+    while i < n and (signals[i] & 3 == 0 or ruined):
+        net_curve[i] = base
+        if detail:
+            gross_curve[i] = base_gross
+            position_curve[i] = 0
+        i += 1
+    return i
+
+
+@njit(cache=True, nogil=True)
+def carry(first: int, stop_at: int, side: int, entry: int, stop: int, target: int, base: float, base_gross: float,
+          unit: float, high: Ticks, low: Ticks, close: Ticks, signals: NDArray[np.uint8], session: NDArray[np.int32],
+          last_bar: NDArray[np.uint8], flat: bool, nights_end: Ints, nights: int, money: Money, net_curve: Floats,
+          gross_curve: Floats, position_curve: NDArray[np.int8]) -> tuple[int, int, int]:
+    """Carry an open position over bars on which nothing can happen to it; returns the first bar that needs a closer
+    look, and the highest high and lowest low passed.
+
+    Such a bar touches neither protective level, has no signal, does not begin or end a session that the position must
+    not outlive, lies before `stop_at`, and does not end in ruin. The long way would change only the excursions.
+    """
+    upper = target if side > 0 else stop
+    lower = stop if side > 0 else target
+    own_session = session[first - 1]
+    i = first
+    while (i < stop_at and high[i] < upper and low[i] > lower and signals[i] == 0
+           and not (flat and (last_bar[i] != 0 or session[i] != own_session))):
+        i += 1
+    # The three loops below have no branches, so that the compiler can work on several bars at once.
+    step = side * unit
+    start = float(entry)
+    least = 1.0
+    if money.financing_long != 0.0 or money.financing_short != 0.0:
+        for k in range(first, i):
+            value = base + (close[k] - start) * step - financing_of(money, side, nights_end[k] - nights, unit)
+            net_curve[k] = value
+            least = min(least, value)
+    else:
+        for k in range(first, i):
+            value = base + (close[k] - start) * step
+            net_curve[k] = value
+            least = min(least, value)
+    if least <= 0.0:
+        for k in range(first, i):
+            if net_curve[k] <= 0.0:
+                i = k
+                break
+    top = entry
+    bottom = entry
+    for k in range(first, i):
+        top = max(top, np.int64(high[k]))  # type: ignore[assignment]
+        bottom = min(bottom, np.int64(low[k]))  # type: ignore[assignment]
+    if len(gross_curve) > 0:
+        for k in range(first, i):
+            gross_curve[k] = base_gross + (close[k] - start) * step
+            position_curve[k] = side
+    return i, top, bottom
 
 
 @njit(cache=True, nogil=True)
@@ -235,49 +299,32 @@ def simulate(open_: Ticks, high: Ticks, low: Ticks, close: Ticks, session: NDArr
     base = money.capital  # cash less the entry-side costs of the open position
     base_gross = money.capital
 
-    for i in range(n):
+    i = 0
+    while i < n:
         if side == 0 and pending_side == 0 and (signals[i] & 3 == 0 or ruined):
-            # Nothing held, nothing wanted: the bar only carries the equity on.
-            net_curve[i] = base
-            if detail:
-                gross_curve[i] = base_gross
-                position_curve[i] = 0
+            i = idle(i, n, ruined, base, base_gross, signals, net_curve, gross_curve, position_curve)
             continue
+        if side != 0 and signals[i] == 0 and pending_exit == NOTHING:
+            stop_at = n - 1
+            if time_exit > 0:
+                stop_at = min(stop_at, entry_bar + time_exit - 1)
+            j, top, bottom = carry(i, stop_at, side, entry, stop, target, base, base_gross, unit, high, low, close, signals,
+                                   session, last_bar, flat, nights_end, nights, money, net_curve, gross_curve,
+                                   position_curve)
+            if j > i:
+                exposed += j - i
+                best = max(best, top - entry if side > 0 else entry - bottom)
+                worst = min(worst, bottom - entry if side > 0 else entry - top)
+                i = j
+                continue
         o = np.int64(open_[i])
         h = np.int64(high[i])
         lo = np.int64(low[i])
         c = np.int64(close[i])
-        if side != 0 and signals[i] == 0 and pending_exit == NOTHING and i < n - 1:
-            if side > 0:
-                untouched = lo > stop and h < target
-                up, down = h - entry, lo - entry
-            else:
-                untouched = h < stop and lo > target
-                up, down = entry - lo, entry - h
-            if (untouched and not (flat and (last_bar[i] != 0 or session[i] != session[i - 1]))
-                    and (time_exit == 0 or i - entry_bar + 1 < time_exit)):
-                # A carried position that nothing can touch on this bar: the long way below would change only its
-                # excursions. A bar that would end in ruin is left to the long way.
-                value = base + side * (c - entry) * unit
-                if financed:
-                    value -= financing_of(money, side, nights_end[i] - nights, unit)
-                if value > 0.0:
-                    if up > best:
-                        best = up
-                    if down < worst:
-                        worst = down
-                    exposed += 1
-                    net_curve[i] = value
-                    if detail:
-                        gross_curve[i] = base_gross + side * (c - entry) * unit
-                        position_curve[i] = side
-                    continue
 
-        t = trades_i[done]
-        f = trades_f[done]
-        t[T_SIDE] = side
-        t[T_BEST] = best
-        t[T_WORST] = worst
+        trades_i[done, T_SIDE] = side
+        trades_i[done, T_BEST] = best
+        trades_i[done, T_WORST] = worst
         n_start = nights_start[i] if financed else 0
         n_end = nights_end[i] if financed else 0
 
@@ -288,23 +335,21 @@ def simulate(open_: Ticks, high: Ticks, low: Ticks, close: Ticks, session: NDArr
                 pending_exit = SESSION_LATE
                 counts[C_LATE] += 1
         if side != 0 and pending_exit != NOTHING:
-            close_position(t, f, purse, money, counts, o, i, AT_OPEN, pending_exit, n_start, o, h, lo)
+            close_position(trades_i, trades_f, done, purse, money, counts, o, i, AT_OPEN, pending_exit, n_start, o, h, lo)
             done += 1
-            t = trades_i[done]
-            f = trades_f[done]
-            t[T_SIDE] = 0
+            trades_i[done, T_SIDE] = 0
         pending_exit = NOTHING
         fresh = pending_side != 0
         if fresh:
-            open_position(t, f, plan, money, pending_side, o, i, AT_OPEN, pending_bar, pending_equity, n_start,
-                          stop_atr, target_atr)
+            open_position(trades_i, trades_f, done, plan, money, pending_side, o, i, AT_OPEN, pending_bar, pending_equity,
+                          n_start, stop_atr, target_atr)
             pending_side = 0
 
         # 2 to 4. Protective orders: first against the open of a carried position, then against the whole bar.
-        side = t[T_SIDE]
+        side = trades_i[done, T_SIDE]
         if side != 0:
-            stop = t[T_STOP]
-            target = t[T_TARGET]
+            stop = trades_i[done, T_STOP]
+            target = trades_i[done, T_TARGET]
             down = lo if side > 0 else h
             up = h if side > 0 else lo
             stop_hit = stop != NO_LEVEL and side * (down - stop) <= 0
@@ -320,7 +365,7 @@ def simulate(open_: Ticks, high: Ticks, low: Ticks, close: Ticks, session: NDArr
                 reason = STOP
                 price = stop
                 how = INSIDE
-                t[T_AMBIGUOUS] = 1 if target_hit else 0
+                trades_i[done, T_AMBIGUOUS] = 1 if target_hit else 0
             elif target_hit:
                 reason = TARGET
                 price = target
@@ -328,15 +373,13 @@ def simulate(open_: Ticks, high: Ticks, low: Ticks, close: Ticks, session: NDArr
             if reason == NOTHING or how == INSIDE:
                 exposed += 1
             if reason != NOTHING:
-                close_position(t, f, purse, money, counts, price, i, how, reason, n_start, o, h, lo)
+                close_position(trades_i, trades_f, done, purse, money, counts, price, i, how, reason, n_start, o, h, lo)
                 done += 1
-                t = trades_i[done]
-                f = trades_f[done]
-                t[T_SIDE] = 0
+                trades_i[done, T_SIDE] = 0
 
         # 6. Close: everything is read before any fill at this close.
         equity = purse[P_CASH]
-        side = t[T_SIDE]
+        side = trades_i[done, T_SIDE]
         wants = signals[i]
         long_in = wants & 1 != 0
         short_in = wants & 2 != 0
@@ -346,7 +389,7 @@ def simulate(open_: Ticks, high: Ticks, low: Ticks, close: Ticks, session: NDArr
             short_in = False
         leave = NOTHING
         if side != 0:
-            held = i - t[T_ENTRY_BAR] + (1 if t[T_ENTRY_AT] != AT_CLOSE else 0)
+            held = i - trades_i[done, T_ENTRY_BAR] + (1 if trades_i[done, T_ENTRY_AT] != AT_CLOSE else 0)
             if time_exit > 0 and held >= time_exit:
                 leave = TIME
             elif (side > 0 and wants & 4 != 0) or (side < 0 and wants & 8 != 0):
@@ -378,62 +421,58 @@ def simulate(open_: Ticks, high: Ticks, low: Ticks, close: Ticks, session: NDArr
             leave = NOTHING
             want = 0
         if leave != NOTHING:
-            close_position(t, f, purse, money, counts, c, i, AT_CLOSE, leave, n_end, o, h, lo)
+            close_position(trades_i, trades_f, done, purse, money, counts, c, i, AT_CLOSE, leave, n_end, o, h, lo)
             done += 1
-            t = trades_i[done]
-            f = trades_f[done]
-            t[T_SIDE] = 0
+            trades_i[done, T_SIDE] = 0
         # Ruin is judged after the exits at a close, and again after entries and session exits.
         reason = NOTHING
-        if marked(t, f, purse, money, c, n_end) <= 0.0:
+        if marked(trades_i, trades_f, done, purse, money, c, n_end) <= 0.0:
             ruined = True
             reason = RUIN
         else:
             if want != 0:
-                open_position(t, f, plan, money, want, c, i, AT_CLOSE, i, equity, n_end, stop_atr, target_atr)
-            if t[T_SIDE] != 0 and flat and last_bar[i] != 0:
-                close_position(t, f, purse, money, counts, c, i, AT_CLOSE, SESSION, n_end, o, h, lo)
+                open_position(trades_i, trades_f, done, plan, money, want, c, i, AT_CLOSE, i, equity, n_end, stop_atr,
+                              target_atr)
+            if trades_i[done, T_SIDE] != 0 and flat and last_bar[i] != 0:
+                close_position(trades_i, trades_f, done, purse, money, counts, c, i, AT_CLOSE, SESSION, n_end, o, h, lo)
                 done += 1
-                t = trades_i[done]
-                f = trades_f[done]
-                t[T_SIDE] = 0
-            if marked(t, f, purse, money, c, n_end) <= 0.0:
+                trades_i[done, T_SIDE] = 0
+            if marked(trades_i, trades_f, done, purse, money, c, n_end) <= 0.0:
                 ruined = True
                 reason = RUIN
             elif i == n - 1:
                 reason = END_OF_DATA
-        if reason != NOTHING and t[T_SIDE] != 0:
-            close_position(t, f, purse, money, counts, c, i, AT_CLOSE, reason, n_end, o, h, lo)
+        if reason != NOTHING and trades_i[done, T_SIDE] != 0:
+            close_position(trades_i, trades_f, done, purse, money, counts, c, i, AT_CLOSE, reason, n_end, o, h, lo)
             done += 1
-            t = trades_i[done]
-            f = trades_f[done]
-            t[T_SIDE] = 0
+            trades_i[done, T_SIDE] = 0
         if ruined:
             pending_exit = NOTHING
             pending_side = 0
 
-        side = t[T_SIDE]
+        side = trades_i[done, T_SIDE]
         base = purse[P_CASH]
         base_gross = purse[P_GROSS]
         if side != 0:
-            entry = t[T_ENTRY]
+            entry = trades_i[done, T_ENTRY]
             # Counted so that bars held at bar i are i - entry_bar + 1 in both cases.
-            entry_bar = t[T_ENTRY_BAR] + (1 if t[T_ENTRY_AT] == AT_CLOSE else 0)
-            best = t[T_BEST]
-            worst = t[T_WORST]
-            nights = t[T_NIGHTS]
-            base -= f[F_ENTRY_COSTS]
-            stop = t[T_STOP] if t[T_STOP] != NO_LEVEL else -side * FAR
-            target = t[T_TARGET] if t[T_TARGET] != NO_LEVEL else side * FAR
+            entry_bar = trades_i[done, T_ENTRY_BAR] + (1 if trades_i[done, T_ENTRY_AT] == AT_CLOSE else 0)
+            best = trades_i[done, T_BEST]
+            worst = trades_i[done, T_WORST]
+            nights = trades_i[done, T_NIGHTS]
+            base -= trades_f[done, F_ENTRY_COSTS]
+            stop = trades_i[done, T_STOP] if trades_i[done, T_STOP] != NO_LEVEL else -side * FAR
+            target = trades_i[done, T_TARGET] if trades_i[done, T_TARGET] != NO_LEVEL else side * FAR
             if entry_bar <= i:
                 up = side * ((h if side > 0 else lo) - entry)
                 down = side * ((lo if side > 0 else h) - entry)
                 best = max(best, up)
                 worst = min(worst, down)
-        net_curve[i] = marked(t, f, purse, money, c, n_end)
+        net_curve[i] = marked(trades_i, trades_f, done, purse, money, c, n_end)
         if detail:
             position_curve[i] = side
-            gross_curve[i] = base_gross + (side * (c - entry) * unit if side != 0 else 0.0)
+            gross_curve[i] = base_gross + ((c - entry) * (side * unit) if side != 0 else 0.0)
+        i += 1
     counts[C_EXPOSED] = exposed
     counts[C_RUINED] = 1 if ruined or purse[P_CASH] <= 0.0 else 0
     return done, counts

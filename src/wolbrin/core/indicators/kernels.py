@@ -29,10 +29,11 @@ def wilder_atr(high: Floats, low: Floats, close: Floats, length: int) -> Floats:
         total += tr
     value = total / length
     out[length - 1] = value
+    share = 1.0 / length
     for i in range(length, n):
         previous = close[i - 1]
         tr = float(max(high[i], previous) - min(low[i], previous))
-        value = (value * (length - 1) + tr) / length
+        value += (tr - value) * share  # (value (n - 1) + tr) / n without the division
         out[i] = value
     return out
 
