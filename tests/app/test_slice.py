@@ -173,10 +173,10 @@ def test_backtest_shows_what_the_core_computes(qtbot: QtBot, window: MainWindow,
     stops = int((ledger(run)["exit_reason"] == "stop").sum())
     assert place.shown.text().startswith(f"{stops:,} of")
     place.ledger.model.set_filter(6, "")
-    place.ledger.model.set_filter(10, "> 0")
+    place.ledger.model.set_filter(9, "> 0")
     assert place.ledger.model.rowCount() == int((run.profits > 0).sum())
-    place.ledger.model.set_filter(10, "")
-    place.ledger._sort(10)
+    place.ledger.model.set_filter(9, "")
+    place.ledger._sort(9)
     nets = [place.ledger.model.record(i).net for i in range(place.ledger.model.rowCount())]
     assert nets == sorted(nets, reverse=True)
     place.ledger.choose(0)

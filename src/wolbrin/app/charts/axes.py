@@ -121,7 +121,7 @@ class TextOnPlot(pg.TextItem):
     """A small label at a data position."""
 
     def __init__(self, text: str, theme: Theme, token: str, anchor: tuple[float, float] = (0, 0.5)) -> None:
-        super().__init__(text, color=theme.color(text_token(token)), anchor=anchor)
+        super().__init__(text, color=theme.color(text_token(token)), anchor=anchor, fill=theme.color("background", 170))
         self.setFont(font(SMALL))
 
 

@@ -92,7 +92,8 @@ class Drawer(QWidget):
             head.setAlignment(Qt.AlignmentFlag.AlignRight)
             grid.addWidget(head, 0, c)
         opened = latest.get("holdout")
-        for r, key in enumerate(SHOWN, 1):
+        known = [key for key in SHOWN if key in summary or (opened and key in opened.outcome)]
+        for r, key in enumerate(known or SHOWN, 1):
             m = BY_KEY[key]
             name = label(m.title, "muted")
             name.setToolTip(m.definition)

@@ -100,11 +100,11 @@ class Ruler(QWidget):
                 painter.drawText(QPointF(x + 3, bottom + 14), str(year))
         painter.setFont(font(SMALL, QFont.Weight.Medium))
         painter.setPen(theme.color("muted"))
-        painter.drawText(QRectF(begin + 8, top + 1, max(0.0, border - begin - 12), 16), 0, "training")
+        self._label(painter, begin, border, "training", "surface")
         times = s.project.openings()
         words = f"holdout sealed, opened {times} times" if times != 1 else "holdout, opened once"
         painter.setPen(theme.color("accent"))
-        painter.drawText(QRectF(border + 8, top + 1, max(0.0, end - border - 12), 16), 0, words)
+        self._label(painter, border, end, words, "holdout")
         for handle, x in (("training_first", begin), ("holdout_first", border)):
             chosen = self.hasFocus() and handle == self._handle
             painter.setPen(theme.pen("accent", 3 if chosen else 2))
@@ -113,6 +113,13 @@ class Ruler(QWidget):
             painter.setPen(theme.color("ink"))
             painter.drawText(QPointF(min(self.x_of(self._moving) + 6, self.width() - 90), bottom - 4),
                              f"{self._moving:%d %b %Y}")
+
+    def _label(self, painter: QPainter, left: float, right: float, text: str, ground: str) -> None:
+        """A word at the top left of a stretch, on a ground that keeps the silhouette from crossing it."""
+        room = QRectF(left + 6, 4, max(0.0, right - left - 10), 15)
+        wide = min(room.width(), painter.fontMetrics().horizontalAdvance(text) + 4.0)
+        painter.fillRect(QRectF(room.left(), room.top(), wide, room.height()), self._session.theme.color(ground, 215))
+        painter.drawText(room.adjusted(2, 0, 0, 0), 0, text)
 
     def _near(self, x: float) -> str | None:
         found = min(HANDLES, key=lambda h: abs(self.x_of(self._value(h)) - x))

@@ -45,7 +45,7 @@ def figure(key: str, get: Callable[[Any], Kept]) -> Column:
 def naming(get: Callable[[Any], Kept], name_width: int = 150) -> list[Column]:
     """Name, market and equity columns."""
     return [Column("candidate", lambda r: get(r).candidate.name, width=name_width, bold=True),
-            Column("market", lambda r: f"{get(r).candidate.market} {get(r).candidate.interval}", width=86),
+            Column("market", lambda r: f"{get(r).candidate.market} {get(r).candidate.interval}", width=104),
             Column("equity", lambda r: get(r).candidate.spark, width=120, kind="spark")]
 
 

@@ -67,18 +67,18 @@ def tint(value: float) -> str | None:
 def ledger_columns(terms: Terms | None, currency: str) -> list[Column]:
     price = terms.format_price if terms else str
     return [
-        Column("No.", lambda t: t.index + 1, lambda t: number(t.index + 1), "left", 62),
-        Column("side", lambda t: t.side, width=56),
-        Column("in", lambda t: t.entry_time, lambda t: f"{t.entry_time:%d %b %Y %H:%M}", width=142),
-        Column("at", lambda t: t.entry, lambda t: price(t.entry), "right", 76),
+        Column("No.", lambda t: t.index + 1, lambda t: number(t.index + 1), "left", 58),
+        Column("side", lambda t: t.side, width=54),
+        Column("in", lambda t: t.entry_time, lambda t: f"{t.entry_time:%d %b %y %H:%M}", width=126),
+        Column("at", lambda t: t.entry, lambda t: price(t.entry), "right", 68),
         Column("out", lambda t: t.exit_time, lambda t: f"{t.exit_time:%H:%M}" if t.exit_time.date()
-               == t.entry_time.date() else f"{t.exit_time:%d %b %H:%M}", width=104),
-        Column("at", lambda t: t.exit, lambda t: price(t.exit), "right", 76),
-        Column("why", lambda t: t.reason, width=84),
+               == t.entry_time.date() else f"{t.exit_time:%d %b %H:%M}", width=66),
+        Column("at", lambda t: t.exit, lambda t: price(t.exit), "right", 68),
+        Column("why", lambda t: t.reason, width=72),
+        Column(f"gross {currency}", lambda t: t.gross, lambda t: signed(t.gross), "right", 82),
+        Column("costs", lambda t: t.costs, lambda t: number(t.costs, 2), "right", 60),
+        Column(f"net {currency}", lambda t: t.net, lambda t: signed(t.net), "right", 84, lambda t: tint(t.net)),
         Column("bars", lambda t: t.held, lambda t: number(t.held), "right", 50),
-        Column(f"gross {currency}", lambda t: t.gross, lambda t: signed(t.gross), "right", 92),
-        Column("costs", lambda t: t.costs, lambda t: number(t.costs, 2), "right", 66),
-        Column(f"net {currency}", lambda t: t.net, lambda t: signed(t.net), "right", 92, lambda t: tint(t.net)),
         Column("R", lambda t: t.r, lambda t: number(t.r, 2, sign=True), "right", 62,
                tip="net result / initial risk"),
         Column("worst", lambda t: t.worst, lambda t: number(t.worst), "right", 70,

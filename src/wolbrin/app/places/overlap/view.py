@@ -42,7 +42,7 @@ class OverlapPlace(Place):
             Column("distinct", lambda k: k.id in self._distinct, lambda k: "distinct" if k.id in self._distinct else
                    "double", width=62, tint=lambda k: "gain" if k.id in self._distinct else "muted"),
             *naming(get, 130)[:2], figure("return_drawdown", get),
-            Column("closest to", lambda k: self._closest(k), width=170)], s.theme, "Overlap candidates")
+            Column("closest to", lambda k: self._closest(k), width=190)], s.theme, "Overlap candidates")
         left = QWidget()
         left.setLayout(column(self.title, self.words, self.matrix, spacing=4, margins=(0, 0, 10, 0)))
         right = QWidget()
@@ -112,10 +112,10 @@ class OverlapPlace(Place):
         dates, table = daily_matrix(runs)
         self._corr = correlation(table)
         self._kept = kept
-        names = [f"{k.candidate.name}" for k in kept]
+        names = [f"{k.candidate.name} {k.candidate.market}" for k in kept]
         short = [str(i + 1) for i in range(len(kept))]
         self.matrix.show_grid(self._corr, [f"{i + 1}  {n}" for i, n in enumerate(names)], short, ("", ""),
-                              numbers=len(kept) <= 16, left=126, strong=(NOTABLE, STRONG))
+                              numbers=len(kept) <= 16, left=150, strong=(NOTABLE, STRONG))
         cut = f" The best {MOST} by return over drawdown are shown, {more} are not." if more > 0 else ""
         self.words.setText(f"Correlation of daily P/L over {number(len(dates))} training days. \u2020 {NOTABLE:g} and more "
                            f"is notable, \u2021 {STRONG:g} and more is the same bet (common practice).{cut}")
@@ -136,7 +136,7 @@ class OverlapPlace(Place):
         if self._corr is None:
             return ""
         i = [k.id for k in self._kept].index(kept.id)
-        others = [(self._corr[i, j], self._kept[j].candidate.name) for j in range(len(self._kept))
+        others = [(self._corr[i, j], f"{self._kept[j].candidate.name} {self._kept[j].candidate.market}") for j in range(len(self._kept))
                   if j != i and self._corr[i, j] == self._corr[i, j]]
         best = max(others, default=None)
         return f"{number(float(best[0]), 2)} {best[1]}" if best else "n/a"

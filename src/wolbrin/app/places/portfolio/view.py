@@ -137,7 +137,7 @@ class PortfolioPlace(Place):
                            "Plum: the portfolio; thin: each part alone at full size.")
         columns = [Column("measure", lambda r: BY_KEY[r.key].title + (
             " (%)" if BY_KEY[r.key].unit == "percent" and "drawdown" in r.key else ""), width=190)]
-        names = ["portfolio", *(k.candidate.name for k in kept)]
+        names = ["portfolio", *(f"{k.candidate.name} {k.candidate.market}" for k in kept)]
         for i, name in enumerate(names):
             columns.append(Column(name, lambda r, i=i: r.values[i], lambda r, i=i: worded(r.key, r.values[i]), "right",
                                   max(92, 8 * len(name)), lambda r, i=i: "accent" if i == 0 else None))

@@ -245,12 +245,12 @@ class SweepPlace(Place):
 
     def _columns(self, axes: tuple[Axis, ...]) -> list[Column]:
         columns = [Column(a.title.split(",")[0], lambda r, i=i: r.settings[i], lambda r, i=i: f"{r.settings[i]:g}",
-                          "right", 130, tip=a.title) for i, a in enumerate(axes)]
+                          "right", 158, tip=a.title) for i, a in enumerate(axes)]
         for i, key in enumerate(SUMMARY):
             m = BY_KEY[key]
             tint = (lambda r, i=i: "gain" if r.figures[i] > 0 else "loss") if key == "net" else None
             columns.append(Column(m.title, lambda r, i=i: r.figures[i],
-                                  lambda r, i=i, key=key: worded(key, r.figures[i]), "right", 122, tint,
+                                  lambda r, i=i, key=key: worded(key, r.figures[i]), "right", 134, tint,
                                   tip=m.definition))
         return columns
 

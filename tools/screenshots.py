@@ -1,0 +1,139 @@
+"""Makes docs/screenshots from the demo data: one picture of each place at 1280 x 800, one in the dark theme."""
+
+from __future__ import annotations
+
+import os
+import sys
+import tempfile
+import time
+from pathlib import Path
+from typing import TYPE_CHECKING, Any
+
+os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
+
+if TYPE_CHECKING:
+    from wolbrin.app.shell.window import MainWindow
+
+
+def rest(window: MainWindow, least: float = 0.7) -> None:
+    """Let the window work until nothing computes any more."""
+    from PySide6.QtTest import QTest
+
+    end = time.monotonic() + least
+    while time.monotonic() < end or window.session.busy:
+        QTest.qWait(20)
+
+
+def shoot(window: MainWindow, folder: Path, name: str) -> None:
+    rest(window)
+    window.grab().save(str(folder / f"{name}.png"))
+    print(folder / f"{name}.png")
+
+
+def work(window: MainWindow, folder: Path) -> None:
+    """Walk through the demo as a newcomer would, taking a picture at each place."""
+    s = window.session
+    place: Any = window.places
+
+    def go(key: str) -> None:
+        window.go(key)
+        rest(window)
+
+    go("markets")
+    shoot(window, folder, "markets")
+    go("rules")
+    shoot(window, folder, "rules")
+    go("study")
+    place["study"].start()
+    shoot(window, folder, "study")
+    go("sweep")
+    place["sweep"].start()
+    rest(window)
+    place["sweep"].table.choose(0)
+    shoot(window, folder, "sweep")
+    go("discover")
+    for market in ("NPW", "BBY", "AUDNZD"):
+        s.set_market(market)
+        place["discover"].count.setValue(600)
+        place["discover"].trades.setValue(250)
+        place["discover"].start()
+        rest(window, 1.0)
+    s.set_market("NPW")
+    place["discover"].count.setValue(1500)
+    place["discover"].seed.setValue(2)
+    place["discover"].start()
+    shoot(window, folder, "discover")
+    kept = s.dossiers.shelf()
+    by_market = {m: sorted((k for k in kept if k.candidate.market == m),
+                           key=lambda k: -k.candidate.summary["return_drawdown"])[:6] for m in ("NPW", "BBY", "AUDNZD")}
+    s.select([k.id for found in by_market.values() for k in found])
+    go("shelf")
+    place["shelf"].table._sort(9)
+    place["shelf"].table.choose(0)
+    shoot(window, folder, "shelf")
+    go("proving")
+    place["proving"].start()
+    rest(window)
+    place["proving"].open_holdout()
+    rest(window)
+    place["proving"].table.choose(0)
+    shoot(window, folder, "proving")
+    stands = [r.kept.id for r in place["proving"]._standings() if r.stands == "stands"]
+    s.select(stands)
+    go("overlap")
+    shoot(window, folder, "overlap")
+    place["overlap"].tick_distinct()
+    rest(window)
+    go("portfolio")
+    s.select(s.selection[:4])
+    rest(window)
+    place["portfolio"].save()
+    shoot(window, folder, "portfolio")
+    s.open_strategy(s.project.strategies()[0].id)
+    go("backtest")
+    place["backtest"].keep_run()
+    place["backtest"].ledger.choose(213)
+    shoot(window, folder, "backtest")
+    window.toggle_theme()
+    place["backtest"].which.set(1)
+    place["backtest"].tables.setCurrentIndex(1)
+    shoot(window, folder, "backtest-dusk")
+    window.toggle_theme()
+    go("rehearsal")
+    place["rehearsal"].speed.setValue(6)
+    place["rehearsal"].start()
+    from PySide6.QtTest import QTest
+
+    for _ in range(400):
+        QTest.qWait(20)
+    window.grab().save(str(folder / "rehearsal.png"))
+    place["rehearsal"].stop()
+    rest(window)
+
+
+def main() -> None:
+    from wolbrin.app.session import Session
+    from wolbrin.app.shell.window import MainWindow
+    from wolbrin.app.start import application
+    from wolbrin.app.theme.theme import Theme
+    from wolbrin.core.jobs import Engine
+    from wolbrin.demo.build import build_demo
+
+    target = Path(sys.argv[1])
+    target.mkdir(parents=True, exist_ok=True)
+    application()
+    theme = Theme()
+    theme.apply()
+    engine = Engine()
+    with tempfile.TemporaryDirectory() as folder:
+        project = build_demo(Path(folder) / "demo", lambda what, *_: print(what))
+        window = MainWindow(Session(project, engine, theme))
+        window.show()
+        work(window, target)
+        window.close()
+        project.close()
+    engine.close()
+
+
+if __name__ == "__main__":
+    main()
