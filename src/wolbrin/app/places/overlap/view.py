@@ -136,8 +136,11 @@ class OverlapPlace(Place):
         if self._corr is None:
             return ""
         i = [k.id for k in self._kept].index(kept.id)
-        others = [(self._corr[i, j], f"{self._kept[j].candidate.name} {self._kept[j].candidate.market}") for j in range(len(self._kept))
-                  if j != i and self._corr[i, j] == self._corr[i, j]]
+        def named(j: int) -> str:
+            return f"{self._kept[j].candidate.name} {self._kept[j].candidate.market}"
+
+        row_ = self._corr[i]
+        others = [(row_[j], named(j)) for j in range(len(self._kept)) if j != i and row_[j] == row_[j]]
         best = max(others, default=None)
         return f"{number(float(best[0]), 2)} {best[1]}" if best else "n/a"
 
