@@ -54,6 +54,15 @@ def test_every_place_opens_by_its_key_and_shows_itself(qtbot: QtBot, window: Mai
     assert window.rail.items["markets"].count == "4 markets"
 
 
+def test_the_first_place_fills_itself_as_soon_as_it_is_seen(window: MainWindow, settle: Settle) -> None:
+    settle()
+    place = window.places["markets"]
+    assert window.place == "markets"
+    assert place.chart.bars is not None
+    assert place.table.current().code == window.session.market
+    assert place._terms.count() > 10
+
+
 def test_markets_chart_zooms_over_everything(qtbot: QtBot, window: MainWindow, settle: Settle) -> None:
     window.go("markets")
     settle()

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable
 
 from PySide6.QtCore import QPoint, QSize, Qt, QTimer
-from PySide6.QtGui import QAction, QCloseEvent, QKeySequence
+from PySide6.QtGui import QAction, QCloseEvent, QKeySequence, QShowEvent
 from PySide6.QtWidgets import QHBoxLayout, QMainWindow, QMenu, QSplitter, QStackedWidget, QVBoxLayout, QWidget
 
 from wolbrin.app.parts import hairline
@@ -217,6 +217,11 @@ class MainWindow(QMainWindow):
 
     def open_help(self) -> None:
         HelpSheet(self.actions_all, self).show()
+
+    def showEvent(self, event: QShowEvent) -> None:
+        super().showEvent(event)
+        # Places fill themselves only while they can be seen; the first one has to be told that it can be now.
+        QTimer.singleShot(0, self, self.places[self.place].activate)
 
     def closeEvent(self, event: QCloseEvent) -> None:
         if self.drawer.isVisible():

@@ -62,13 +62,13 @@ class MarketsPlace(Place):
     def __init__(self, session: Session) -> None:
         super().__init__(session)
         self.table = Table([
-            Column("market", lambda m: m.code, width=92, bold=True),
+            Column("market", lambda m: m.code, width=80, bold=True),
             Column("name", lambda m: m.terms.name, width=180),
-            Column("kind", lambda m: m.terms.kind, width=106),
-            Column("from", lambda m: m.first[:10], width=102),
-            Column("until", lambda m: m.last[:10], width=102),
-            Column("bars", lambda m: m.bars, lambda m: number(m.bars), "right", 80),
-            Column("interval", lambda m: m.minutes, lambda m: f"{m.minutes} min", "right", 68),
+            Column("kind", lambda m: m.terms.kind, width=104),
+            Column("from", lambda m: m.first[:10], width=96),
+            Column("until", lambda m: m.last[:10], width=96),
+            Column("bars", lambda m: m.bars, lambda m: number(m.bars), "right", 76),
+            Column("interval", lambda m: m.minutes, lambda m: f"{m.minutes} min", "right", 66),
         ], session.theme, "Markets", stretch=1)
         self.chart = PriceChart(session.theme, "Market price chart")
         self.title = label("", "heading")
@@ -88,7 +88,7 @@ class MarketsPlace(Place):
         top = QSplitter(Qt.Orientation.Horizontal)
         top.addWidget(self.table)
         top.addWidget(terms)
-        top.setSizes([520, 340])
+        top.setSizes([690, 400])
         bottom = QWidget()
         bottom.setLayout(column(row(self.title, self.about, None, self.span, margins=(0, 6, 8, 0)), self.chart, spacing=4))
         split = QSplitter(Qt.Orientation.Vertical)
