@@ -125,7 +125,11 @@ class MarketsPlace(Place):
 
     def refresh(self) -> None:
         s = self.session
-        if not self.isVisible() or not s.market:
+        if not s.market:
+            self.title.setText("This project holds no market yet.")
+            self.about.setText("The demo project does: start `wolbrin --demo`.")
+            return
+        if not self.isVisible():
             return
         self.table.choose([m.code for m in s.markets].index(s.market))
         clear(self._terms)
