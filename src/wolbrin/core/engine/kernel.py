@@ -264,8 +264,8 @@ def simulate(open_: Ticks, high: Ticks, low: Ticks, close: Ticks, session: NDArr
         stop_atr, target_atr: float64[n] ATR in ticks, or length 1 when unused.
         nights_start, nights_end: int64[n] rollover nights before each bar's start and end, or length 1 when the
             market has no financing.
-        trades_i, trades_f: room for the trades, [>= n + 2, INT_COLUMNS / FLOAT_COLUMNS]; bar columns count from the
-            first bar given.
+        trades_i, trades_f: room for the trades, [>= number of bars with an entry signal + 2, INT_COLUMNS /
+            FLOAT_COLUMNS]; bar columns count from the first bar given.
         net_curve: float64[n], equity marked to the close. gross_curve, position_curve: the same length, or length 0
             for a statistics-only run.
     Returns:

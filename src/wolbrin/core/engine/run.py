@@ -18,11 +18,12 @@ from wolbrin.core.indicators.columns import Columns
 from wolbrin.core.market.bars import Bars, Floats, Ints, Span
 from wolbrin.core.market.sessions import rollovers
 from wolbrin.core.market.terms import Model, Terms
-from wolbrin.core.rules.decide import Decisions, decide
+from wolbrin.core.rules.decide import LONG_IN, SHORT_IN, Decisions, decide
 from wolbrin.core.rules.identity import strategy_hash
 from wolbrin.core.rules.model import Strategy
 
 ENGINE_VERSION = "1"
+ENTRIES = np.uint8(LONG_IN | SHORT_IN)
 NO_NIGHTS = np.zeros(1, np.int64)
 NO_CURVE = np.zeros(0, np.float64)
 NO_POSITION = np.zeros(0, np.int8)
@@ -203,10 +204,11 @@ def backtest(history: Prepared | Bars, strategy: Strategy, brief: Brief, *, deta
     net = np.empty(size)
     gross = np.empty(size) if detail else NO_CURVE
     position = np.empty(size, np.int8) if detail else NO_POSITION
-    # Pages of these that no trade touches are never backed by memory.
-    trades_i = np.empty((size + 2, k.INT_COLUMNS), np.int64)
-    trades_f = np.empty((size + 2, k.FLOAT_COLUMNS))
     part = slice(first, last)
+    # Every trade needs an entry signal of its own; one row more holds the position that is open.
+    room = int(np.count_nonzero(made.signals[part] & ENTRIES)) + 2
+    trades_i = np.empty((room, k.INT_COLUMNS), np.int64)
+    trades_f = np.empty((room, k.FLOAT_COLUMNS))
 
     def cut(column: NDArray) -> NDArray:
         return column[part] if len(column) > 1 else column

@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
-
 import numpy as np
 from numba import njit
 from numpy.typing import NDArray
@@ -11,7 +9,7 @@ from numpy.typing import NDArray
 Floats = NDArray[np.float64]
 Flags = NDArray[np.uint8]
 
-_PLAIN: dict[str, Callable[[Floats, Floats], NDArray[np.bool_]]] = {
+_PLAIN: dict[str, np.ufunc] = {
     "above": np.greater, "below": np.less, "at or above": np.greater_equal, "at or below": np.less_equal}
 # A crossing is "beyond now, not beyond one bar before".
 _CROSSING = {"crosses above": ("above", "at or below"), "crosses below": ("below", "at or above")}
@@ -26,12 +24,15 @@ def compare(left: Floats, right: Floats, operation: str, size: int) -> Flags:
 
     left, right: float64[size], or float64[1] standing for all bars.
     """
-    out = np.zeros(size, np.bool_)
+    out = np.empty(size, np.bool_)
     if operation in _PLAIN:
-        out[:] = _PLAIN[operation](left, right)
+        _PLAIN[operation](left, right, out=out)
+    elif max(len(left), len(right)) == 1:
+        out[:] = False  # two numbers never cross
     else:
         now, before = _CROSSING[operation]
-        out[1:] = _PLAIN[now](left, right)[1:] if max(len(left), len(right)) > 1 else False
+        _PLAIN[now](left, right, out=out)
+        out[0] = False
         out[1:] &= _PLAIN[before](_earlier(left), _earlier(right))
     return out.view(np.uint8)
 
