@@ -27,7 +27,7 @@ def demo_folder() -> Path:
 def open_window(folder: Path | None, demo: bool, picture: Path | None) -> int:
     """Open the window on a project folder; without one, or with `demo`, on the demo project."""
     from wolbrin.app import start
-    from wolbrin.core.work.warming import warm
+    from wolbrin.core.work.warming import is_warm, warm
     from wolbrin.demo.build import build_demo, is_complete
 
     target = folder or demo_folder()
@@ -38,7 +38,7 @@ def open_window(folder: Path | None, demo: bool, picture: Path | None) -> int:
     def compile_kernels(report: Report) -> None:
         warm(lambda what, done, total: report(f"Preparing the engine: {what}", done, total))
 
-    builds = [compile_kernels]
+    builds = [] if is_warm() else [compile_kernels]
     if folder is None and not is_complete(target):
         builds.append(make_demo)
     return start.open_window(target, builds, picture)

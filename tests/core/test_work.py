@@ -40,7 +40,7 @@ from wolbrin.core.work.funnel import funnel, proved_ids
 from wolbrin.core.work.proving import Subject, case_of, prove_job, standing
 from wolbrin.core.work.studying import StudyRequest, run_study, study_job
 from wolbrin.core.work.sweeping import SweepRequest, candidate_from_sweep, sweep_job
-from wolbrin.core.work.warming import warm
+from wolbrin.core.work.warming import is_warm, warm
 
 SETTINGS = Settings(training_first=dt.date(2024, 1, 1), holdout_first=dt.date(2024, 4, 1), last=dt.date(2024, 12, 31))
 STOPPED = cross(stop=Distance(unit="atr", amount=1.5))
@@ -389,6 +389,7 @@ def test_warming_runs_every_kernel_and_reports() -> None:
     warm(lambda *x: said.append(x))
     assert said[0][1] == 0
     assert said[-1] == ("ready", said[-1][2], said[-1][2])
+    assert is_warm()
 
 
 def test_the_benchmark_is_honest_about_what_it_reaches() -> None:
