@@ -46,14 +46,10 @@ def first_finite(column: Floats, start: int) -> int:
     return len(column)
 
 
-@njit(cache=True, nogil=True)
-def pack(long_in: Flags, short_in: Flags, long_out: Flags, short_out: Flags) -> Flags:
-    """Four flag arrays as bits 0 to 3 of one uint8[n]; an array of length 1 stands for "never"."""
-    n = max(len(long_in), len(short_in), len(long_out), len(short_out))
-    out = np.zeros(n, np.uint8)
-    for bit, flags in enumerate((long_in, short_in, long_out, short_out)):
-        if len(flags) == 1:
-            continue
-        for i in range(n):
-            out[i] |= flags[i] << bit
+def pack(flags: tuple[Flags | None, ...], size: int) -> Flags:
+    """Up to eight flag arrays as bits 0, 1, 2 .. of one uint8[size]; None stands for "never"."""
+    out = np.zeros(size, np.uint8)
+    for bit, one in enumerate(flags):
+        if one is not None:
+            out |= one << np.uint8(bit)
     return out

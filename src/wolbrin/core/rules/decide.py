@@ -24,7 +24,6 @@ from wolbrin.core.rules.model import (
 )
 
 LONG_IN, SHORT_IN, LONG_OUT, SHORT_OUT = 1, 2, 4, 8
-NO_FLAGS = np.zeros(1, np.uint8)
 NO_COLUMN = np.zeros(1, np.float64)
 
 
@@ -109,10 +108,8 @@ def decide(columns: Columns, strategy: Strategy) -> Decisions:
     """All decisions of a strategy over the history of `columns`."""
     long_side, short_side = effective_long(strategy), effective_short(strategy)
     conditions = [long_side.entry, short_side.entry, long_side.exit, short_side.exit]
-    flags = [condition_flags(columns, c) if c.active else NO_FLAGS for c in conditions]
+    flags = tuple(condition_flags(columns, c) if c.active else None for c in conditions)
     stop_atr = _distance_atr(columns, strategy.stop)
     target_atr = _distance_atr(columns, strategy.target)
-    signals = pack(*flags)
-    if len(signals) != len(columns.bars):
-        signals = np.zeros(len(columns.bars), np.uint8)
-    return Decisions(signals, warm_up(columns, conditions, [stop_atr, target_atr]), stop_atr, target_atr)
+    warm = warm_up(columns, conditions, [stop_atr, target_atr])
+    return Decisions(pack(flags, len(columns.bars)), warm, stop_atr, target_atr)
