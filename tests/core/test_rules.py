@@ -89,6 +89,22 @@ def test_comparisons_equal_their_definition(compare: str) -> None:
     np.testing.assert_array_equal(row_flags(columns, one).astype(bool), want)
 
 
+@pytest.mark.parametrize("compare", ["crosses above", "crosses below"])
+@pytest.mark.parametrize("swapped", [False, True])
+def test_crossing_a_number_from_either_side(compare: str, swapped: bool) -> None:
+    """A line and a number, in both orders; touching the level first counts as not beyond it."""
+    columns, level = Columns(BARS), float(np.median(BARS.close))
+    one = row(num(level), compare, price()) if swapped else row(price(), compare, num(level))
+    x, y = (np.full(len(BARS), level), BARS.close) if swapped else (BARS.close, np.full(len(BARS), level))
+    if compare == "crosses below":
+        x, y = y, x
+    want = np.zeros(len(BARS), bool)
+    want[1:] = (x[1:] > y[1:]) & (x[:-1] <= y[:-1])
+    np.testing.assert_array_equal(row_flags(columns, one).astype(bool), want)
+    assert want.sum() > 3
+    assert not row_flags(columns, row(num(1), compare, num(2))).any()
+
+
 def test_all_any_off_and_empty() -> None:
     columns = Columns(BARS)
     a, b = row(price(), "above", ind("sma", length=5)), row(price(), "above", ind("sma", length=60))

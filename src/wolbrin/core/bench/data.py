@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from typing import Literal
+
 import numpy as np
 
 from wolbrin.core.market.bars import Bars, make_bars
@@ -36,13 +38,14 @@ def bench_bars(count: int) -> Bars:
     return bars.take(count)
 
 
-def bench_strategy() -> Strategy:
-    """Three conditions, mirrored, with ATR stop and target."""
+def bench_strategy(short: Literal["mirrored", "off"] = "mirrored") -> Strategy:
+    """Three conditions on the long side, with ATR stop and target; the short side mirrored (three more) or off."""
     def ema(length: int) -> IndicatorOperand:
         return IndicatorOperand(indicator="ema", params={"length": length})
 
     rows = (Row(left=ema(20), compare="crosses above", right=ema(50)),
             Row(left=IndicatorOperand(indicator="rsi"), compare="above", right=NumberOperand(value=50.0)),
             Row(left=FieldOperand(), compare="above", right=IndicatorOperand(indicator="sma", params={"length": 100})))
-    return Strategy(name="Bench", long=Side(entry=Condition(rows=rows)), stop=Distance(unit="atr", amount=1.5, length=20),
+    return Strategy(name="Bench", long=Side(entry=Condition(rows=rows)), short=Side(mode=short),
+                    stop=Distance(unit="atr", amount=1.5, length=20),
                     target=Distance(unit="atr", amount=3.0, length=20))

@@ -11,12 +11,27 @@ Flags = NDArray[np.uint8]
 
 _PLAIN: dict[str, np.ufunc] = {
     "above": np.greater, "below": np.less, "at or above": np.greater_equal, "at or below": np.less_equal}
-# A crossing is "beyond now, not beyond one bar before".
-_CROSSING = {"crosses above": ("above", "at or below"), "crosses below": ("below", "at or above")}
 
 
-def _earlier(column: Floats) -> Floats:
-    return column if len(column) == 1 else column[:-1]
+# A crossing is "beyond now, not beyond one bar before". One pass over the columns: NumPy would need four.
+@njit(cache=True, nogil=True)
+def _cross_lines(x: Floats, y: Floats, out: Flags) -> None:
+    """Where x crosses above y."""
+    out[0] = 0
+    for i in range(1, len(out)):
+        out[i] = np.uint8(x[i] > y[i]) & np.uint8(x[i - 1] <= y[i - 1])
+
+
+@njit(cache=True, nogil=True)
+def _cross_level(x: Floats, level: float, up: bool, out: Flags) -> None:
+    """Where x crosses above (up) or below a fixed level."""
+    out[0] = 0
+    if up:
+        for i in range(1, len(out)):
+            out[i] = np.uint8(x[i] > level) & np.uint8(x[i - 1] <= level)
+    else:
+        for i in range(1, len(out)):
+            out[i] = np.uint8(x[i] < level) & np.uint8(x[i - 1] >= level)
 
 
 def compare(left: Floats, right: Floats, operation: str, size: int) -> Flags:
@@ -24,17 +39,23 @@ def compare(left: Floats, right: Floats, operation: str, size: int) -> Flags:
 
     left, right: float64[size], or float64[1] standing for all bars.
     """
-    out = np.empty(size, np.bool_)
+    out = np.empty(size, np.uint8)
     if operation in _PLAIN:
-        _PLAIN[operation](left, right, out=out)
-    elif max(len(left), len(right)) == 1:
-        out[:] = False  # two numbers never cross
+        _PLAIN[operation](left, right, out=out.view(np.bool_))
+        return out
+    up = operation == "crosses above"
+    fixed_left, fixed_right = len(left) < size, len(right) < size
+    if fixed_left and fixed_right:
+        out[:] = 0  # two numbers never cross
+    elif fixed_right:
+        _cross_level(left, float(right[0]), up, out)
+    elif fixed_left:  # a number above a line is a line below a number
+        _cross_level(right, float(left[0]), not up, out)
+    elif up:
+        _cross_lines(left, right, out)
     else:
-        now, before = _CROSSING[operation]
-        _PLAIN[now](left, right, out=out)
-        out[0] = False
-        out[1:] &= _PLAIN[before](_earlier(left), _earlier(right))
-    return out.view(np.uint8)
+        _cross_lines(right, left, out)
+    return out
 
 
 @njit(cache=True, nogil=True)
