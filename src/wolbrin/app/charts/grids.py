@@ -96,13 +96,14 @@ class Grid(QWidget):
                     painter.fillRect(inner, self._theme.color("hairline", 70))
                     continue
                 painter.fillRect(inner, self.tint(value))
-                if self.show_numbers and cell.width() > 34:
+                text = number(value, self.digits) if self.show_numbers and cell.width() > 34 else ""
+                if self.strong and r != c and abs(value) >= self.strong[0]:
+                    mark = "\u2021" if abs(value) >= self.strong[1] else "\u2020"
+                    text = f"{text} {mark}" if cell.width() > 46 or not text else mark
+                if text:
                     dark = self.tint(value).lightness() < 128
                     light = self._theme.tokens.name == "paper"
                     painter.setPen(self._theme.color("surface" if dark == light else "ink"))
-                    text = number(value, self.digits)
-                    if self.strong and r != c and abs(value) >= self.strong[0]:
-                        text += " \u2021" if abs(value) >= self.strong[1] else " \u2020"
                     painter.drawText(cell, Qt.AlignmentFlag.AlignCenter, text)
         painter.setPen(self._theme.color("muted"))
         area = self._area()
