@@ -41,7 +41,7 @@ class OverlapPlace(Place):
         self.table = Table([
             Column("distinct", lambda k: k.id in self._distinct, lambda k: "distinct" if k.id in self._distinct else
                    "double", width=62, tint=lambda k: "gain" if k.id in self._distinct else "muted"),
-            *naming(get, 130)[:2], figure("return_drawdown", get),
+            *naming(get, 118)[:2], figure("return_drawdown", get),
             Column("closest to", lambda k: self._closest(k), width=190)], s.theme, "Overlap candidates")
         left = QWidget()
         left.setLayout(column(self.title, self.words, self.matrix, spacing=4, margins=(0, 0, 10, 0)))
@@ -53,7 +53,7 @@ class OverlapPlace(Place):
         split = QSplitter(Qt.Orientation.Horizontal)
         split.addWidget(left)
         split.addWidget(right)
-        split.setSizes([560, 440])
+        split.setSizes([520, 570])
         self.empty = Empty("Tick at least two candidates to see which of them are the same bet.",
                            "Tick the proved candidates", self._tick_proved)
         self.stack = QStackedWidget()
