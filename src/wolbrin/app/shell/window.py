@@ -117,7 +117,7 @@ class MainWindow(QMainWindow):
     def count(self) -> None:
         counts = funnel(self.session.project)
         rehearsal = self.places["rehearsal"]
-        counts["rehearsing"] = int(isinstance(rehearsal, RehearsalPlace) and rehearsal._running())
+        counts["rehearsing"] = int(isinstance(rehearsal, RehearsalPlace) and rehearsal.running())
         self.rail.show_counts(counts)
 
     # Places and drawer

@@ -145,6 +145,7 @@ class Job:
         ready: dict[int, Any] = {}
         following = 0
         committed = 0
+        satisfied = False
         try:
             while committed < len(self._chunks) and not self._stop.is_set():
                 self._go.wait()
@@ -158,10 +159,9 @@ class Job:
                     ready[under_way.pop(future)] = future.result()
                 committed = self._commit(ready, committed)
                 if self._enough is not None and self._enough():
+                    satisfied = True
                     break
-            if self._enough is not None and self._enough():
-                pass
-            elif committed < len(self._chunks):
+            if committed < len(self._chunks) and not satisfied:
                 final = State.STOPPED
                 # What the workers already had in hand is kept as well.
                 for future, index in under_way.items():

@@ -80,19 +80,19 @@ class RehearsalPlace(Place):
     def actions_offered(self) -> list[Action]:
         return [Action("rehearsal.start", "Start a rehearsal (opens the holdout)", self.start, "Ctrl+Return", "rehearsal"),
                 Action("rehearsal.pause", "Pause or resume the rehearsal", self.toggle_pause, "Ctrl+P", "rehearsal",
-                       lambda: self._running()),
-                Action("rehearsal.stop", "Stop the rehearsal", self.stop, "", "rehearsal", lambda: self._running())]
+                       lambda: self.running()),
+                Action("rehearsal.stop", "Stop the rehearsal", self.stop, "", "rehearsal", lambda: self.running())]
 
     def activate(self) -> None:
         s = self.session
-        if not self._running():
+        if not self.running():
             self.title.setText(f"{s.strategy.name} on {s.market} {s.interval} min")
 
-    def _running(self) -> bool:
+    def running(self) -> bool:
         return self._job is not None and not self._job.state.over
 
     def _buttons(self) -> None:
-        on = self._running()
+        on = self.running()
         self.go.setVisible(not on)
         self.pause.setVisible(on)
         self.end.setVisible(on)
@@ -114,7 +114,7 @@ class RehearsalPlace(Place):
     def start(self) -> None:
         """Begin playing the holdout; counted as an opening."""
         s = self.session
-        if self._running():
+        if self.running():
             s.note("A rehearsal is running; stop it first.", "caution")
             return
         strategy, market, interval, settings, project = s.strategy, s.market, s.interval, s.settings, s.project
