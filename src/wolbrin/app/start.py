@@ -13,7 +13,7 @@ from typing import Any
 
 import platformdirs
 from PySide6.QtCore import QEventLoop, Qt, QTimer
-from PySide6.QtWidgets import QApplication, QFileDialog, QProgressBar, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QApplication, QProgressBar, QVBoxLayout, QWidget
 
 from wolbrin.app.parts import button, label, row
 from wolbrin.app.session import Session
@@ -148,12 +148,6 @@ def catch_all(session: Session) -> None:
             log.error("unexpected", exc_info=(kind, error, trace))
             session.note(f"Something went wrong ({error}). Your work is kept; details are in {log_path()}.", "error")
     sys.excepthook = hook
-
-
-def choose_folder() -> Path | None:
-    """Ask for a project folder."""
-    name = QFileDialog.getExistingDirectory(None, "Open a Wolbrin project")
-    return Path(name) if name else None
 
 
 def open_window(folder: Path, builds: list[Build], picture: Path | None = None, place: str | None = None,

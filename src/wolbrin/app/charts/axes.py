@@ -8,7 +8,6 @@ import numpy as np
 import pyqtgraph as pg
 from numpy.typing import NDArray
 from PySide6.QtCore import Qt, Signal
-from PySide6.QtWidgets import QWidget
 
 from wolbrin.app.theme.theme import Theme, font
 from wolbrin.app.theme.tokens import SMALL, text_token
@@ -136,9 +135,3 @@ def holdout_region(theme: Theme, low: float, high: float) -> list[pg.GraphicsObj
     border = pg.InfiniteLine(low, angle=90, pen=theme.pen("accent", 1.5))
     border.setZValue(-10)
     return [tint, hatch, border]
-
-
-def detach(widget: QWidget) -> None:
-    """Close a plot for good (pyqtgraph keeps scenes alive otherwise)."""
-    if isinstance(widget, pg.PlotWidget):
-        widget.close()

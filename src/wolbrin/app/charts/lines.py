@@ -7,8 +7,7 @@ from dataclasses import dataclass
 import numpy as np
 import pyqtgraph as pg
 from numpy.typing import NDArray
-from PySide6.QtCore import QPointF, QRectF, Qt
-from PySide6.QtGui import QPainter, QPolygonF
+from PySide6.QtCore import Qt
 
 from wolbrin.app.charts.axes import Plot, SecondsAxis, TextOnPlot, holdout_region
 from wolbrin.app.theme.theme import Theme
@@ -146,17 +145,5 @@ class Histogram(Plot):
             self.addItem(text, ignoreBounds=True)
         self.setYRange(0, top * 1.1, padding=0)
         self.setXRange(low, high, padding=0.02)
-
-
-def draw_spark(painter: QPainter, area: QRectF, values: Floats, theme: Theme, token: str = "ink") -> None:
-    """A plain small line in a rectangle."""
-    if len(values) < 2:
-        return
-    low, high = float(np.nanmin(values)), float(np.nanmax(values))
-    span = (high - low) or 1.0
-    step = area.width() / (len(values) - 1)
-    painter.setPen(theme.pen(token, 1.0))
-    painter.drawPolyline(QPolygonF([QPointF(area.left() + i * step, area.bottom() - (float(v) - low) / span
-                                            * area.height()) for i, v in enumerate(values) if np.isfinite(v)]))
 
 

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import datetime as dt
 import hashlib
 from dataclasses import dataclass, field
 from functools import cached_property
@@ -222,8 +221,3 @@ def backtest(history: Prepared | Bars, strategy: Strategy, brief: Brief, *, deta
     named = {name: int(value) for name, value in zip(k.COUNTS, counts)}
     named["left out"] = bars.left_out
     return Run(bars, strategy, brief, first, last, booked, trades_f[:count].copy(), net, gross, position, named)
-
-
-def as_datetime(ns: int) -> dt.datetime:
-    """UTC nanoseconds as an aware datetime."""
-    return dt.datetime.fromtimestamp(ns / 1e9, tz=dt.UTC)

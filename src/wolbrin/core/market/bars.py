@@ -37,10 +37,6 @@ def day_number(day: dt.date) -> int:
     return (day - dt.date(1970, 1, 1)).days
 
 
-def date_of(day: int) -> dt.date:
-    return dt.date(1970, 1, 1) + dt.timedelta(days=int(day))
-
-
 @dataclass(frozen=True)
 class Bars:
     """A market's bars at one interval, n of them, all inside sessions, strictly rising in time.

@@ -54,10 +54,6 @@ def _row(left: Operand, compare: str, right: Operand) -> Row:
 CLOSE = FieldOperand()
 
 
-def _up(rng: Rng) -> str:
-    return str(rng.choice(["above", "crosses above"]))
-
-
 def _either(rng: Rng) -> str:
     return str(rng.choice(["above", "below"]))
 
