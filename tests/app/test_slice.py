@@ -210,7 +210,7 @@ def test_brief_editors_change_the_question(qtbot: QtBot, window: MainWindow, set
     names.itemActivated.emit(names.currentItem())
     settle()
     assert s.interval == 30
-    assert s.run.bars.minutes == 30
+    assert s.run.bars.interval == 30
     qtbot.mouseClick(window.brief.costs, Qt.MouseButton.LeftButton)
     fields = {w.accessibleName(): w for w in window.brief.findChildren(QDoubleSpinBox)}
     fields["slippage, ticks a fill"].setValue(3)

@@ -183,16 +183,18 @@ def test_csv_layouts_read_alike(tmp_path: Path) -> None:
     zoned = HEADER + "".join(f"{t}+00:00,{o},{h},{lo},{c},{v}\n" for t, (o, h, lo, c, v) in zip(stamps, rows))
     for name, text in (("iso", iso), ("epoch", epoch), ("split", split), ("zoned", zoned)):
         read = read_bars(write(tmp_path / f"{name}.csv", text), terms())
-        assert read.minutes == 15, name
+        assert read.interval == 15, name
         np.testing.assert_array_equal(read.time, bars.time, name)
         np.testing.assert_array_equal(read.c, bars.c, name)
 
 
 @pytest.mark.parametrize(("text", "word"), [
-    ("", "table"), (HEADER, "no bars"), ("a,b\n1,2\n", "lacks"),
-    (HEADER + "2024-01-08T08:00,1,2,x,1,1\n", "row 2, field \"low\""),
-    (HEADER + "yesterday,1,2,1,1,1\n", "not a time"), (HEADER + "2024-01-08T08:00,1,2,1\n2024,1,2,3,4,5,6,7\n", "table|not"),
-    ("time,open,open,high,low,close\n", "twice|no bars"), (b"\xff\xfe\x00\x01binary", "UTF-8")])
+    ("", "empty"), (HEADER, "no bars"), ("a,b\n1,2\n", "looks like a date"),
+    (HEADER + "2024-01-08T08:00,1,2,1,1,1\n2024-01-08T08:15,1,2,x,1,1\n", "row 3: the low \"x\""),
+    (HEADER + "yesterday,1,2,1,1,1\n", "not a time|looks like a date"),
+    (HEADER + "2024-01-08T08:00,1,2,1\n2024,1,2,3,4,5,6,7\n", "table|not"),
+    ("time,open,open,high,low,close\n2024-01-08T08:00,1,1,1,1,1\n", "twice"),
+    (b"PK\x00\x01\x00\x00\x00binary", "not a text file")])
 def test_bad_csv_is_one_sentence_naming_the_place(tmp_path: Path, text: str | bytes, word: str) -> None:
     path = write(tmp_path / "bad.csv", text)
     with pytest.raises(WolbrinError, match=word) as caught:

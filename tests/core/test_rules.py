@@ -129,7 +129,7 @@ def mirrored_bars(bars: Bars) -> Bars:
     """The same history upside down, around twice its highest price to stay positive."""
     top = 2 * int(bars.h.max())
     flip = lambda ticks: (top - ticks.astype(np.int64)) / 100  # noqa: E731
-    return make_bars(terms(), bars.minutes, bars.time, (flip(bars.o), flip(bars.l), flip(bars.h), flip(bars.c)), bars.volume)
+    return make_bars(terms(), bars.interval, bars.time, (flip(bars.o), flip(bars.l), flip(bars.h), flip(bars.c)), bars.volume)
 
 
 @given(st.integers(0, 10**6))

@@ -216,7 +216,7 @@ def test_history_files_keep_every_bit_and_are_replaced_whole(tmp_path: Path) -> 
     path = tmp_path / "h.parquet"
     write_history(path, bars)
     write_history(path, bars)
-    back = read_history(path, bars.terms, bars.minutes)
+    back = read_history(path, bars.terms, bars.interval)
     assert back.hash == bars.hash
     assert list(tmp_path.iterdir()) == [path], "no half-written file stays behind"
 

@@ -97,5 +97,5 @@ def add(app: typer.Typer, demo: Callable[[], Path]) -> None:
             emit(report(run, equity))
         else:
             console.print(describe(what), markup=False)
-            console.print(measures_table(f"{what.name} on {run.bars.terms.code} {run.bars.minutes} min, {brief.span}",
+            console.print(measures_table(f"{what.name} on {run.bars.terms.code} {run.bars.interval} min, {brief.span}",
                                          {"value": measure(Facts.of(run))}))

@@ -101,7 +101,7 @@ def core_figures(tell: Callable[[str], None] = lambda what: None) -> list[Figure
         tell("a sweep of 2,025 combinations")
 
         def sweep(on: Engine) -> float:
-            job, _ = sweep_job(project, SweepRequest(strategy, terms.code, bars.minutes, axes))
+            job, _ = sweep_job(project, SweepRequest(strategy, terms.code, bars.interval, axes))
             began = time.perf_counter()
             on.start(job, "threads").wait()
             return time.perf_counter() - began
@@ -113,9 +113,9 @@ def core_figures(tell: Callable[[str], None] = lambda what: None) -> list[Figure
         found.append(Figure("the same sweep, all cores over one thread", one / two, "x", "higher", None,
                             f"one thread: {one:.2f} s"))
         tell("Discover")
-        job, _ = discover_job(project, DiscoverRequest(terms.code, bars.minutes, Limits(), 64, 9))
+        job, _ = discover_job(project, DiscoverRequest(terms.code, bars.interval, Limits(), 64, 9))
         engine.start(job, "processes").wait()  # the worker processes start and read the history
-        job, _ = discover_job(project, DiscoverRequest(terms.code, bars.minutes, Limits(), 1200, 1))
+        job, _ = discover_job(project, DiscoverRequest(terms.code, bars.interval, Limits(), 1200, 1))
         engine.start(job, "processes").wait()
         rate = job.progress().rate
         found.append(Figure("Discover, candidates tested", rate, "a second", "higher", None,

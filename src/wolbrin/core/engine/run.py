@@ -124,7 +124,7 @@ class Run:
     def record(self) -> dict[str, object]:
         """What made this run; the same record gives the same bits."""
         span = self.brief.span
-        return {"engine": ENGINE_VERSION, "market": self.bars.terms.code, "interval": self.bars.minutes,
+        return {"engine": ENGINE_VERSION, "market": self.bars.terms.code, "interval": self.bars.interval,
                 "history": self.bars.hash, "strategy": strategy_hash(self.strategy),
                 "first": span.first.isoformat() if span.first else None,
                 "last": span.last.isoformat() if span.last else None,
@@ -150,7 +150,7 @@ def settled_quantity(strategy: Strategy, terms: Terms) -> float:
 def check(bars: Bars, strategy: Strategy, brief: Brief) -> None:
     """Refuse what cannot be run, in words."""
     terms = bars.terms
-    if strategy.flat_by_session_end and not terms.sessions:
+    if strategy.flat_by_session_end and not terms.scheduled:
         raise UserError("flat by session end needs a session schedule", terms.code,
                         "Give the market its sessions, or switch the rule off.")
     if brief.capital <= 0:

@@ -41,13 +41,14 @@ def day_number(day: dt.date) -> int:
 class Bars:
     """A market's bars at one interval, n of them, all inside sessions, strictly rising in time.
 
+    interval: code of the bars' interval (see intervals), minutes as they are.
     time, end: int64[n] UTC nanoseconds of start and end. o, h, l, c: int32[n] ticks. volume: float64[n].
     session: int32[n] index into `sessions`. last: uint8[n], 1 where the bar's end is at or past its session's end.
     left_out: bars dropped as outside every session. off_grid: prices moved to the nearest tick.
     """
 
     terms: Terms
-    minutes: int
+    interval: int
     time: Ints
     end: Ints
     o: NDArray[np.int32]
@@ -100,7 +101,7 @@ class Bars:
     @cached_property
     def hash(self) -> str:
         """Hex digest of what the simulator sees: times, ticks, volume, interval, terms."""
-        digest = hashlib.sha256(f"{self.minutes}|{self.terms.model_dump_json()}".encode())
+        digest = hashlib.sha256(f"{self.interval}|{self.terms.model_dump_json()}".encode())
         for column in (self.time, self.o, self.h, self.l, self.c, self.volume):
             digest.update(np.ascontiguousarray(column).tobytes())
         return digest.hexdigest()[:16]
@@ -117,7 +118,7 @@ class Bars:
     def take(self, stop: int) -> Bars:
         """The first `stop` bars, as a history that ends there."""
         cut = {k: getattr(self, k)[:stop] for k in ("time", "end", "o", "h", "l", "c", "volume", "session", "last")}
-        return Bars(self.terms, self.minutes, **cut, sessions=self.sessions,
+        return Bars(self.terms, self.interval, **cut, sessions=self.sessions,
                     left_out=self.left_out, off_grid=self.off_grid)
 
 
@@ -127,16 +128,17 @@ def _refuse(bad: NDArray[np.bool_], what: str, source: str) -> None:
         raise UserError(f"{what} ({int(bad.sum())} bars in all)", f"{source}, bar {row}", "Correct or remove the bar.")
 
 
-def make_bars(terms: Terms, minutes: int, time: Ints, prices: tuple[Floats, Floats, Floats, Floats],
-              volume: Floats | None = None, source: str = "history") -> Bars:
+def make_bars(terms: Terms, interval: int, time: Ints, prices: tuple[Floats, Floats, Floats, Floats],
+              volume: Floats | None = None, source: str = "history", ends: Ints | None = None) -> Bars:
     """Check raw bars, snap prices to the tick grid and place each bar in its session.
 
     Args:
-        time: int64[n] UTC nanoseconds of the bar STARTS. prices: open, high, low, close, float64[n] each.
+        interval: its code. time: int64[n] UTC nanoseconds of the bar STARTS. prices: open, high, low, close, float64[n]
+        each. ends: int64[n] UTC nanoseconds, needed where they do not follow from the interval.
     Raises:
         UserError: dirty bars (missing price, high below low, open or close outside, unsorted, repeated), or none.
     """
-    if minutes < 1:
+    if interval < 1:
         raise UserError("the bar interval must be at least one minute", source)
     if len(time) == 0:
         raise UserError("there are no bars in this history", source, "Choose another file.")
@@ -167,8 +169,8 @@ def make_bars(terms: Terms, minutes: int, time: Ints, prices: tuple[Floats, Floa
     keep = slice(None) if inside.all() else inside
     place: NDArray[np.int32] = at[keep].astype(np.int32)
     start = np.ascontiguousarray(time[keep])
-    end = start + minutes * NS_A_MINUTE
+    end = start + interval * NS_A_MINUTE if ends is None else np.ascontiguousarray(ends[keep])
     vol = np.zeros(len(time)) if volume is None else np.asarray(volume, np.float64)
     opens, highs, lows, closes = (t[keep] for t in ticks)
-    return Bars(terms, minutes, start, end, opens, highs, lows, closes, vol[keep], place,
+    return Bars(terms, interval, start, end, opens, highs, lows, closes, vol[keep], place,
                 (end >= table.close[place]).astype(np.uint8), table, int(len(time) - inside.sum()), off_grid)

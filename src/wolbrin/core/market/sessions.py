@@ -2,30 +2,15 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
-
 import numpy as np
 from numpy.typing import NDArray
 
+from wolbrin.core.market.exchanges import SessionTable, exchange_sessions
 from wolbrin.core.market.terms import MINUTES_A_DAY, WEEKDAYS, Terms, minutes_of
 from wolbrin.core.market.zones import to_utc
 
 NS_A_MINUTE = 60 * 1_000_000_000
 NS_A_DAY = MINUTES_A_DAY * NS_A_MINUTE
-
-
-@dataclass(frozen=True)
-class SessionTable:
-    """All sessions that touch a stretch of time, in order.
-
-    open, close: int64[m], UTC nanoseconds. trading_date: int32[m], days since 1970-01-01 of the local date on
-    which the session ends. scheduled: False where the market has no schedule and each local day stands in for one.
-    """
-
-    open: NDArray[np.int64]
-    close: NDArray[np.int64]
-    trading_date: NDArray[np.int32]
-    scheduled: bool
 
 
 def _weekday(days: NDArray[np.int64]) -> NDArray[np.int64]:
@@ -36,6 +21,8 @@ def _weekday(days: NDArray[np.int64]) -> NDArray[np.int64]:
 def session_table(terms: Terms, first_ns: int, last_ns: int) -> SessionTable:
     """Sessions of `terms` that may hold a bar starting in [first_ns, last_ns] (UTC nanoseconds)."""
     days = np.arange(first_ns // NS_A_DAY - 2, last_ns // NS_A_DAY + 3, dtype=np.int64)
+    if terms.calendar:
+        return _without_closed(terms, exchange_sessions(terms.calendar, int(days[0]), int(days[-1])))
     weekday = _weekday(days)
     opens, closes, dates = [], [], []
     if terms.sessions:
@@ -54,7 +41,24 @@ def session_table(terms: Terms, first_ns: int, last_ns: int) -> SessionTable:
     date = np.concatenate(dates)
     order = np.argsort(start, kind="stable")
     order = order[end[order] > start[order]]
-    return SessionTable(start[order], end[order], date[order].astype(np.int32), bool(terms.sessions))
+    return _without_closed(terms, SessionTable(start[order], end[order], date[order].astype(np.int32),
+                                               bool(terms.sessions)))
+
+
+def _without_closed(terms: Terms, table: SessionTable) -> SessionTable:
+    """The table without sessions whose trading date the terms name as closed."""
+    if not terms.closed:
+        return table
+    dates = table.trading_date.astype("datetime64[D]")
+    yearly = [d for d in terms.closed if len(d) == 5]
+    once = np.array([d for d in terms.closed if len(d) > 5], "datetime64[D]")
+    shut = np.isin(dates, once)
+    if yearly:
+        month = dates.astype("datetime64[M]")
+        day_of_month = (dates - month).astype(np.int64) + 1
+        code = (month.astype(np.int64) % 12 + 1) * 100 + day_of_month
+        shut |= np.isin(code, [int(d[:2]) * 100 + int(d[3:]) for d in yearly])
+    return SessionTable(table.open[~shut], table.close[~shut], table.trading_date[~shut], table.scheduled)
 
 
 def rollovers(terms: Terms, first_ns: int, last_ns: int) -> tuple[NDArray[np.int64], NDArray[np.int64]]:

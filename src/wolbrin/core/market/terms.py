@@ -2,16 +2,19 @@
 
 from __future__ import annotations
 
+import datetime as dt
 import json
+import re
 from fractions import Fraction
 from pathlib import Path
-from typing import Literal
+from typing import Any, Literal
 from zoneinfo import ZoneInfo, ZoneInfoNotFoundError
 
 from pydantic import BaseModel, ConfigDict, Field, ValidationError, field_validator, model_validator
 
 from wolbrin.core.errors import EnvironmentTrouble, UserError
 
+CLOSED_DAY = re.compile(r"^(?:\d{4}-)?\d{2}-\d{2}$")
 WEEKDAYS = ("Mon", "Tue", "Wed", "Thu", "Fri", "Sat", "Sun")
 Weekday = Literal["Mon", "Tue", "Wed", "Thu", "Fri", "Sat", "Sun"]
 MINUTES_A_DAY = 24 * 60
@@ -27,6 +30,15 @@ def minutes_of(clock: str) -> int:
     if minutes > 59 or total > MINUTES_A_DAY:
         raise ValueError(f'"{clock}" is not a time of day between 00:00 and 24:00')
     return total
+
+
+def known_zone(value: str) -> str:
+    """The name of a time zone, if the tz database has it."""
+    try:
+        ZoneInfo(value)
+    except (ZoneInfoNotFoundError, ValueError, OSError):
+        raise ValueError(f'"{value}" is not a time zone of the tz database, such as Europe/Oslo') from None
+    return value
 
 
 class Model(BaseModel):
@@ -103,10 +115,14 @@ class Margin(Model):
 
 
 class Terms(Model):
-    """Everything the simulator must know of a market. See docs/market-file.md."""
+    """Everything the simulator must know of a market. See docs/market-file.md.
+
+    `sessions` is the weekly schedule; `calendar`, where given, takes opens, closes and holidays from a listed exchange
+    instead. `closed` names days without trading: "12-25" every year, "2024-03-29" once.
+    """
 
     format: Literal["wolbrin.market"] = "wolbrin.market"
-    version: Literal[1] = 1
+    version: Literal[1, 2] = 2
     code: str = Field(min_length=1, max_length=24, pattern=r"^[A-Za-z0-9._-]+$")
     name: str = ""
     kind: Literal["future", "currency pair", "other"] = "future"
@@ -123,15 +139,39 @@ class Terms(Model):
     margin: Margin = Margin()
     time_zone: str = "UTC"
     sessions: tuple[SessionRule, ...] = ()
+    calendar: str = Field("", max_length=24, description="code of a listed exchange (ISO 10383), or empty")
+    closed: tuple[str, ...] = Field((), max_length=2000)
+    price_digits: int | None = Field(None, ge=0, le=10, description="decimals shown; from the tick when absent")
+
+    @model_validator(mode="before")
+    @classmethod
+    def _upgrade(cls, data: Any) -> Any:
+        # A file of version 1 lacks only fields that have defaults.
+        return data | {"version": 2} if isinstance(data, dict) and data.get("version") == 1 else data
+
+    @field_validator("tick_size")
+    @classmethod
+    def _tick(cls, value: float) -> float:
+        if not 1e-10 <= value <= 1e9:
+            raise ValueError("the tick must lie between 0.0000000001 and 1,000,000,000")
+        return value
+
+    @field_validator("closed")
+    @classmethod
+    def _closed(cls, value: tuple[str, ...]) -> tuple[str, ...]:
+        for day in value:
+            try:
+                if not CLOSED_DAY.match(day):
+                    raise ValueError
+                dt.date.fromisoformat(day if len(day) > 5 else f"2024-{day}")
+            except ValueError:
+                raise ValueError(f'"{day}" is not a day like 12-25 or 2024-03-29') from None
+        return tuple(sorted(set(value)))
 
     @field_validator("time_zone")
     @classmethod
     def _zone(cls, value: str) -> str:
-        try:
-            ZoneInfo(value)
-        except (ZoneInfoNotFoundError, ValueError, OSError):
-            raise ValueError(f'"{value}" is not a time zone of the tz database, such as Europe/Oslo') from None
-        return value
+        return known_zone(value)
 
     @model_validator(mode="after")
     def _sessions_apart(self) -> Terms:
@@ -152,6 +192,11 @@ class Terms(Model):
         return ZoneInfo(self.time_zone)
 
     @property
+    def scheduled(self) -> bool:
+        """Whether it is known when this market trades."""
+        return bool(self.sessions or self.calendar)
+
+    @property
     def tick_fraction(self) -> Fraction:
         """The tick as the exact decimal the user wrote, so that 1.10005 is on the grid or it is not."""
         return Fraction(repr(self.tick_size))
@@ -163,7 +208,9 @@ class Terms(Model):
 
     @property
     def digits(self) -> int:
-        """Decimals needed to write any price of the grid."""
+        """Decimals prices are written with: as told, else what the tick grid needs."""
+        if self.price_digits is not None:
+            return self.price_digits
         text = format(self.tick_size, ".10f").rstrip("0")
         return len(text.split(".")[1])
 

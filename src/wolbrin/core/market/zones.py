@@ -68,3 +68,9 @@ def to_local(utc_ns: Instants, zone: str) -> Instants:
     """UTC nanoseconds to local wall-clock nanoseconds."""
     shifts = _shifts_over(utc_ns, zone)
     return np.asarray(utc_ns + shifts.offset[np.searchsorted(shifts.at, utc_ns, "right")], np.int64)
+
+
+def shifts_between(zone: str, first_ns: int, last_ns: int) -> list[int]:
+    """UTC nanoseconds of the zone's changes of offset in [first_ns, last_ns]."""
+    at = _shifts_over(np.array([first_ns, last_ns], np.int64), zone).at
+    return [int(x) for x in at if first_ns <= x <= last_ns]

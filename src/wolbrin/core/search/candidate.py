@@ -41,5 +41,5 @@ def spark_of(run: Run) -> NDArray[np.float32]:
 
 def candidate_of(run: Run, name: str, origin: str, tried: int) -> Candidate:
     """Make a candidate of a run on the training span."""
-    return Candidate(name, run.strategy.model_copy(update={"name": name}), run.bars.terms.code, run.bars.minutes,
+    return Candidate(name, run.strategy.model_copy(update={"name": name}), run.bars.terms.code, run.bars.interval,
                      origin, tried, run.record(), measure(Facts.of(run), SUMMARY), spark_of(run))

@@ -191,7 +191,7 @@ class Project:
             first, last = (str(bars.time[i].astype("datetime64[ns]").astype("datetime64[m]")) for i in (0, -1))
             db.execute(
                 "INSERT OR REPLACE INTO markets VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",
-                (terms.code, position, terms.model_dump_json(), source, file, bars.minutes, len(bars), first, last,
+                (terms.code, position, terms.model_dump_json(), source, file, bars.interval, len(bars), first, last,
                  bars.left_out, bars.off_grid, bars.hash, silhouette(bars).tobytes()))
         with self._lock:
             self._base.pop(terms.code, None)

@@ -114,7 +114,7 @@ class BacktestPlace(Place):
         self._show_curves(run)
         bars = run.bars
         sealed = bars.range_of(s.settings.holdout)[0]
-        key = (bars.terms.code, bars.minutes, sealed)
+        key = (bars.terms.code, bars.interval, sealed)
         if key != self._chart_key:
             self.chart.show_bars(bars, sealed)
             self._chart_key = key

@@ -312,7 +312,7 @@ class RulesPlace(Place):
         bars = history.bars
         first, stop = bars.range_of(settings.training)
         sealed = bars.range_of(settings.holdout)[0]
-        key = (bars.terms.code, bars.minutes, sealed)
+        key = (bars.terms.code, bars.interval, sealed)
         if key != self._chart_key:
             self.chart.show_bars(bars, sealed)
             self._chart_key = key

@@ -1,0 +1,1 @@
+"""Reading history from files of others: layout, guess, streams, rows, appending."""

@@ -1,0 +1,229 @@
+"""Reading whole files into rows of a source: block by block, with progress, stop and bounded memory."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from dataclasses import dataclass
+
+import numpy as np
+from numpy.typing import NDArray
+
+from wolbrin.core.errors import UserError
+from wolbrin.core.market.importing.files import Piece, text_blocks
+from wolbrin.core.market.importing.guess import split_line
+from wolbrin.core.market.importing.layout import Layout
+from wolbrin.core.market.importing.tables import BadRow, Block, number_roles, parquet_blocks, read_fast, read_slow
+from wolbrin.core.market.intervals import DAILY
+from wolbrin.core.market.raw import Raw, in_order
+from wolbrin.core.market.sessions import NS_A_MINUTE
+from wolbrin.core.market.zones import shifts_between, to_local, to_utc
+
+MOST_BAD = 10_000
+NS_A_YEAR = 365 * 86_400 * 10**9
+APART_YEARS = 5
+
+
+@dataclass(frozen=True)
+class Imported:
+    """What files hold, before anything is kept.
+
+    raw: bars, or single ticks (interval 0). files: how many. rows: rows seen. bad: rows that were not taken (the first
+    `MOST_BAD`), bad_count: all of them. late: rows that stood out of order. notes: what the reader did, in words.
+    """
+
+    raw: Raw
+    files: int
+    rows: int
+    bad: tuple[BadRow, ...]
+    bad_count: int
+    late: int
+    notes: tuple[str, ...]
+
+
+class Reader:
+    """Reads files with one layout, one block a `step`. `total` and what `step` returns are bytes of the files.
+
+    Raises (from the constructor and `step`):
+        UserError: not to be read so. EnvironmentTrouble: the machine does not let it be read.
+    """
+
+    def __init__(self, found: list[Piece], layout: Layout) -> None:
+        self.layout = layout
+        self.pieces = found
+        self.total = max(1, sum(p.size for p in self.pieces))
+        self.done = False
+        self._blocks = self._all()
+        self._kept: list[Block] = []
+        self.bad: list[BadRow] = []
+        self.bad_count = 0
+        self._rows = 0
+        self._utc: set[bool] = set()
+
+    def step(self) -> int:
+        """Read one block; the bytes it took, 0 at the end."""
+        try:
+            block, taken = next(self._blocks)
+        except StopIteration:
+            self.done = True
+            return 0
+        self._rows += len(block.row) + block.bad_count
+        self.bad_count += block.bad_count
+        self.bad += block.bad[: max(0, MOST_BAD - len(self.bad))]
+        if len(block.row):
+            self._utc.add(block.utc)
+            self._kept.append(block)
+        return taken
+
+    def read_all(self) -> Imported:
+        """Read to the end at once."""
+        while not self.done:
+            self.step()
+        return self.finish()
+
+    def _all(self) -> Iterator[tuple[Block, int]]:
+        for piece in self.pieces:
+            if piece.parquet:
+                yield from parquet_blocks(piece, self.layout, MOST_BAD)
+            else:
+                yield from self._text(piece)
+
+    def _text(self, piece: Piece) -> Iterator[tuple[Block, int]]:
+        row = 1
+        drop = self.layout.skip + (1 if self.layout.header else 0)
+        wide = False
+        for data, taken in text_blocks(piece):
+            while drop and data:
+                cut = data.find(b"\n") + 1
+                if not cut:
+                    cut = len(data)
+                if not wide and drop == 1 and self.layout.header:
+                    self._check_header(data[:cut], piece)
+                data, row, drop = data[cut:], row + 1, drop - 1
+            wide = True
+            if not data:
+                continue
+            block = read_fast(data, self.layout, row, piece.name)
+            if block is None:
+                block = read_slow(data, self.layout, row, piece.name, MOST_BAD)
+            row += data.count(b"\n") + (not data.endswith(b"\n"))
+            yield block, taken
+
+    def _check_header(self, line: bytes, piece: Piece) -> None:
+        names = split_line(line.decode("utf-8", errors="replace").strip("\n"), self.layout.delimiter)
+        if len(names) != len(self.layout.columns) and len(names) > 1:
+            raise UserError(f"this file has {len(names)} columns, the layout {len(self.layout.columns)}",
+                            f"{piece.name}, row {self.layout.skip + 1}", "Choose another layout, or import it on its own.")
+
+    def finish(self) -> Imported:
+        """Put the blocks together: zones, order, interval, bar stamps."""
+        layout = self.layout
+        if not self._kept:
+            first = f" The first: row {self.bad[0].row}, {self.bad[0].reason}." if self.bad else ""
+            raise UserError(f"none of {self._rows:,} rows could be read.{first}", self.pieces[0].name,
+                            "Correct the layout.")
+        if len(self._utc) > 1:
+            raise UserError("some rows say their time zone and others do not", self.pieces[0].name,
+                            "Import the files one by one.")
+        time = np.concatenate([b.time for b in self._kept])
+        rows = np.concatenate([b.row for b in self._kept])
+        values = {}
+        for role in number_roles(layout):
+            values[role] = np.concatenate([b.values[role] for b in self._kept])
+        self._kept = []
+        notes: list[str] = []
+        if not self._utc.pop():
+            time, again = to_utc_in_order(time, layout.zone)
+            if again:
+                notes.append(f"{again:,} rows of the repeated hour at the end of summer time were told apart by their order")
+        raw = self._ticks(time, values, notes) if layout.ticks else self._bars(time, values, notes)
+        raw, late = in_order(raw)
+        if late:
+            notes.append(f"rows were put in order of time ({late:,} stood before an earlier one)")
+        raw = self._without_strays(raw, rows, notes)
+        if not layout.ticks:
+            raw = self._stamped(raw, notes)
+        return Imported(raw, len(self.pieces), self._rows, tuple(self.bad), self.bad_count, late, tuple(notes))
+
+    def _bars(self, time: NDArray[np.int64], values: dict[str, NDArray[np.float64]], notes: list[str]) -> Raw:
+        volume = values.get("volume")
+        return Raw(self.layout.minutes or 1, time, values["open"], values["high"], values["low"], values["close"],
+                   np.zeros(len(time)) if volume is None else volume, None, values.get("open interest"))
+
+    def _ticks(self, time: NDArray[np.int64], values: dict[str, NDArray[np.float64]], notes: list[str]) -> Raw:
+        price = values.get("price")
+        if price is None:
+            sides = [values[s] for s in ("bid", "ask") if s in values]
+            price = sides[0] if len(sides) == 1 else (sides[0] + sides[1]) / 2
+            notes.append("the price is the middle of bid and ask" if len(sides) == 2
+                         else "only one of bid and ask is in the file; it is taken as the price")
+        volume = values.get("volume")
+        volume = np.zeros(len(time)) if volume is None else volume
+        return Raw(0, time, price, price, price, price, volume)
+
+    def _without_strays(self, raw: Raw, rows: NDArray[np.int64], notes: list[str]) -> Raw:
+        """Stamps that stand years apart from all others are no history: 1970 often means that there was no time."""
+        jumps = np.flatnonzero(np.diff(raw.time) > APART_YEARS * NS_A_YEAR)
+        if not len(jumps):
+            return raw
+        edges = np.concatenate(([0], jumps + 1, [len(raw)]))
+        best = int(np.argmax(np.diff(edges)))
+        keep = np.zeros(len(raw), bool)
+        keep[edges[best]:edges[best + 1]] = True
+        gone = np.flatnonzero(~keep)
+        self.bad_count += len(gone)
+        for k in gone[: max(0, MOST_BAD - len(self.bad))]:
+            day = np.datetime64(int(raw.time[k]), "ns").astype("datetime64[m]")
+            self.bad.append(BadRow(self.pieces[0].name, 0, f"{day} stands more than {APART_YEARS} years apart from the rest",
+                                    ""))
+        notes.append(f"{len(gone):,} rows stand more than {APART_YEARS} years apart from the rest and were left out")
+        return raw.take(keep)
+
+    def _stamped(self, raw: Raw, notes: list[str]) -> Raw:
+        """Find the interval and move stamps of the close to the open."""
+        minutes = self.layout.minutes
+        if minutes is None:
+            steps = np.diff(raw.time)
+            steps = steps[steps > 0]
+            if not len(steps):
+                raise UserError("one bar does not tell the interval", self.pieces[0].name, "Name the interval in minutes.")
+            values, counts = np.unique(steps, return_counts=True)
+            usual = int(values[np.argmax(counts)])
+            if usual < NS_A_MINUTE:
+                raise UserError(f"the rows are {usual / 1e9:g} seconds apart, and bars begin at one minute",
+                                self.pieces[0].name, "Read the close as price, so that minute bars are built from ticks.")
+            minutes = min(DAILY, usual // NS_A_MINUTE)
+            notes.append(f"the most common step between rows is {minutes:,} minutes")
+        time = raw.time - minutes * NS_A_MINUTE if self.layout.stamp == "close" else raw.time
+        return Raw(minutes, time, raw.open, raw.high, raw.low, raw.close, raw.volume, None, raw.open_interest)
+
+
+def to_utc_in_order(local: NDArray[np.int64], zone: str) -> tuple[NDArray[np.int64], int]:
+    """Local wall-clock nanoseconds of rows in order to UTC; where a repeated hour comes twice, the second time is meant
+    the second time. Returns also how many rows that concerned."""
+    utc = to_utc(local, zone)
+    moved = 0
+    if not len(local):
+        return utc, 0
+    for change in shifts_between(zone, int(utc.min()), int(utc.max()) + NS_A_MINUTE):
+        before, after = (int(to_local(np.array([t], np.int64), zone)[0]) for t in (change - 1, change))
+        back = before + 1 - after
+        if back <= 0:
+            continue
+        window = np.flatnonzero((local >= after) & (local < after + back))
+        falls = np.flatnonzero(np.diff(local[window]) < 0)
+        # Twice through the hour: from the step back on, the rows belong to the second time.
+        if len(falls) == 1 and window[-1] - window[0] == len(window) - 1:
+            second = window[falls[0] + 1:]
+            utc[second] += back
+            moved += len(second)
+    return utc, moved
+
+
+def ticks_to_bars(raw: Raw, minutes: int) -> Raw:
+    """Bars of whole UTC minutes from ticks in order of time; minutes without a tick have no bar."""
+    step = minutes * NS_A_MINUTE
+    slot = raw.time // step
+    first = np.flatnonzero(np.append(True, slot[1:] != slot[:-1]))
+    final = np.append(first[1:], len(raw)) - 1
+    return Raw(minutes, slot[first] * step, raw.open[first], np.maximum.reduceat(raw.high, first),
+               np.minimum.reduceat(raw.low, first), raw.close[final], np.add.reduceat(raw.volume, first))

@@ -1,0 +1,170 @@
+"""Reading time stamps from text, many at a time: fixed-width digits by position, everything else through pandas."""
+
+from __future__ import annotations
+
+import re
+
+import numpy as np
+import pandas as pd
+from numpy.typing import NDArray
+
+from wolbrin.core.market.importing.layout import EPOCHS
+
+Ints = NDArray[np.int64]
+Flags = NDArray[np.bool_]
+Texts = NDArray[np.object_]
+NS = 10**9
+EARLIEST = int(np.datetime64("1950-01-01", "ns").astype(np.int64))
+LATEST = int(np.datetime64("2100-01-01", "ns").astype(np.int64))
+WIDTHS = {"Y": 4, "m": 2, "d": 2, "H": 2, "M": 2, "S": 2}
+OFFSET = re.compile(r"(?:Z|[+-]\d\d:?\d\d)$")
+# Ways of writing dates and times that occur in the trade; common practice, no source.
+FORMATS = tuple(f"{date}{clock}" for date in ("%Y-%m-%d", "%Y.%m.%d", "%Y/%m/%d", "%d.%m.%Y", "%d/%m/%Y", "%m/%d/%Y",
+                                              "%d-%m-%Y", "%m-%d-%Y", "%Y%m%d", "%d %b %Y", "%d-%b-%Y", "%d.%m.%y")
+                for clock in ("", " %H:%M:%S", " %H:%M", " %H%M%S", " %H%M", "T%H:%M:%S", " %H:%M:%S.%f"))
+PACKED = ("%Y%m%d%H%M%S", "%Y%m%d%H%M")
+
+
+def _positions(pattern: str) -> list[tuple[str, int]] | None:
+    """(code or literal, place) of a pattern whose every part has a fixed width, else None."""
+    parts, at, i = [], 0, 0
+    while i < len(pattern):
+        if pattern[i] == "%" and i + 1 < len(pattern):
+            code = pattern[i + 1]
+            if code not in WIDTHS:
+                return None
+            parts.append((code, at))
+            at += WIDTHS[code]
+            i += 2
+        else:
+            parts.append((f"={pattern[i]}", at))
+            at += 1
+            i += 1
+    return [*parts, ("end", at)]
+
+
+def _digits(matrix: NDArray[np.uint8], at: int, width: int, good: Flags) -> Ints:
+    value = np.zeros(len(matrix), np.int64)
+    for k in range(at, at + width):
+        digit = matrix[:, k].astype(np.int64) - 48
+        good &= (digit >= 0) & (digit <= 9)
+        value = value * 10 + digit
+    return value
+
+
+def _fixed(matrix: NDArray[np.uint8], parts: list[tuple[str, int]]) -> tuple[Ints, Flags]:
+    """Read bytes uint8[n, width] by position."""
+    good = np.ones(len(matrix), bool)
+    value = {code: _digits(matrix, at, WIDTHS[code], good) for code, at in parts if code in WIDTHS}
+    for code, at in parts:
+        if code.startswith("="):
+            good &= matrix[:, at] == ord(code[1])
+    zero = np.zeros(len(matrix), np.int64)
+    year, month, day = value.get("Y", zero), value.get("m", zero + 1), value.get("d", zero + 1)
+    hour, minute, second = (value.get(c, zero) for c in "HMS")
+    good &= (year >= 1900) & (year <= 2200) & (month >= 1) & (month <= 12) & (day >= 1)
+    good &= (hour < 24) & (minute < 60) & (second < 60) | (hour == 24) & (minute == 0) & (second == 0)
+    index = np.where(good, (year - 1970) * 12 + month - 1, 0)
+    begin = index.astype("datetime64[M]").astype("datetime64[D]").astype(np.int64)
+    after = (index + 1).astype("datetime64[M]").astype("datetime64[D]").astype(np.int64)
+    good &= day <= after - begin
+    stamp = (begin + np.where(good, day, 1) - 1) * 86_400 + hour * 3600 + minute * 60 + second
+    return np.where(good, stamp, 0) * NS, good
+
+
+def _as_matrix(texts: Texts, width: int) -> tuple[NDArray[np.uint8], Flags]:
+    """uint8[n, width] of the texts' bytes, and which of them have exactly that width."""
+    packed = texts.astype(f"S{width + 1}")
+    right = np.char.str_len(packed) == width
+    return packed.view(np.uint8).reshape(len(texts), width + 1)[:, :width], right
+
+
+def parse_times(texts: Texts, pattern: str) -> tuple[Ints, Flags, bool]:
+    """Read times.
+
+    Args:
+        texts: object[n] of str. pattern: as in Layout.time_format.
+    Returns:
+        int64[n] nanoseconds, bool[n] which were read, and whether they are UTC already (epoch, or offsets given).
+    """
+    n = len(texts)
+    if not n:
+        return np.zeros(0, np.int64), np.zeros(0, bool), pattern in EPOCHS
+    if pattern in EPOCHS:
+        value = pd.to_numeric(pd.Series(texts), errors="coerce").to_numpy(np.float64)
+        with np.errstate(invalid="ignore", over="ignore"):
+            scaled = value * EPOCHS[pattern]
+            good = np.isfinite(value) & (scaled >= EARLIEST) & (scaled < LATEST)
+        out = np.zeros(n, np.int64)
+        whole = good & (value == np.floor(value))
+        out[whole] = value[whole].astype(np.int64) * EPOCHS[pattern]
+        part = good & ~whole
+        out[part] = np.floor(value[part] * EPOCHS[pattern]).astype(np.int64)
+        return out, good, True
+    if pattern == "iso":
+        return _iso(texts)
+    parts = _positions(pattern)
+    if parts is not None:
+        try:
+            matrix, right = _as_matrix(texts, parts[-1][1])
+            out, good = _fixed(matrix, parts[:-1])
+            good &= right
+        except UnicodeEncodeError:
+            out, good = np.zeros(n, np.int64), np.zeros(n, bool)
+        if good.all():
+            return _bounded(out, good, False)
+        rest = np.flatnonzero(~good)
+        out[rest], good[rest] = _through_pandas(texts[rest], pattern)
+        return _bounded(out, good, False)
+    out, good = _through_pandas(texts, pattern)
+    return _bounded(out, good, False)
+
+
+def _bounded(out: Ints, good: Flags, utc: bool) -> tuple[Ints, Flags, bool]:
+    good = good & (out >= EARLIEST) & (out < LATEST)
+    return np.where(good, out, 0), good, utc
+
+
+def _through_pandas(texts: Texts, pattern: str) -> tuple[Ints, Flags]:
+    try:
+        parsed = pd.to_datetime(pd.Series(texts), format=pattern, errors="coerce")
+    except (ValueError, OverflowError):
+        return np.zeros(len(texts), np.int64), np.zeros(len(texts), bool)
+    return _ns(parsed)
+
+
+def _ns(parsed: pd.Series) -> tuple[Ints, Flags]:
+    good = parsed.notna().to_numpy()
+    # In seconds first: a year beyond 2262 does not fit nanoseconds.
+    seconds = parsed.to_numpy("datetime64[us]").astype(np.int64)
+    inside = good & (seconds >= EARLIEST // 1000) & (seconds < LATEST // 1000)
+    out = np.zeros(len(good), np.int64)
+    out[inside] = parsed.to_numpy("datetime64[us]")[inside].astype("datetime64[ns]").astype(np.int64)
+    return out, inside
+
+
+def _iso(texts: Texts) -> tuple[Ints, Flags, bool]:
+    width = len(texts[0])
+    for pattern in ("%Y-%m-%d %H:%M:%S", "%Y-%m-%dT%H:%M:%S", "%Y-%m-%d %H:%M", "%Y-%m-%dT%H:%M", "%Y-%m-%dT%H:%M:%SZ",
+                    "%Y-%m-%d"):
+        parts = _positions(pattern)
+        if parts is None or parts[-1][1] != width:
+            continue
+        try:
+            matrix, right = _as_matrix(texts, width)
+        except UnicodeEncodeError:
+            break
+        out, good = _fixed(matrix, parts[:-1])
+        if (good & right).all():
+            return _bounded(out, good, pattern.endswith("Z"))
+    series = pd.Series(texts)
+    offsets = series.str.contains(OFFSET).to_numpy(bool) & (series.str.len() > 11).to_numpy(bool)
+    out, good = np.zeros(len(texts), np.int64), np.zeros(len(texts), bool)
+    utc = bool(offsets.mean() > 0.5)
+    pick = np.flatnonzero(offsets == utc)
+    try:
+        parsed = pd.to_datetime(series.iloc[pick], format="ISO8601", errors="coerce", utc=utc)
+        out[pick], good[pick] = _ns(parsed.dt.tz_localize(None) if utc else parsed)
+    except (ValueError, OverflowError, AttributeError):
+        pass
+    return _bounded(out, good, utc)
