@@ -3,10 +3,14 @@
 from __future__ import annotations
 
 import datetime as dt
+import gzip
+import zipfile
 from pathlib import Path
 
 from wolbrin.core.market.bars import Span
+from wolbrin.core.market.intervals import to_interval
 from wolbrin.demo.build import TERN
+from wolbrin.demo.dirty import contract_months, dirty_file, tick_file
 from wolbrin.demo.markets import MARKETS, generate
 
 ROOT = Path(__file__).parents[1]
@@ -33,6 +37,15 @@ def main() -> None:
         for t, *p, v in rows)
     for name, text in (("npw-iso.csv", iso), ("npw-epoch.csv", epoch), ("npw-semicolon.csv", semicolon)):
         (FILES / name).write_text(text)
+    cob = next(m for m in MARKETS if m.dirty)
+    clean = generate(cob, clean=True)
+    dirty, _ = dirty_file(clean)
+    (FILES / "cob-dirty.csv.gz").write_bytes(gzip.compress(dirty.encode(), mtime=0))
+    with zipfile.ZipFile(FILES / "hfr-months.zip", "w", zipfile.ZIP_DEFLATED) as archive:
+        for name, text in contract_months(to_interval(made["HFR"], 60)).items():
+            archive.writestr(zipfile.ZipInfo(name, (2025, 1, 1, 0, 0, 0)), text, zipfile.ZIP_DEFLATED)
+    (FILES / "npw-ticks.csv.gz").write_bytes(gzip.compress(tick_file(bars).encode(), mtime=0))
+    (FILES / "market-cob.json").write_text(cob.terms.model_dump_json(indent=2) + "\n")
     (FILES / "market-npw.json").write_text(bars.terms.model_dump_json(indent=2) + "\n")
     (FILES / "strategy-tern.json").write_text(TERN.model_dump_json(indent=2) + "\n")
 

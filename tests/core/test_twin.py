@@ -119,4 +119,4 @@ def test_rounding_of_levels() -> None:
     for x, want in ((2.5, 3), (-2.5, -3), (2.4999995, 3), (2.49999, 2), (-2.4999995, -3), (0.0, 0), (1e6 + 0.5, 1e6 + 1)):
         assert kernel.nearest(x) == want
         assert kernel.nearest(-x) == -want
-    assert math.copysign(1, kernel.financing_of(Money(*[0.0] * 11), 1, 3, 1.0)) == 1.0
+    assert math.copysign(1, kernel.financing_of(Money(*[0.0] * 12), 1, 3, 1.0)) == 1.0

@@ -32,9 +32,10 @@ from wolbrin.core.search.candidate import SPARK_POINTS, candidate_of, spark_of
 from wolbrin.core.search.sweep import Axis
 from wolbrin.core.store.dossier import Dossiers, decode, encode
 from wolbrin.core.store.history import read_history, write_history
-from wolbrin.core.store.project import Project, silhouette
+from wolbrin.core.store.project import Project
 from wolbrin.core.store.schema import MIGRATIONS
-from wolbrin.core.store.settings import Settings
+from wolbrin.core.store.settings import OWN_COSTS, Settings
+from wolbrin.core.store.sources import silhouette
 from wolbrin.core.work.combining import runs_job, training_run
 from wolbrin.core.work.funnel import funnel, proved_ids
 from wolbrin.core.work.proving import Subject, case_of, prove_job, standing
@@ -253,7 +254,8 @@ def test_costs_of_the_project_override_the_terms(project: Project) -> None:
     entry_ = project.market("AAA")
     assert project.settings.costs_of(entry_.terms) == Costs.of(entry_.terms)
     dear = Costs(slippage_ticks=9)
-    project.update_settings(project.settings.model_copy(update={"costs": {"AAA": dear}}))
+    project.update_settings(project.settings.model_copy(update={
+        "cost_sets": {"AAA": {OWN_COSTS: dear}}, "cost_set": {"AAA": OWN_COSTS}}))
     assert project.settings.brief(entry_.terms).costs == dear
     assert project.settings.brief(project.market("BBB").terms).costs == Costs()
     assert dear.scaled(2.0).slippage_ticks == 18

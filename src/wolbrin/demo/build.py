@@ -6,6 +6,8 @@ import datetime as dt
 from collections.abc import Callable
 from pathlib import Path
 
+from wolbrin.core.engine.run import Costs
+from wolbrin.core.market.raw import Raw
 from wolbrin.core.rules.model import (
     Condition,
     Distance,
@@ -22,6 +24,8 @@ from wolbrin.demo.markets import MARKETS, generate
 
 DESK = "Skerry Lane"
 SOURCE = "skx"
+SECOND_SOURCE = "tide feed"
+OTHER_BROKER, STRESSED = "other broker", "stressed"
 
 CLOSE = FieldOperand()
 
@@ -62,18 +66,35 @@ PETREL = Strategy(
 STRATEGIES = ((TERN, "NPW", 15), (EIDER, "BBY", 15), (PETREL, "CRB", 15))
 
 
+def cost_sets() -> dict[str, dict[str, Costs]]:
+    """Two more cost sets a market: another broker's, and costs as they are on a bad day."""
+    made = {}
+    for market in MARKETS:
+        own = Costs.of(market.terms)
+        other = own.model_copy(update={"per_contract": round(own.per_contract * 0.6, 2),
+                                       "spread_ticks": own.spread_ticks * 1.5, "slippage_ticks": own.slippage_ticks + 0.5})
+        made[market.terms.code] = {OTHER_BROKER: other, STRESSED: own.scaled(2.0)}
+    return made
+
+
 def build_demo(folder: Path, report: Callable[[str, int, int], None] = lambda what, done, total: None) -> Project:
     """Make the demo project in `folder`, or finish one that was interrupted. report(what, done, total) before each
     market."""
     fresh = not (folder / "project.sqlite").exists()
     settings = Settings(desk=DESK, currency="EUR", capital=50_000.0, training_first=dt.date(2016, 1, 1),
-                        holdout_first=dt.date(2022, 7, 1), last=dt.date(2025, 12, 31))
+                        holdout_first=dt.date(2022, 7, 1), last=dt.date(2025, 12, 31),
+                        cost_sets=cost_sets())
     project = Project.create(folder, settings) if fresh else Project(folder)
     have = {m.code for m in project.markets() if project.history_path(m).exists()}
     for done, market in enumerate(MARKETS):
         report(f"Making the history of {market.terms.code}", done, len(MARKETS))
         if market.terms.code not in have:
             project.add_market(market.terms, generate(market), SOURCE)
+        if market.dirty and len(project.sources.of(market.terms.code)) < 2:
+            report(f"Making a second source of {market.terms.code}", done, len(MARKETS))
+            second = Raw.of(generate(market, clean=True))
+            project.sources.put(market.terms, SECOND_SOURCE, second, origin=SECOND_SOURCE)
+            project.sources.set_cost_set(market.terms.code, SECOND_SOURCE, OTHER_BROKER)
     if not project.get_value("demo strategies", False):
         with project.transaction():
             for strategy, market, interval in STRATEGIES:

@@ -18,7 +18,7 @@ LAST = dt.date(2025, 12, 31)
 MINUTES = 5
 WORKDAYS = ("Mon", "Tue", "Wed", "Thu", "Fri")
 FOREVER = day_number(LAST)
-HOLIDAYS = ((1, 1), (12, 25), (12, 26))
+CLOSED = ("01-01", "12-25", "12-26")
 MISSING_MONTH = (2019, 9)
 
 
@@ -35,7 +35,7 @@ class DemoMarket:
 def _future(code: str, name: str, tick: float, point: float, opens: str, closes: str, **more: object) -> Terms:
     return Terms(code=code, name=name, kind="future", tick_size=tick, point_value=point, quote_currency="EUR",
                  slippage_ticks=1.0, commission=Commission(per_contract=2.4), time_zone="Europe/Oslo",
-                 sessions=(SessionRule(days=WORKDAYS, open=opens, close=closes),),
+                 sessions=(SessionRule(days=WORKDAYS, open=opens, close=closes),), closed=CLOSED,
                  margin=Margin(per_contract=1500.0), **more)  # type: ignore[arg-type]
 
 
@@ -45,7 +45,8 @@ def _pair(code: str, name: str, tick: float, rate: float, spread: float, swap: t
                  commission=Commission(per_contract=2.5), lot_step=0.01, minimum_lot=0.01,
                  financing=Financing(long=swap[0], short=swap[1], time="17:00", triple="Wed"),
                  margin=Margin(leverage=30.0), time_zone="America/New_York",
-                 sessions=(SessionRule(days=("Sun", "Mon", "Tue", "Wed", "Thu"), open="17:00", close="17:00"),))
+                 sessions=(SessionRule(days=("Sun", "Mon", "Tue", "Wed", "Thu"), open="17:00", close="17:00"),),
+                 closed=CLOSED)
 
 
 def _shape(start: float, sigma: float, **more: float) -> Shape:
@@ -87,12 +88,7 @@ def _grid(terms: Terms) -> tuple[NDArray[np.int64], NDArray[np.int32], NDArray[n
     """Minutes of all scheduled bars, their session and trading date, and the intraday volatility factor."""
     ns = 86_400 * 1_000_000_000
     table = session_table(terms, day_number(FIRST) * ns, (FOREVER + 1) * ns)
-    date = table.trading_date.astype("datetime64[D]")
-    month = date.astype("datetime64[M]").astype(np.int64) % 12 + 1
-    day = (date - date.astype("datetime64[M]")).astype(np.int64) + 1
     open_days = (table.trading_date >= day_number(FIRST)) & (table.trading_date <= FOREVER)
-    for m, d in HOLIDAYS:
-        open_days &= ~((month == m) & (day == d))
     minutes, sessions, dates, factors = [], [], [], []
     for at in np.flatnonzero(open_days):
         count = int((table.close[at] - table.open[at]) // (MINUTES * NS_A_MINUTE))
@@ -134,13 +130,16 @@ def soil(time: NDArray[np.int64], ticks: NDArray[np.int32]) -> tuple[NDArray[np.
     return stays, Faults(time[spikes], time[flat], time[~stays])
 
 
-def generate(market: DemoMarket) -> Bars:
-    """All bars of one demo market."""
+def generate(market: DemoMarket, clean: bool = False) -> Bars:
+    """All bars of one demo market; clean: as a feed without the planted faults has them, a tick off now and then."""
     minute, session, date, factor = _grid(market.terms)
     ticks, volume = walk(minute, session, date, factor, market.shape, np.uint64(market.seed * 7_919),
                          np.uint64(market.group * 104_729))
     time = minute * NS_A_MINUTE
-    if market.dirty:
+    if clean:
+        off = (np.arange(len(time)) * 7919 % 97 == 0).astype(np.int32) - (np.arange(len(time)) * 104_729 % 89 == 0)
+        ticks = ticks + off.astype(np.int32)[:, None]
+    elif market.dirty:
         stays, _ = soil(time, ticks)
         time, ticks, volume = time[stays], ticks[stays], volume[stays]
     fraction = market.terms.tick_fraction

@@ -31,3 +31,6 @@ C_CONFLICTS, C_SKIPPED, C_REJECTED, C_AMBIGUOUS, C_LATE, C_EXPOSED, C_RUINED = r
 P_CASH, P_GROSS = range(2)
 
 NO_LEVEL = -(2**62)
+
+# One roll of a continuous future in the count of rollover nights, which stay far below it.
+ROLL = 1 << 32

@@ -31,6 +31,7 @@ C_CONFLICTS, C_SKIPPED, C_REJECTED, C_AMBIGUOUS, C_LATE, C_EXPOSED, C_RUINED = r
 NUMBER_OF_COUNTS = len(k.COUNTS)
 P_CASH, P_GROSS = k.P_CASH, k.P_GROSS
 NO_LEVEL = k.NO_LEVEL
+ROLL = k.ROLL
 FAR = 2**40  # a level no bar reaches
 
 
@@ -66,6 +67,7 @@ class Money(NamedTuple):
     financing_short: float
     margin: float
     leverage: float
+    roll_ticks: float = 0.0
 
 
 @njit(cache=True, nogil=True)
@@ -85,10 +87,13 @@ def commission_of(money: Money, price: int, quantity: float) -> float:
 
 
 @njit(cache=True, nogil=True)
-def financing_of(money: Money, side: int, nights: int, unit: float) -> float:
-    """Financing as a cost (positive = paid) in account money."""
+def financing_of(money: Money, side: int, held: int, unit: float) -> float:
+    """Financing as a cost (positive = paid) in account money, rolls of a continuous future included.
+
+    held: rollover nights held plus ROLL for every roll held over.
+    """
     rate = money.financing_long if side > 0 else money.financing_short
-    cost = -rate * nights * unit
+    cost = (money.roll_ticks * (held // ROLL) - rate * (held % ROLL)) * unit
     return cost if cost != 0.0 else 0.0
 
 
@@ -224,7 +229,7 @@ def carry(first: int, stop_at: int, side: int, entry: int, stop: int, target: in
     step = side * unit
     start = float(entry)
     least = 1.0
-    if money.financing_long != 0.0 or money.financing_short != 0.0:
+    if money.financing_long != 0.0 or money.financing_short != 0.0 or money.roll_ticks != 0.0:
         for k in range(first, i):
             value = base + (close[k] - start) * step - financing_of(money, side, nights_end[k] - nights, unit)
             net_curve[k] = value
@@ -262,8 +267,8 @@ def simulate(open_: Ticks, high: Ticks, low: Ticks, close: Ticks, session: NDArr
         open_, high, low, close: int32[n] ticks. session: int32[n]. last_bar: uint8[n], 1 on a session's last bar.
         signals: uint8[n], bits long entry, short entry, long exit, short exit at each close.
         stop_atr, target_atr: float64[n] ATR in ticks, or length 1 when unused.
-        nights_start, nights_end: int64[n] rollover nights before each bar's start and end, or length 1 when the
-            market has no financing.
+        nights_start, nights_end: int64[n] rollover nights before each bar's start and end, plus ROLL for every roll of
+            a continuous future, or length 1 when the market has neither.
         trades_i, trades_f: room for the trades, [>= number of bars with an entry signal + 2, INT_COLUMNS /
             FLOAT_COLUMNS]; bar columns count from the first bar given.
         net_curve: float64[n], equity marked to the close. gross_curve, position_curve: the same length, or length 0
@@ -274,7 +279,7 @@ def simulate(open_: Ticks, high: Ticks, low: Ticks, close: Ticks, session: NDArr
     counts = np.zeros(NUMBER_OF_COUNTS, np.int64)
     n = len(close)
     detail = len(gross_curve) > 0
-    financed = money.financing_long != 0.0 or money.financing_short != 0.0
+    financed = money.financing_long != 0.0 or money.financing_short != 0.0 or money.roll_ticks != 0.0
     flat, this_close, time_exit = plan.flat, plan.this_close, plan.time_exit
     purse = np.empty(2, np.float64)
     purse[P_CASH] = money.capital

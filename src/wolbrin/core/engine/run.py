@@ -36,6 +36,9 @@ class Costs(Model):
     per_contract: float = Field(0.0, ge=0)
     percent: float = Field(0.0, ge=0)
     minimum: float = Field(0.0, ge=0)
+    financing_long: float | None = Field(None, description="ticks a night; the contract terms' own where absent")
+    financing_short: float | None = None
+    roll_ticks: float = Field(0.0, ge=0, description="ticks for holding over a roll of a continuous future")
 
     @classmethod
     def of(cls, terms: Terms) -> Costs:
@@ -44,16 +47,28 @@ class Costs(Model):
                    per_contract=c.per_contract, percent=c.percent, minimum=c.minimum)
 
     def scaled(self, factor: float) -> Costs:
-        return Costs(**{name: value * factor for name, value in self.model_dump().items()})
+        """Trading costs times `factor`; financing stays, since it can be an income."""
+        rates = ("financing_long", "financing_short")
+        return Costs(**{k: v if k in rates else v * factor for k, v in self.model_dump().items()})
+
+    def financing(self, terms: Terms) -> tuple[float, float]:
+        """Long and short rate in ticks a night."""
+        own = terms.financing
+        return (own.long if self.financing_long is None else self.financing_long,
+                own.short if self.financing_short is None else self.financing_short)
 
 
 @dataclass(frozen=True)
 class Brief:
-    """What a run asks beside strategy and bars: decision span, costs and starting capital (account money)."""
+    """What a run asks beside strategy and bars: decision span, costs and starting capital (account money).
+
+    most_bars: only the last so many bars of the span decide, for quick tests; None for all.
+    """
 
     span: Span = Span()
     costs: Costs = Costs()
     capital: float = 50_000.0
+    most_bars: int | None = None
 
 
 @dataclass(frozen=True)
@@ -128,16 +143,20 @@ class Run:
                 "history": self.bars.hash, "strategy": strategy_hash(self.strategy),
                 "first": span.first.isoformat() if span.first else None,
                 "last": span.last.isoformat() if span.last else None,
-                "costs": self.brief.costs.model_dump(), "capital": self.brief.capital,
+                "costs": self.brief.costs.model_dump(), "capital": self.brief.capital, "most_bars": self.brief.most_bars,
                 "fill": self.strategy.fill, "flat_by_session_end": self.strategy.flat_by_session_end}
 
 
 def _nights(bars: Bars) -> tuple[Ints, Ints]:
-    if not bars.terms.financing.active:
-        return NO_NIGHTS, NO_NIGHTS
+    """Rollover nights before each bar's start and end, and ROLL for each roll of a continuous future."""
     instants, nights = rollovers(bars.terms, int(bars.time[0]), int(bars.end[-1]))
+    rolls = np.asarray(bars.rolls, np.int64)
     total = np.concatenate(([0], np.cumsum(nights)))
-    return total[np.searchsorted(instants, bars.time, "left")], total[np.searchsorted(instants, bars.end, "left")]
+
+    def before(moments: Ints) -> Ints:
+        return total[np.searchsorted(instants, moments, "left")] + np.searchsorted(rolls, moments, "left") * k.ROLL
+
+    return before(bars.time), before(bars.end)
 
 
 def settled_quantity(strategy: Strategy, terms: Terms) -> float:
@@ -162,15 +181,19 @@ def check(bars: Bars, strategy: Strategy, brief: Brief) -> None:
 
 @dataclass(frozen=True)
 class Prepared:
-    """A history made ready for many runs: bars, shared indicator columns, rollover nights."""
+    """A history made ready for many runs: bars and shared indicator columns."""
 
     bars: Bars
     columns: Columns
-    nights: tuple[Ints, Ints]
 
     @classmethod
     def of(cls, bars: Bars) -> Prepared:
-        return cls(bars, Columns(bars), _nights(bars))
+        return cls(bars, Columns(bars))
+
+    @cached_property
+    def nights(self) -> tuple[Ints, Ints]:
+        """What financing and rolls count, made when a run first needs it."""
+        return _nights(self.bars)
 
 
 def backtest(history: Prepared | Bars, strategy: Strategy, brief: Brief, *, detail: bool = True,
@@ -189,6 +212,8 @@ def backtest(history: Prepared | Bars, strategy: Strategy, brief: Brief, *, deta
     check(bars, strategy, brief)
     made = decisions or decide(ready.columns, strategy)
     first, last = bars.range_of(brief.span)
+    if brief.most_bars is not None:
+        first = max(first, last - brief.most_bars)
     first = max(first, made.warm)
     size = max(0, last - first)
     stop, target = strategy.stop, strategy.target
@@ -198,8 +223,10 @@ def backtest(history: Prepared | Bars, strategy: Strategy, brief: Brief, *, deta
                 k.UNIT[target.unit if target else None], target.amount if target else 0.0, strategy.time_exit or 0,
                 settled_quantity(strategy, terms))
     money = Money(brief.capital, terms.tick_value * terms.conversion_rate, costs.spread_ticks, costs.slippage_ticks,
-                  costs.per_contract, costs.percent, costs.minimum, terms.financing.long, terms.financing.short,
-                  terms.margin.per_contract or 0.0, terms.margin.leverage or 0.0)
+                  costs.per_contract, costs.percent, costs.minimum, *costs.financing(terms),
+                  terms.margin.per_contract or 0.0, terms.margin.leverage or 0.0, costs.roll_ticks)
+    financed = costs.roll_ticks != 0.0 or any(costs.financing(terms))
+    nights = ready.nights if financed else (NO_NIGHTS, NO_NIGHTS)
     net = np.empty(size)
     gross = np.empty(size) if detail else NO_CURVE
     position = np.empty(size, np.int8) if detail else NO_POSITION
@@ -214,7 +241,7 @@ def backtest(history: Prepared | Bars, strategy: Strategy, brief: Brief, *, deta
 
     count, counts = simulate(bars.o[part], bars.h[part], bars.l[part], bars.c[part], bars.session[part],
                              bars.last[part], made.signals[part], cut(made.stop_atr), cut(made.target_atr),
-                             cut(ready.nights[0]), cut(ready.nights[1]), plan, money, trades_i, trades_f, net, gross,
+                             cut(nights[0]), cut(nights[1]), plan, money, trades_i, trades_f, net, gross,
                              position)
     booked = trades_i[:count].copy()
     booked[:, (k.T_DECISION, k.T_ENTRY_BAR, k.T_EXIT_BAR)] += first

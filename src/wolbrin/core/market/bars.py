@@ -34,7 +34,13 @@ class Span:
 
 
 def day_number(day: dt.date) -> int:
+    """Days since 1970-01-01."""
     return (day - dt.date(1970, 1, 1)).days
+
+
+def day_of(number: int) -> dt.date:
+    """The date that lies `number` days after 1970-01-01."""
+    return dt.date(1970, 1, 1) + dt.timedelta(days=int(number))
 
 
 @dataclass(frozen=True)
@@ -44,7 +50,8 @@ class Bars:
     interval: code of the bars' interval (see intervals), minutes as they are.
     time, end: int64[n] UTC nanoseconds of start and end. o, h, l, c: int32[n] ticks. volume: float64[n].
     session: int32[n] index into `sessions`. last: uint8[n], 1 where the bar's end is at or past its session's end.
-    left_out: bars dropped as outside every session. off_grid: prices moved to the nearest tick.
+    left_out: bars dropped as outside every session. off_grid: prices moved to the nearest tick. rolls: UTC nanoseconds
+    at which a continuous future changes its contract month.
     """
 
     terms: Terms
@@ -61,6 +68,7 @@ class Bars:
     sessions: SessionTable
     left_out: int = 0
     off_grid: int = 0
+    rolls: tuple[int, ...] = ()
 
     def __len__(self) -> int:
         return len(self.time)
@@ -104,6 +112,8 @@ class Bars:
         digest = hashlib.sha256(f"{self.interval}|{self.terms.model_dump_json()}".encode())
         for column in (self.time, self.o, self.h, self.l, self.c, self.volume):
             digest.update(np.ascontiguousarray(column).tobytes())
+        if self.rolls:
+            digest.update(np.array(self.rolls, np.int64).tobytes())
         return digest.hexdigest()[:16]
 
     def range_of(self, span: Span | None) -> tuple[int, int]:
@@ -119,7 +129,7 @@ class Bars:
         """The first `stop` bars, as a history that ends there."""
         cut = {k: getattr(self, k)[:stop] for k in ("time", "end", "o", "h", "l", "c", "volume", "session", "last")}
         return Bars(self.terms, self.interval, **cut, sessions=self.sessions,
-                    left_out=self.left_out, off_grid=self.off_grid)
+                    left_out=self.left_out, off_grid=self.off_grid, rolls=self.rolls)
 
 
 def _refuse(bad: NDArray[np.bool_], what: str, source: str) -> None:

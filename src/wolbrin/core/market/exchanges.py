@@ -3,8 +3,10 @@
 from __future__ import annotations
 
 import datetime as dt
+import importlib
 from dataclasses import dataclass
 from functools import lru_cache
+from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
@@ -28,13 +30,15 @@ class SessionTable:
     scheduled: bool
 
 
+def _package() -> Any:
+    # Loaded when first asked for: that takes a second, and most markets have a weekly schedule of their own.
+    return importlib.import_module("exchange_calendars")
+
+
 @lru_cache(maxsize=1)
 def exchange_codes() -> tuple[str, ...]:
     """Codes of all listed exchanges (ISO 10383, a few of the package's own)."""
-    # Imported when first asked for: the package takes a second to load, and most markets have a weekly schedule.
-    import exchange_calendars
-
-    return tuple(sorted(exchange_calendars.get_calendar_names(include_aliases=False)))
+    return tuple(sorted(_package().get_calendar_names(include_aliases=False)))
 
 
 @lru_cache(maxsize=16)
@@ -44,20 +48,18 @@ def exchange_sessions(code: str, first: int, last: int) -> SessionTable:
     Raises:
         UserError: the exchange is not listed, or the package has no sessions for these years.
     """
-    import exchange_calendars
-    from exchange_calendars.errors import CalendarError
-
+    calendars = _package()
     if code not in exchange_codes():
         raise UserError(f'there is no exchange "{code}" in the list', "sessions", "Choose a listed exchange such as XOSL.")
     start, end = (EPOCH + dt.timedelta(days=d) for d in (first, last))
-    kind = type(exchange_calendars.get_calendar(code))
+    kind = type(calendars.get_calendar(code))
     # Days outside the years the package knows have no sessions; bars there are left out and counted.
     low, high = kind.bound_min(), kind.bound_max()
     start = max(start, low.date()) if low is not None else start
     end = min(end, high.date()) if high is not None else end
     try:
-        calendar = exchange_calendars.get_calendar(code, start=start.isoformat(), end=end.isoformat())
-    except (CalendarError, ValueError) as err:
+        calendar = calendars.get_calendar(code, start=start.isoformat(), end=end.isoformat())
+    except (calendars.errors.CalendarError, ValueError) as err:
         raise UserError(f"the exchange {code} has no sessions from {start} to {end} ({str(err).splitlines()[0]})",
                         "sessions", "Use a weekly schedule instead.") from None
     table = calendar.schedule

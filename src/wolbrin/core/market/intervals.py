@@ -82,9 +82,10 @@ def _gathered(bars: Bars, interval: int, fresh: NDArray[np.bool_], time: NDArray
     first = np.flatnonzero(fresh)
     final = np.append(first[1:], len(bars)) - 1
     session = bars.session[final]
+    last = (end >= bars.sessions.close[session]).astype(np.uint8)
     return Bars(bars.terms, interval, time, end, bars.o[first], np.maximum.reduceat(bars.h, first),
                 np.minimum.reduceat(bars.l, first), bars.c[final], np.add.reduceat(bars.volume, first), session,
-                (end >= bars.sessions.close[session]).astype(np.uint8), bars.sessions, bars.left_out, bars.off_grid)
+                last, bars.sessions, bars.left_out, bars.off_grid, bars.rolls)
 
 
 def _daily(bars: Bars) -> Bars:

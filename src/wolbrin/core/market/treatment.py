@@ -125,7 +125,7 @@ def treat(raw: Raw, terms: Terms, treatment: Treatment, source: str = "history")
 
     if treatment.first or treatment.last:
         # Cut by trading date, as every span of the program is.
-        local = _trading_dates(raw, terms)
+        local = trading_dates(raw, terms)
         outside = np.zeros(len(raw), bool)
         if treatment.first:
             outside |= local < day_number(treatment.first)
@@ -135,7 +135,7 @@ def treat(raw: Raw, terms: Terms, treatment: Treatment, source: str = "history")
     if treatment.without_sessions:
         leave_out("drop a session", np.isin(session_rule_of(raw, terms), treatment.without_sessions))
     if treatment.without_days:
-        weekday = (_trading_dates(raw, terms) + 3) % 7
+        weekday = (trading_dates(raw, terms) + 3) % 7
         leave_out("drop weekdays", np.isin(weekday, [WEEKDAYS.index(d) for d in treatment.without_days]))
     again = np.append(False, raw.time[1:] == raw.time[:-1])
     if treatment.repeated == "keep last":
@@ -178,7 +178,7 @@ def treat(raw: Raw, terms: Terms, treatment: Treatment, source: str = "history")
     return Treated(bars, tuple(c for c in changes if len(c)), rows)
 
 
-def _trading_dates(raw: Raw, terms: Terms) -> NDArray[np.int64]:
+def trading_dates(raw: Raw, terms: Terms) -> NDArray[np.int64]:
     """int64[n]: trading date of each row (days since 1970), the local date where it lies outside every session."""
     table = session_table(terms, int(raw.time[0]), int(raw.time[-1]))
     at = np.maximum(np.searchsorted(table.open, raw.time, "right") - 1, 0)

@@ -115,13 +115,15 @@ def buy_and_hold(f: Facts) -> float:
     unit = run.tick_money
     money = Money(0.0, unit, 0.0, 0.0, costs.per_contract, costs.percent, costs.minimum, 0.0, 0.0, 0.0, 0.0)
     held = 0
-    if terms.financing.active:
+    rate = costs.financing(terms)[0]
+    rolls = [r for r in bars.rolls if bars.time[run.first] <= r < bars.end[run.last - 1]]
+    if rate != 0.0:
         begin, end = int(bars.time[run.first]), int(bars.end[run.last - 1])
         instants, nights = rollovers(terms, begin, end)
         held = int(nights[(instants >= begin) & (instants < end)].sum())
     return ((last - first) * unit - (costs.spread_ticks + 2 * costs.slippage_ticks) * unit
             - commission_of(money, first, 1.0) - commission_of(money, last, 1.0)
-            + terms.financing.long * held * unit)
+            + (rate * held - costs.roll_ticks * len(rolls)) * unit)
 
 
 MEASURES: tuple[Measure, ...] = (

@@ -20,23 +20,23 @@ from pydantic import ValidationError
 from wolbrin.core.engine.run import Prepared
 from wolbrin.core.errors import EnvironmentTrouble, UserError
 from wolbrin.core.market.bars import Bars
-from wolbrin.core.market.intervals import to_interval
+from wolbrin.core.market.raw import Raw
 from wolbrin.core.market.terms import Terms, explain
 from wolbrin.core.rules.identity import strategy_hash
 from wolbrin.core.rules.model import Strategy
-from wolbrin.core.store.history import read_history, write_history
+from wolbrin.core.store.history import History
 from wolbrin.core.store.schema import migrate
 from wolbrin.core.store.settings import Settings
+from wolbrin.core.store.sources import Sources
 
 DATABASE = "project.sqlite"
 HISTORY = "history"
-SILHOUETTE_POINTS = 600
 PREPARED_HELD = 6
 
 
 @dataclass(frozen=True)
 class MarketEntry:
-    """A market of the project. silhouette: float32[SILHOUETTE_POINTS] closes evenly spaced in time."""
+    """A market of the project. silhouette: float32[] closes evenly spaced in time."""
 
     code: str
     terms: Terms
@@ -66,12 +66,6 @@ def now() -> str:
     return dt.datetime.now(dt.UTC).isoformat(timespec="seconds")
 
 
-def silhouette(bars: Bars) -> NDArray[np.float32]:
-    at = np.linspace(int(bars.time[0]), int(bars.time[-1]), SILHOUETTE_POINTS)
-    index = np.clip(np.searchsorted(bars.time, at, "right") - 1, 0, len(bars) - 1)
-    return bars.close[index].astype(np.float32)
-
-
 class Project:
     """An open project folder. Safe to use from several threads.
 
@@ -83,8 +77,9 @@ class Project:
         self.folder = folder
         self._lock = RLock()
         self._depth = 0
-        self._prepared: OrderedDict[tuple[str, int], Prepared] = OrderedDict()
-        self._base: OrderedDict[str, Bars] = OrderedDict()
+        self._prepared: OrderedDict[tuple[str, str, int], Prepared] = OrderedDict()
+        self._base: OrderedDict[tuple[str, str], Bars] = OrderedDict()
+        self.sources = Sources(self)
         path = folder / DATABASE
         if not path.is_file():
             raise UserError("there is no project in this folder", str(folder),
@@ -158,10 +153,17 @@ class Project:
         before = self.rows("SELECT value FROM settings WHERE key = 'project'")
         with self.transaction() as db:
             if before:
-                old = self.settings
-                if settings.holdout_first > old.holdout_first:
-                    self.add_opening(f"border moved from {old.holdout_first} to {settings.holdout_first}")
+                self._count_moves(self.settings, settings)
             db.execute("INSERT OR REPLACE INTO settings VALUES ('project', ?)", (settings.model_dump_json(),))
+
+    def _count_moves(self, old: Settings, new: Settings) -> None:
+        """Borders that moved into sealed data, the project's or a strategy's own, count as openings."""
+        for name in (None, *sorted(old.spans.keys() | new.spans.keys())):
+            before, after = ((s.spans[name] if name is not None and name in s.spans else s).holdout_first for s in (old, new))
+            own = f" for {name}" if name is not None else ""
+            renamed = name is not None and name not in old.spans and new.spans[name] in old.spans.values()
+            if after > before and not renamed and (name is None or after > new.holdout_first or name in old.spans):
+                self.add_opening(f"border moved from {before} to {after}{own}")
 
     def get_value(self, key: str, default: Any = None) -> Any:
         """A small piece of remembered state (window layout, last place)."""
@@ -182,21 +184,21 @@ class Project:
 
     # Markets and history
 
+    @property
+    def history_folder(self) -> Path:
+        return self.folder / HISTORY
+
     def add_market(self, terms: Terms, bars: Bars, source: str) -> None:
-        """Write a market's history file, then its row; an existing market of that code is replaced."""
-        file = f"{terms.code}__{source}.parquet"
-        write_history(self.folder / HISTORY / file, bars)
-        with self.transaction() as db:
-            position = db.execute("SELECT count(*) FROM markets").fetchone()[0]
-            first, last = (str(bars.time[i].astype("datetime64[ns]").astype("datetime64[m]")) for i in (0, -1))
-            db.execute(
-                "INSERT OR REPLACE INTO markets VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",
-                (terms.code, position, terms.model_dump_json(), source, file, bars.interval, len(bars), first, last,
-                 bars.left_out, bars.off_grid, bars.hash, silhouette(bars).tobytes()))
+        """Add a market with bars as its source, on which it is tested from now on."""
+        self.sources.put(terms, source, Raw.of(bars), origin=source, activate=True)
+
+    def forget(self, code: str) -> None:
+        """Drop what is held in memory of a market whose history or terms have changed."""
         with self._lock:
-            self._base.pop(terms.code, None)
-            for key in [k for k in self._prepared if k[0] == terms.code]:
-                del self._prepared[key]
+            for key in [k for k in self._base if k[0] == code]:
+                del self._base[key]
+            for wide in [k for k in self._prepared if k[0] == code]:
+                del self._prepared[wide]
 
     def markets(self) -> list[MarketEntry]:
         return [MarketEntry(r["code"], Terms.model_validate_json(r["terms"]), r["source"], r["file"], r["minutes"],
@@ -212,31 +214,37 @@ class Project:
         return found[0]
 
     def history_path(self, entry: MarketEntry) -> Path:
-        return self.folder / HISTORY / entry.file
+        return self.history_folder / entry.file
 
-    def base(self, code: str) -> Bars:
-        """A market's bars at their own interval; the last few used stay in memory."""
+    def history(self, code: str, source: str | None = None) -> History:
+        """Where a market's bars come from: of the source tested on, unless another is named."""
+        return self.sources.history(self.sources.get(code, source or self.market(code).source))
+
+    def base(self, code: str, source: str | None = None) -> Bars:
+        """A market's treated bars at their own interval; the last few used stay in memory."""
+        key = code, source or self.market(code).source
         with self._lock:
-            if code in self._base:
-                self._base.move_to_end(code)
-                return self._base[code]
-        entry = self.market(code)
-        bars = read_history(self.history_path(entry), entry.terms, entry.minutes)
+            if key in self._base:
+                self._base.move_to_end(key)
+                return self._base[key]
+        bars = self.history(*key).treated().bars
         with self._lock:
-            self._base[code] = bars
+            self._base[key] = bars
             while len(self._base) > PREPARED_HELD:
                 self._base.popitem(last=False)
         return bars
 
-    def prepared(self, code: str, minutes: int) -> Prepared:
+    def prepared(self, code: str, interval: int, source: str | None = None) -> Prepared:
         """A market at an interval, made ready for runs; the last few used stay in memory."""
+        name = source or self.market(code).source
+        key = code, name, interval
         with self._lock:
-            if (code, minutes) in self._prepared:
-                self._prepared.move_to_end((code, minutes))
-                return self._prepared[code, minutes]
-        made = Prepared.of(to_interval(self.base(code), minutes))
+            if key in self._prepared:
+                self._prepared.move_to_end(key)
+                return self._prepared[key]
+        made = Prepared.of(self.history(code, name).at(interval, self.base(code, name)))
         with self._lock:
-            made = self._prepared.setdefault((code, minutes), made)
+            made = self._prepared.setdefault(key, made)
             while len(self._prepared) > PREPARED_HELD:
                 self._prepared.popitem(last=False)
         return made

@@ -41,6 +41,19 @@ MIGRATIONS: tuple[str, ...] = (
         id INTEGER PRIMARY KEY, created TEXT NOT NULL, name TEXT NOT NULL, members TEXT NOT NULL,
         summary TEXT NOT NULL);
     """,
+    """
+    CREATE TABLE sources (
+        market TEXT NOT NULL, name TEXT NOT NULL, kind TEXT NOT NULL, file TEXT NOT NULL, ticks TEXT,
+        interval INTEGER NOT NULL, rows INTEGER NOT NULL, first TEXT NOT NULL, last TEXT NOT NULL,
+        treatment TEXT NOT NULL, rolls TEXT NOT NULL, cost_set TEXT NOT NULL, origin TEXT NOT NULL, layout TEXT,
+        score REAL, PRIMARY KEY (market, name));
+    INSERT INTO sources SELECT code, source, 'bars', file, NULL, minutes, bars, first, last, '{}', '[]', '', source,
+        NULL, NULL FROM markets;
+    CREATE TABLE treatments (
+        id INTEGER PRIMARY KEY, created TEXT NOT NULL, market TEXT NOT NULL, source TEXT NOT NULL, body TEXT NOT NULL,
+        words TEXT NOT NULL, hash TEXT NOT NULL);
+    CREATE TABLE layouts (name TEXT PRIMARY KEY, body TEXT NOT NULL);
+    """,
 )
 SCHEMA_VERSION = len(MIGRATIONS)
 

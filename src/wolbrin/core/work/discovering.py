@@ -5,17 +5,14 @@ from __future__ import annotations
 from collections.abc import Callable
 from dataclasses import dataclass, field
 from functools import lru_cache
-from pathlib import Path
 from typing import Any
 
 from wolbrin.core.engine.run import Brief, Prepared
 from wolbrin.core.jobs import Chunk, Job, State
-from wolbrin.core.market.intervals import to_interval
-from wolbrin.core.market.terms import Terms
 from wolbrin.core.search.discover import Found, explore
 from wolbrin.core.search.grammar import Limits
 from wolbrin.core.store.dossier import Dossiers
-from wolbrin.core.store.history import read_history
+from wolbrin.core.store.history import History
 from wolbrin.core.store.project import Project
 
 BATCH = 8
@@ -38,10 +35,8 @@ class DiscoverRequest:
 class Batch:
     """What a worker process needs to test one batch; small, since it travels."""
 
-    file: str
-    terms: str
-    base: int
-    minutes: int
+    history: History
+    interval: int
     brief: Brief
     limits: Limits
     seed: int
@@ -63,13 +58,13 @@ class DiscoverResult:
 
 
 @lru_cache(maxsize=2)
-def _history(file: str, terms: str, base: int, minutes: int) -> Prepared:
-    return Prepared.of(to_interval(read_history(Path(file), Terms.model_validate_json(terms), base), minutes))
+def _prepared(history: History, interval: int) -> Prepared:
+    return Prepared.of(history.at(interval))
 
 
 def try_batch(batch: Batch) -> tuple[int, list[Found]]:
     """Test one batch in a worker process: how many, and those that met the limits."""
-    history = _history(batch.file, batch.terms, batch.base, batch.minutes)
+    history = _prepared(batch.history, batch.interval)
     return batch.count, explore(history, batch.brief, batch.limits, batch.seed, batch.first, batch.count)
 
 
@@ -80,8 +75,8 @@ def discover_job(project: Project, request: DiscoverRequest,
     entry = project.market(request.market)
     brief = project.settings.brief(entry.terms)
     result = DiscoverResult(request)
-    terms = entry.terms.model_dump_json()
-    batches = [Batch(str(project.history_path(entry)), terms, entry.minutes, request.interval, brief, request.limits,
+    history = project.history(request.market)
+    batches = [Batch(history, request.interval, brief, request.limits,
                      request.seed, first, min(BATCH, request.count - first))
                for first in range(0, request.count, BATCH)]
     title = f"Discover {request.market} {request.interval} min"

@@ -35,7 +35,7 @@ class Subject:
 
 def case_of(project: Project, subject: Subject) -> Case:
     history = project.prepared(subject.market, subject.interval)
-    settings = project.settings
+    settings = project.settings.of(subject.strategy)
     return Case(subject.strategy, history, settings.brief(history.bars.terms), settings.holdout, subject.tried)
 
 

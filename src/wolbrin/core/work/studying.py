@@ -28,7 +28,7 @@ class StudyRequest:
 def run_study(project: Project, request: StudyRequest) -> Study:
     history = project.prepared(request.market, request.interval)
     side = effective_long(request.strategy) if request.side > 0 else effective_short(request.strategy)
-    return study(history, side.entry, request.side, project.settings.training, horizon=request.horizon,
+    return study(history, side.entry, request.side, project.settings.of(request.strategy).training, horizon=request.horizon,
                  inside_session=request.inside_session)
 
 

@@ -62,7 +62,7 @@ def sweep_job(project: Project, request: SweepRequest,
     """
     dossiers = Dossiers(project)
     history = project.prepared(request.market, request.interval)
-    brief = project.settings.brief(history.bars.terms)
+    brief = project.settings.of(request.strategy).brief(history.bars.terms)
     every = combinations(request.axes)
     backtest(history, variant(request.strategy, request.axes, every[0]), brief, detail=False)
     blocks = [every[i:i + BLOCK] for i in range(0, len(every), BLOCK)]
@@ -92,6 +92,6 @@ def candidate_from_sweep(project: Project, request: SweepRequest, values: tuple[
     """Make a candidate of one combination."""
     history: Prepared = project.prepared(request.market, request.interval)
     one = variant(request.strategy, request.axes, values)
-    run = backtest(history, one, project.settings.brief(history.bars.terms), detail=False)
+    run = backtest(history, one, project.settings.of(request.strategy).brief(history.bars.terms), detail=False)
     label = ", ".join(f"{v:g}" for v in values)
     return candidate_of(run, f"{request.strategy.name} ({label})"[:80], "sweep", tried)

@@ -1,0 +1,262 @@
+"""Sources of a project's markets: where history came from, how it is treated, which one is tested on."""
+
+from __future__ import annotations
+
+import datetime as dt
+import json
+from dataclasses import dataclass, replace
+from typing import TYPE_CHECKING, Any
+
+import numpy as np
+from pydantic import ValidationError
+
+from wolbrin.core.errors import UserError
+from wolbrin.core.market.bars import Bars
+from wolbrin.core.market.importing.layout import Layout
+from wolbrin.core.market.importing.read import ticks_to_bars
+from wolbrin.core.market.raw import Raw
+from wolbrin.core.market.terms import Terms, explain
+from wolbrin.core.market.treatment import Treatment
+from wolbrin.core.store.history import History, read_raw, write_raw
+
+if TYPE_CHECKING:
+    from wolbrin.core.store.project import Project
+
+BARS, TICKS, MONTH, CONTINUOUS = "bars", "ticks", "contract month", "continuous"
+SILHOUETTE_POINTS = 600
+
+
+@dataclass(frozen=True)
+class Source:
+    """One source of a market. kind: bars, ticks, a contract month, or a continuous future built from such.
+
+    rolls: (UTC ns, month left, month entered, difference of prices) of a continuous future. score: of the last quality
+    report on the untreated rows, None before one. origin: where the rows came from, in words.
+    """
+
+    market: str
+    name: str
+    kind: str
+    file: str
+    ticks: str
+    interval: int
+    rows: int
+    first: str
+    last: str
+    treatment: Treatment
+    rolls: tuple[tuple[int, str, str, float], ...]
+    cost_set: str
+    origin: str
+    layout: Layout | None
+    score: float | None
+
+    @property
+    def key(self) -> tuple[str, str]:
+        return self.market, self.name
+
+
+def stamp(ns: int) -> str:
+    return str(np.datetime64(int(ns), "ns").astype("datetime64[m]"))
+
+
+def silhouette(bars: Bars) -> np.ndarray:
+    """float32[SILHOUETTE_POINTS]: closes evenly spaced in time."""
+    at = np.linspace(int(bars.time[0]), int(bars.time[-1]), SILHOUETTE_POINTS)
+    index = np.clip(np.searchsorted(bars.time, at, "right") - 1, 0, len(bars) - 1)
+    return bars.close[index].astype(np.float32)
+
+
+class Sources:
+    """Reads and writes sources in a project's database and history folder."""
+
+    def __init__(self, project: Project) -> None:
+        self.project = project
+
+    def _made(self, r: Any) -> Source:
+        try:
+            treatment = Treatment.model_validate_json(r["treatment"])
+            layout = Layout.model_validate_json(r["layout"]) if r["layout"] else None
+        except ValidationError as err:
+            raise explain(err, f"{self.project.folder}, source {r['market']} {r['name']}") from None
+        rolls = tuple((int(a), str(b), str(c), float(d)) for a, b, c, d in json.loads(r["rolls"]))
+        return Source(r["market"], r["name"], r["kind"], r["file"], r["ticks"] or "", r["interval"], r["rows"], r["first"],
+                      r["last"], treatment, rolls, r["cost_set"], r["origin"], layout, r["score"])
+
+    def all(self) -> list[Source]:
+        return [self._made(r) for r in self.project.rows(
+            "SELECT sources.* FROM sources JOIN markets ON markets.code = sources.market "
+            "ORDER BY markets.position, market, sources.rowid")]
+
+    def of(self, market: str) -> list[Source]:
+        return [s for s in self.all() if s.market == market]
+
+    def get(self, market: str, name: str) -> Source:
+        found = self.project.rows("SELECT * FROM sources WHERE market = ? AND name = ?", market, name)
+        if not found:
+            known = ", ".join(s.name for s in self.of(market)) or "none"
+            raise UserError(f'{market} has no source "{name}"', str(self.project.folder), f"Known are {known}.")
+        return self._made(found[0])
+
+    def history(self, source: Source, terms: Terms | None = None) -> History:
+        """Where the source's bars come from; under other terms than the market's where given."""
+        folder = self.project.history_folder
+        return History(str(folder / source.file), str(folder / source.ticks) if source.ticks else "", source.interval,
+                       terms or self.project.market(source.market).terms, source.treatment,
+                       tuple(r[0] for r in source.rolls))
+
+    def raw(self, source: Source) -> Raw:
+        """The rows as they came."""
+        return read_raw(self.project.history_folder / source.file, source.interval)
+
+    def ticks(self, source: Source) -> Raw | None:
+        return read_raw(self.project.history_folder / source.ticks, 0) if source.ticks else None
+
+    # Changes. Files first under names of their own, then one transaction: a crash leaves the old state or the new one.
+
+    def put(self, terms: Terms, name: str, raw: Raw, *, kind: str = BARS, origin: str = "", layout: Layout | None = None,
+            rolls: tuple[tuple[int, str, str, float], ...] = (), build: int = 1, activate: bool | None = None) -> Source:
+        """Add a source or replace its rows; the market is made when it is new.
+
+        raw: bars, or ticks from which bars of `build` minutes are made. activate: test on it from now on; None: when
+        the market has no other.
+        Raises:
+            UserError: the rows give no bar under the terms; nothing was changed then.
+        """
+        if not name.strip() or len(name) > 60:
+            raise UserError("a source needs a name of 1 to 60 characters", "source", "Write a short name.")
+        bars_of = raw if raw.interval else ticks_to_bars(raw, build)
+        known = self.project.rows("SELECT * FROM sources WHERE market = ? AND name = ?", terms.code, name)
+        old = self._made(known[0]) if known else None
+        treatment = old.treatment if old else Treatment()
+        stem = f"{terms.code}__{_safe(name)}__{self._number()}"
+        folder = self.project.history_folder
+        source = Source(terms.code, name, kind if raw.interval else TICKS, f"{stem}.parquet",
+                        "" if raw.interval else f"{stem}-ticks.parquet", bars_of.interval, len(raw), stamp(raw.time[0]),
+                        stamp(raw.time[-1]), treatment, rolls, old.cost_set if old else "", origin, layout, None)
+        try:
+            write_raw(folder / source.file, bars_of)
+            if source.ticks:
+                write_raw(folder / source.ticks, raw)
+            history = History(str(folder / source.file), "", source.interval, terms, treatment, tuple(r[0] for r in rolls))
+            bars = history.treated().bars
+            with self.project.transaction():
+                self._write(source)
+                active = self.project.rows("SELECT source FROM markets WHERE code = ?", terms.code)
+                if activate or (activate is None and not active) or (active and active[0]["source"] == name):
+                    self._activate(source, terms, bars)
+        except BaseException:
+            for file in filter(None, (source.file, source.ticks)):
+                (folder / file).unlink(missing_ok=True)
+            raise
+        if old:
+            for file in filter(None, (old.file, old.ticks)):
+                (folder / file).unlink(missing_ok=True)
+        self.project.forget(terms.code)
+        return source
+
+    def _number(self) -> int:
+        taken = self.project.get_value("source files", 0) + 1
+        self.project.set_value("source files", taken)
+        return int(taken)
+
+    def _write(self, s: Source) -> None:
+        with self.project.transaction() as db:
+            db.execute("INSERT INTO sources VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?) "
+                       "ON CONFLICT (market, name) DO UPDATE SET kind = excluded.kind, file = excluded.file, "
+                       "ticks = excluded.ticks, interval = excluded.interval, rows = excluded.rows, first = excluded.first, "
+                       "last = excluded.last, treatment = excluded.treatment, rolls = excluded.rolls, "
+                       "cost_set = excluded.cost_set, origin = excluded.origin, layout = excluded.layout, "
+                       "score = excluded.score",
+                       (s.market, s.name, s.kind, s.file, s.ticks or None, s.interval, s.rows, s.first, s.last,
+                        s.treatment.model_dump_json(), json.dumps(s.rolls), s.cost_set, s.origin,
+                        s.layout.model_dump_json() if s.layout else None, s.score))
+
+    def _activate(self, source: Source, terms: Terms, bars: Bars) -> None:
+        first, last = (stamp(int(bars.time[i])) for i in (0, -1))
+        with self.project.transaction() as db:
+            position = db.execute("SELECT count(*) FROM markets").fetchone()[0]
+            db.execute(
+                "INSERT INTO markets VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?) ON CONFLICT (code) DO UPDATE SET "
+                "terms = excluded.terms, source = excluded.source, file = excluded.file, minutes = excluded.minutes, "
+                "bars = excluded.bars, first = excluded.first, last = excluded.last, left_out = excluded.left_out, "
+                "off_grid = excluded.off_grid, hash = excluded.hash, silhouette = excluded.silhouette",
+                (terms.code, position, terms.model_dump_json(), source.name, source.file, source.interval, len(bars), first,
+                 last, bars.left_out, bars.off_grid, bars.hash, silhouette(bars).tobytes()))
+
+    def activate(self, market: str, name: str) -> None:
+        """Test on this source from now on."""
+        source, terms = self.get(market, name), self.project.market(market).terms
+        bars = self.history(source).treated().bars
+        self._activate(source, terms, bars)
+        self.project.forget(market)
+
+    def treat(self, market: str, name: str, treatment: Treatment) -> Source:
+        """Change how a source is treated; recorded, and the rows stay as they are. Raises UserError when no bar is left."""
+        source = replace(self.get(market, name), treatment=treatment)
+        terms = self.project.market(market).terms
+        bars = self.history(source).treated().bars
+        made = dt.datetime.now(dt.UTC).isoformat(timespec="seconds")
+        with self.project.transaction() as db:
+            self._write(source)
+            db.execute("INSERT INTO treatments (created, market, source, body, words, hash) VALUES (?, ?, ?, ?, ?, ?)",
+                       (made, market, name, treatment.model_dump_json(), treatment.words(), bars.hash))
+            if self.project.market(market).source == name:
+                self._activate(source, terms, bars)
+        self.project.forget(market)
+        return source
+
+    def treatments(self, market: str, name: str) -> list[dict[str, str]]:
+        """All treatments a source ever had, newest first: created, words, hash, body."""
+        return [dict(r) for r in self.project.rows(
+            "SELECT created, words, hash, body FROM treatments WHERE market = ? AND source = ? ORDER BY id DESC", market,
+            name)]
+
+    def change_terms(self, terms: Terms) -> None:
+        """Give a market other terms; its active source is read again under them."""
+        entry = self.project.market(terms.code)
+        source = self.get(terms.code, entry.source)
+        bars = self.history(source, terms).treated().bars
+        self._activate(source, terms, bars)
+        self.project.forget(terms.code)
+
+    def set_score(self, market: str, name: str, score: float) -> None:
+        with self.project.transaction() as db:
+            db.execute("UPDATE sources SET score = ? WHERE market = ? AND name = ?", (score, market, name))
+
+    def set_cost_set(self, market: str, name: str, cost_set: str) -> None:
+        """Name the cost set that belongs to a source's provider."""
+        with self.project.transaction() as db:
+            db.execute("UPDATE sources SET cost_set = ? WHERE market = ? AND name = ?", (cost_set, market, name))
+
+    def remove(self, market: str, name: str) -> None:
+        """Take a source out of the project; its file stays in the history folder. The last active one stays.
+
+        Raises:
+            UserError: it is the source that is tested on.
+        """
+        if self.project.market(market).source == name:
+            raise UserError(f"{market} is tested on this source", f"{market}, {name}", "Choose another source for it first.")
+        with self.project.transaction() as db:
+            db.execute("DELETE FROM sources WHERE market = ? AND name = ?", (market, name))
+
+    def restore(self, source: Source) -> None:
+        """Put a removed source back (undo)."""
+        self._write(source)
+
+    # Layouts
+
+    def layouts(self) -> list[Layout]:
+        return [Layout.model_validate_json(r["body"]) for r in self.project.rows("SELECT body FROM layouts ORDER BY name")]
+
+    def keep_layout(self, layout: Layout) -> None:
+        """Remember a layout under its name."""
+        if not layout.name.strip():
+            raise UserError("a layout needs a name to be remembered", "layout", "Write a name.")
+        with self.project.transaction() as db:
+            db.execute("INSERT OR REPLACE INTO layouts VALUES (?, ?)", (layout.name, layout.model_dump_json()))
+
+
+def _safe(name: str) -> str:
+    """A name that is a plain part of a file name on any system."""
+    return "".join(c if (c.isalnum() and c.isascii()) or c in "-_" else "-" for c in name)[:40] or "source"
+

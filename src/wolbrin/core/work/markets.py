@@ -1,0 +1,140 @@
+"""Work on markets as jobs: reading files, quality, comparing sources, joining contract months, counting bars."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import dataclass, replace
+from pathlib import Path
+
+from wolbrin.core.engine.run import Costs, backtest
+from wolbrin.core.errors import UserError
+from wolbrin.core.jobs import Chunk, Job
+from wolbrin.core.market.bars import Span, day_of
+from wolbrin.core.market.contracts import Month, Rule, join_months
+from wolbrin.core.market.importing.append import Joined, join
+from wolbrin.core.market.importing.files import pieces
+from wolbrin.core.market.importing.layout import Layout
+from wolbrin.core.market.importing.read import Imported, Reader
+from wolbrin.core.market.intervals import DAILY, Interval, to_interval
+from wolbrin.core.market.quality import Report, report
+from wolbrin.core.market.raw import Raw
+from wolbrin.core.market.terms import Terms
+from wolbrin.core.market.treatment import Treated, Treatment, treat
+from wolbrin.core.market.two_sources import Compared, compare_sources
+from wolbrin.core.measures.two_runs import TwoRuns, match_runs
+from wolbrin.core.rules.model import Strategy
+from wolbrin.core.store.project import Project
+from wolbrin.core.store.sources import CONTINUOUS, MONTH, Source
+
+MOST_STEPS = 1_000_000
+
+
+def read_job(paths: list[str], layout: Layout, done: Callable[[Imported], None]) -> Job:
+    """Read files, with progress in bytes; done(imported) on the job's thread. Nothing is kept."""
+    reader = Reader(pieces([Path(p) for p in paths]), layout)
+
+    def finish(_: int) -> None:
+        if reader.done:
+            done(reader.finish())
+
+    return Job("Read history", "bytes", [Chunk(None)] * MOST_STEPS, lambda _: reader.step(), finish, width=1,
+               counted=lambda taken: taken, total=reader.total, enough=lambda: reader.done)
+
+
+def weigh(project: Project, market: str, source: str, imported: Raw) -> Joined:
+    """What taking the rows into a source would do; nothing is kept."""
+    known = [s for s in project.sources.of(market) if s.name == source]
+    if not known:
+        return join(None, imported)
+    old = project.sources.ticks(known[0]) if imported.interval == 0 else project.sources.raw(known[0])
+    if old is None:
+        raise UserError("this source holds bars and the file ticks", f"{market}, {source}",
+                        "Take the file in as a source of its own.")
+    return join(old, imported)
+
+
+def take_in(project: Project, terms: Terms, source: str, imported: Raw, *, keep: str, origin: str, layout: Layout,
+            month: bool = False) -> tuple[Source, Joined]:
+    """Keep read rows: as a new source, or added to the one of that name. All or nothing."""
+    known = [s for s in project.sources.of(terms.code) if s.name == source]
+    old = None
+    if known:
+        old = project.sources.ticks(known[0]) if imported.interval == 0 else project.sources.raw(known[0])
+    joined = join(old, imported, "new" if keep == "new" else "old")
+    where = f"{known[0].origin}; {origin}" if known and origin not in known[0].origin else origin
+    made = project.sources.put(terms, source, joined.raw, kind=MONTH if month else "bars", origin=where[:2000],
+                               layout=layout, build=layout.build)
+    return made, joined
+
+
+def quality(project: Project, source: Source, treated: bool = False) -> Report:
+    """The report of a source's rows, or of its bars after treatment; the former's score is kept with it."""
+    terms = project.market(source.market).terms
+    if treated:
+        return report(Raw.of(project.base(source.market, source.name)), terms, source.treatment.deviations)
+    made = report(project.sources.raw(source), terms, source.treatment.deviations)
+    project.sources.set_score(source.market, source.name, made.score)
+    return made
+
+
+def preview_treatment(project: Project, source: Source, treatment: Treatment) -> Treated:
+    """What a treatment would do; nothing is kept."""
+    terms = project.market(source.market).terms
+    return treat(project.sources.raw(source), terms, treatment, f"{source.market}, {source.name}")
+
+
+@dataclass(frozen=True)
+class Comparison:
+    """Two sources, and the same strategy on both."""
+
+    prices: Compared
+    runs: TwoRuns | None
+    costs: tuple[Costs, Costs]
+    problem: str = ""
+
+
+def compare(project: Project, market: str, first: str, second: str, strategy: Strategy, interval: int) -> Comparison:
+    """Compare two sources at their own interval, and one strategy on both over the common training span, each under
+    its source's cost set."""
+    one, two = (project.sources.get(market, name) for name in (first, second))
+    terms = project.market(market).terms
+    settings = project.settings.of(strategy)
+    costs = settings.costs_of(terms, one.cost_set), settings.costs_of(terms, two.cost_set)
+    bars = project.base(market, first), project.base(market, second)
+    own = max(b.interval for b in bars)
+    prices = compare_sources(*(to_interval(b, own) for b in bars))
+    brief = settings.brief(terms)
+    dates = [(int(b.trading_date[0]), int(b.trading_date[-1])) for b in bars]
+    begin, end = max(d[0] for d in dates), min(d[1] for d in dates)
+    day = day_of(begin), day_of(end)
+    span = Span(max(day[0], brief.span.first or day[0]), min(day[1], brief.span.last or day[1]))
+    try:
+        ready = [project.prepared(market, interval, name) for name in (first, second)]
+        runs = [backtest(h, strategy, replace(brief, span=span, costs=c))
+                for h, c in ((ready[0], costs[0]), (ready[1], costs[1]), (ready[1], costs[0]))]
+    except UserError as err:
+        return Comparison(prices, None, costs, err.sentence())
+    return Comparison(prices, match_runs(*runs), costs)
+
+
+def join_contracts(project: Project, market: str, months: list[str], rule: Rule, name: str) -> Source:
+    """Build a continuous future from contract months of a market and keep it as a source."""
+    terms = project.market(market).terms
+    made = join_months([Month(m, project.sources.raw(project.sources.get(market, m))) for m in months], terms, rule)
+    rolls = tuple((r.time, r.left, r.entered, 0.0 if r.difference != r.difference else r.difference) for r in made.rolls)
+    words = f"{len(months)} contract months, rolled by {rule.by}, {rule.adjust}"
+    return project.sources.put(terms, name, made.raw, kind=CONTINUOUS, origin=words, rolls=rolls)
+
+
+def intervals_for(project: Project, source: Source) -> tuple[int, ...]:
+    """Intervals worth offering for a source, its own first."""
+    base = Interval.of(source.interval)
+    if base.kind == "daily":
+        return (DAILY,)
+    steps = [m for m in (1, 2, 3, 5, 10, 15, 30, 60, 120, 240) if m % source.interval == 0]
+    return (*sorted({source.interval, *steps}), DAILY)
+
+
+def count_bars(project: Project, source: Source, interval: int) -> int:
+    """How many bars a source has at an interval."""
+    return len(project.history(source.market, source.name).at(interval, project.base(source.market, source.name)))
