@@ -17,7 +17,8 @@ from pytestqt.qtbot import QtBot
 
 from tests.build import walk_bars
 from wolbrin.app.charts.lines import Curve, CurveChart, thinned
-from wolbrin.app.charts.price import Mark, PriceChart, TradeMarks, columns_of
+from wolbrin.app.charts.price import Mark, PriceChart, TradeMarks
+from wolbrin.app.charts.pyramid import Pyramid
 from wolbrin.app.shell.brief_line import cost_words
 from wolbrin.app.shell.ruler import shift_month
 from wolbrin.app.shell.strip import time_words
@@ -106,15 +107,21 @@ def test_thinning_keeps_every_extreme(n: int, seed: int) -> None:
     assert kept[-1] == y[-1]
 
 
-def test_chart_columns_hold_the_true_range() -> None:
-    bars = walk_bars(1000)
-    for first, stop, most in ((0, 1000, 50), (17, 803, 200), (5, 6, 10)):
-        x, o, h, low, c = columns_of(bars, first, stop, most)
-        assert len(x) <= most
-        assert h.max() == bars.high[first:stop].max()
-        assert low.min() == bars.low[first:stop].min()
-        assert o[0] == bars.open[first]
-        assert c[-1] == bars.close[stop - 1]
+@pytest.mark.parametrize(("first", "stop", "most"), [(0, 40_000, 50), (17, 39_803, 200), (5, 6, 10), (1_030, 39_000, 700)])
+def test_chart_columns_hold_the_true_range(first: int, stop: int, most: int) -> None:
+    """Every bar of the stretch lies inside the column it is drawn in, and the extent is exact."""
+    rng = np.random.default_rng(3)
+    high = rng.normal(size=40_000).cumsum()
+    low = high - rng.random(40_000)
+    made = Pyramid(high, low)
+    x, top, bottom = made.columns(first, stop, most)
+    assert len(x) <= most + 2
+    assert top.max() >= high[first:stop].max()
+    assert bottom.min() <= low[first:stop].min()
+    near = np.abs(np.arange(first, stop)[:, None] - x[None, :]).argmin(axis=1) if stop - first < 5_000 else None
+    if near is not None:
+        assert (top[near] >= high[first:stop]).all()
+    assert made.extent(first, stop) == (low[first:stop].min(), high[first:stop].max())
 
 
 def test_charts_draw_in_both_themes_and_keep_count_of_none(qtbot: QtBot) -> None:

@@ -140,7 +140,7 @@ def test_a_superseded_backtest_is_dropped(window: MainWindow, settle: Settle) ->
     seen: list[float] = []
     s.run_changed.connect(lambda: seen.append(s.run.brief.capital))
     for amount in (60_000.0, 70_000.0, 90_000.0):
-        s.settings = s.settings.model_copy(update={"capital": amount})
+        s.project_settings = s.project_settings.model_copy(update={"capital": amount})
         s._recompute()
     settle()
     assert seen == [90_000.0]

@@ -2,12 +2,15 @@
 
 from __future__ import annotations
 
+import datetime as dt
 from collections.abc import Callable, Sequence
 
-from PySide6.QtCore import QPoint, QRect, QSize, Qt, Signal
+from PySide6.QtCore import QDate, QPoint, QRect, QSize, Qt, Signal
 from PySide6.QtGui import QPainter, QPaintEvent, QPalette
 from PySide6.QtWidgets import (
     QButtonGroup,
+    QDateEdit,
+    QDoubleSpinBox,
     QFrame,
     QHBoxLayout,
     QLabel,
@@ -164,6 +167,24 @@ class Choice(QWidget):
 
     def set(self, value: object) -> None:
         self._group.button(self._values.index(value)).setChecked(True)
+
+
+def pick_date(value: dt.date) -> QDateEdit:
+    made = QDateEdit(QDate(value.year, value.month, value.day))
+    made.setDisplayFormat("dd MMM yyyy")
+    made.setKeyboardTracking(False)
+    return made
+
+
+def spin(value: float, low: float, high: float, digits: int = 2, step: float = 1.0) -> QDoubleSpinBox:
+    made = QDoubleSpinBox()
+    made.setRange(low, high)
+    made.setDecimals(digits)
+    made.setSingleStep(step)
+    made.setValue(value)
+    made.setAlignment(Qt.AlignmentFlag.AlignRight)
+    made.setGroupSeparatorShown(True)
+    return made
 
 
 class Popup(QFrame):

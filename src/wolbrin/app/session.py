@@ -13,16 +13,16 @@ from wolbrin.app.theme.theme import Theme
 from wolbrin.core.engine.run import Run, backtest
 from wolbrin.core.errors import WolbrinError
 from wolbrin.core.jobs import Chunk, Engine, Job, Kind, State
+from wolbrin.core.market.intervals import Interval
 from wolbrin.core.rules.model import Strategy
 from wolbrin.core.store.dossier import Dossiers, Kept
 from wolbrin.core.store.project import Project
 from wolbrin.core.store.settings import Settings
+from wolbrin.core.work.markets import intervals_for
 from wolbrin.core.work.proving import Subject
 
+SPAN_FIELDS = ("training_first", "holdout_first", "last")
 log = logging.getLogger("wolbrin")
-INTERVALS = (5, 10, 15, 30, 60, 120)
-
-
 class _EditStrategy(QUndoCommand):
     """One edit of a strategy; edits of the same kind in a row melt into one."""
 
@@ -63,6 +63,7 @@ class Session(QObject):
     evidence_changed = Signal()
     selection_changed = Signal()
     subject_changed = Signal()
+    markets_changed = Signal()
     job_started = Signal(object)
     place_wanted = Signal(str)
     noted = Signal(str, str)
@@ -75,7 +76,7 @@ class Session(QObject):
         self.engine = engine
         self.theme = theme
         self.undo = QUndoStack(self)
-        self.settings: Settings = project.settings
+        self.project_settings: Settings = project.settings
         self.markets = project.markets()
         self.run: Run | None = None
         self.run_error = ""
@@ -169,6 +170,10 @@ class Session(QObject):
         if id != self.strategy_id:
             self.open_strategy(id)
         renamed = strategy.name != self.strategy.name
+        spans = self.project_settings.spans
+        if renamed and self.strategy.name in spans:
+            kept = {strategy.name if name == self.strategy.name else name: span for name, span in spans.items()}
+            self._keep_settings(self.project_settings.model_copy(update={"spans": kept}))
         self.strategy = strategy
         self.project.save_strategy(strategy, self.market, self.interval, id)
         self.strategy_changed.emit()
@@ -233,9 +238,8 @@ class Session(QObject):
     def set_market(self, code: str) -> None:
         if code != self.market:
             self.market = code
-            base = next(m.minutes for m in self.markets if m.code == code)
-            if self.interval % base:
-                self.interval = base
+            if self.interval not in self.intervals():
+                self.interval = self.entry.minutes
             self._brief_moved()
 
     def set_interval(self, minutes: int) -> None:
@@ -250,17 +254,85 @@ class Session(QObject):
         self.brief_changed.emit()
         self.subject_changed.emit()
 
+    @property
+    def settings(self) -> Settings:
+        """The project's settings as they hold for the current strategy, which may have spans of its own."""
+        return self.project_settings.of(self.strategy)
+
+    @property
+    def own_span(self) -> bool:
+        """Whether the current strategy has spans of its own."""
+        return self.strategy.name in self.project_settings.spans
+
+    def set_own_span(self, on: bool) -> bool:
+        """Give the current strategy spans of its own, at first the present ones, or take them back."""
+        spans = {name: span.model_dump() for name, span in self.project_settings.spans.items()}
+        if on:
+            now = self.settings
+            spans[self.strategy.name] = {"training_first": now.training_first, "holdout_first": now.holdout_first,
+                                         "last": now.last}
+        else:
+            spans.pop(self.strategy.name, None)
+        return self.change_settings(spans=spans)
+
+    def intervals(self) -> list[int]:
+        """Intervals offered for the current market, the present one among them where it is by activity."""
+        offered = list(intervals_for(self.project.sources.get(self.market, self.entry.source)))
+        if self.interval not in offered and Interval.of(self.interval).by_activity:
+            offered.append(self.interval)
+        return offered
+
+    def set_theme(self, name: str) -> None:
+        self._keep_settings(self.project_settings.model_copy(update={"theme": name}))
+        self.theme.use(name)
+
+    def _keep_settings(self, settings: Settings) -> None:
+        self.project.update_settings(settings)
+        self.project_settings = settings
+
+    def fault_days(self) -> list[int]:
+        """Days (since 1970-01-01) with faults by the last quality report on the source tested on, at most a few hundred."""
+        if not self.market:
+            return []
+        return list(self.project.get_value(f"faults {self.market} {self.entry.source}", []))
+
+    def keep_fault_days(self, market: str, source: str, days: list[int]) -> None:
+        """Remember where a quality report found faults, for the ruler."""
+        self.project.set_value(f"faults {market} {source}", days)
+        self.markets_changed.emit()
+
+    def reload_markets(self) -> None:
+        """Read markets and sources again after one of them changed; runs are made anew."""
+        self.markets = self.project.markets()
+        codes = [m.code for m in self.markets]
+        if self.market not in codes:
+            self.market = codes[0] if codes else ""
+            self.interval = self.markets[0].minutes if codes else 15
+        if not self.strategy_id and self.markets:
+            self.strategy_id = self.project.save_strategy(self.strategy, self.market, self.interval)
+            self.strategies_changed.emit()
+        if self.market and self.interval not in self.intervals():
+            self.interval = self.entry.minutes
+        self.markets_changed.emit()
+        self.counts_changed.emit()
+        self._brief_moved()
+
     def change_settings(self, **changes: Any) -> bool:
-        """Change project settings; False, with a note, when they cannot be."""
+        """Change project settings; False, with a note, when they cannot be. Spans of the current strategy's own are
+        changed in their place."""
+        moved = {k: v for k, v in changes.items() if k in SPAN_FIELDS}
+        if moved and self.own_span:
+            spans = {name: span.model_dump() for name, span in self.project_settings.spans.items()}
+            spans[self.strategy.name] |= moved
+            changes = {k: v for k, v in changes.items() if k not in SPAN_FIELDS} | {"spans": spans}
         try:
-            settings = Settings.model_validate(self.settings.model_dump() | changes)
+            settings = Settings.model_validate(self.project_settings.model_dump() | changes)
         except ValueError as err:
             text = str(err).split("Value error, ")[-1].split("[")[0].splitlines()[0].strip()
             self.note(f"That cannot be set: {text}.", "error")
             return False
         before = self.project.openings()
-        self.project.update_settings(settings)
-        self.settings = settings
+        self._keep_settings(settings)
         self.brief_changed.emit()
         if self.project.openings() > before:
             self.note("Moving the border into sealed data opened the holdout; this has been counted.", "caution")

@@ -14,7 +14,7 @@ from wolbrin.core.engine.ledger import ledger
 from wolbrin.core.engine.run import Brief, Costs, Prepared, Run, backtest
 from wolbrin.core.errors import UserError
 from wolbrin.core.market.bars import Bars, Span
-from wolbrin.core.market.intervals import to_interval
+from wolbrin.core.market.intervals import interval_words, to_interval
 from wolbrin.core.market.terms import load_terms
 from wolbrin.core.measures.catalogue import measure
 from wolbrin.core.measures.facts import Facts
@@ -97,5 +97,6 @@ def add(app: typer.Typer, demo: Callable[[], Path]) -> None:
             emit(report(run, equity))
         else:
             console.print(describe(what), markup=False)
-            console.print(measures_table(f"{what.name} on {run.bars.terms.code} {run.bars.interval} min, {brief.span}",
+            title = f"{what.name} on {run.bars.terms.code} {interval_words(run.bars.interval)}, {brief.span}"
+            console.print(measures_table(title,
                                          {"value": measure(Facts.of(run))}))

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import dataclass
+from typing import Protocol
 
 import numpy as np
 import pyqtgraph as pg
@@ -12,22 +13,33 @@ from PySide6.QtCore import QLineF, QPointF, QRectF, Qt
 from PySide6.QtGui import QPainter, QPen, QPolygonF
 
 from wolbrin.app.charts.axes import BarAxis, Plot, TextOnPlot, holdout_region
-from wolbrin.app.theme.theme import Theme
-from wolbrin.core.market.bars import Bars
+from wolbrin.app.charts.pyramid import Pyramid
+from wolbrin.app.theme.theme import Theme, font
+from wolbrin.app.theme.tokens import SMALL, text_token
+from wolbrin.core.market.terms import Terms
 
 MOST_SHAPES = 700  # bars drawn one by one; more are drawn as vertical strokes of a column each
 COLUMNS = 1200
 
 
-def columns_of(bars: Bars, first: int, stop: int, most: int) -> tuple[NDArray[np.float64], ...]:
-    """Bars [first, stop) gathered into at most `most` columns: x, open, high, low, close, float64 each."""
-    count = max(1, stop - first)
-    step = -(-count // most)
-    at = np.arange(first, stop, step)
-    final = np.minimum(at + step, stop) - 1
-    low = np.minimum.reduceat(bars.low[first:stop], at - first)
-    high = np.maximum.reduceat(bars.high[first:stop], at - first)
-    return (at + final) / 2.0, bars.open[at], high, low, bars.close[final]
+class Drawn(Protocol):
+    """What the chart needs of a history: bars of the simulator and a source's raw rows both have it."""
+
+    time: NDArray[np.int64]
+
+    @property
+    def open(self) -> NDArray[np.float64]: ...
+
+    @property
+    def high(self) -> NDArray[np.float64]: ...
+
+    @property
+    def low(self) -> NDArray[np.float64]: ...
+
+    @property
+    def close(self) -> NDArray[np.float64]: ...
+
+    def __len__(self) -> int: ...
 
 
 class BarsItem(pg.GraphicsObject):
@@ -36,14 +48,16 @@ class BarsItem(pg.GraphicsObject):
     def __init__(self, theme: Theme) -> None:
         super().__init__()
         self._theme = theme
-        self.bars: Bars | None = None
+        self.bars: Drawn | None = None
+        self.pyramid: Pyramid | None = None
         self._bounds = QRectF(0, 0, 1, 1)
 
-    def set_bars(self, bars: Bars | None) -> None:
+    def set_bars(self, bars: Drawn | None) -> None:
         self.prepareGeometryChange()
         self.bars = bars
         if bars is not None and len(bars):
-            low, high = float(bars.low.min()), float(bars.high.max())
+            self.pyramid = Pyramid(bars.high, bars.low)
+            low, high = self.pyramid.extent(0, len(bars))
             self._bounds = QRectF(-1, low, len(bars) + 2, max(high - low, 1e-9))
         self.update()
 
@@ -52,18 +66,21 @@ class BarsItem(pg.GraphicsObject):
 
     def paint(self, painter: QPainter, *_: object) -> None:
         view = self.getViewBox()
-        if self.bars is None or view is None or not len(self.bars):
+        if self.bars is None or self.pyramid is None or view is None or not len(self.bars):
             return
         (left, right), _ = view.viewRange()
         first, stop = max(0, int(left) - 1), min(len(self.bars), int(right) + 2)
         if stop <= first:
             return
         painter.setPen(self._theme.pen("ink"))
-        x, o, h, lo, c = columns_of(self.bars, first, stop, MOST_SHAPES if stop - first <= MOST_SHAPES else COLUMNS)
         if stop - first > MOST_SHAPES:
+            x, h, lo = self.pyramid.columns(first, stop, COLUMNS)
             painter.setRenderHint(QPainter.RenderHint.Antialiasing, False)
             painter.drawLines([QLineF(a, b, a, d) for a, b, d in zip(x.tolist(), lo.tolist(), h.tolist())])
             return
+        part = slice(first, stop)
+        x = np.arange(first, stop, dtype=np.float64)
+        o, h, lo, c = self.bars.open[part], self.bars.high[part], self.bars.low[part], self.bars.close[part]
         half = 0.32
         painter.drawLines([QLineF(a, b, a, d) for a, b, d in zip(x, lo, np.minimum(o, c))])
         painter.drawLines([QLineF(a, b, a, d) for a, b, d in zip(x, np.maximum(o, c), h)])
@@ -155,6 +172,38 @@ class PennantsItem(pg.GraphicsObject):
         painter.restore()
 
 
+class FaultsItem(pg.GraphicsObject):
+    """A small hook over each bar with a fault; only the visible ones are drawn, one a pixel column at most."""
+
+    def __init__(self, theme: Theme, rows: NDArray[np.int64], high: NDArray[np.float64], bounds: QRectF) -> None:
+        super().__init__()
+        self._theme, self._rows, self._high, self._bounds = theme, rows, high, bounds
+        self.setZValue(5)
+
+    def boundingRect(self) -> QRectF:
+        return self._bounds
+
+    def paint(self, painter: QPainter, *_: object) -> None:
+        view = self.getViewBox()
+        if view is None:
+            return
+        (left, right), _range = view.viewRange()
+        a, b = np.searchsorted(self._rows, (left, right))
+        visible = self._rows[a:b]
+        if len(visible) > COLUMNS:
+            visible = visible[:: len(visible) // COLUMNS + 1]
+        transform = painter.worldTransform()
+        painter.save()
+        painter.resetTransform()
+        painter.setPen(self._theme.pen("caution", 1.4))
+        for row in visible.tolist():
+            at = transform.map(QPointF(row, float(self._high[row])))
+            x, y = at.x(), at.y() - 5
+            hook = (QPointF(x - 3, y), QPointF(x - 3, y - 4), QPointF(x + 3, y - 4), QPointF(x + 3, y))
+            painter.drawPolyline(QPolygonF(hook))
+        painter.restore()
+
+
 def draw_pennant(painter: QPainter, at: QPointF, side: int, theme: Theme) -> None:
     """A pennant on a staff at a device position: up and filled for long, down and hollow for short."""
     staff = 15.0 * side
@@ -170,7 +219,10 @@ class PriceChart(Plot):
     """Bars, named lines, entry pennants and one selected trade. x is the bar number."""
 
     def __init__(self, theme: Theme, name: str = "Price chart") -> None:
-        self.bars: Bars | None = None
+        self.bars: Drawn | None = None
+        self._faults: NDArray[np.int64] = np.zeros(0, np.int64)
+        self._pointed: tuple[int, str] | None = None
+        self._uprights: list[tuple[int, str]] = []
         self._lines: dict[str, tuple[NDArray[np.float64], str]] = {}
         self._marks: list[Mark] = []
         self._trade: TradeMarks | None = None
@@ -186,17 +238,20 @@ class PriceChart(Plot):
         self._pennants.setZValue(5)
         self.plotItem.vb.sigXRangeChanged.connect(lambda *_: self._fit())
 
-    def show_bars(self, bars: Bars, holdout_from: int | None = None, keep_view: bool = False) -> None:
+    def show_bars(self, bars: Drawn, holdout_from: int | None = None, keep_view: bool = False,
+                  terms: Terms | None = None) -> None:
         """Show a history; the view goes to the last bars before the holdout unless it is kept."""
         self.bars = bars
+        self.terms: Terms | None = terms or getattr(bars, "terms", None)
         self._holdout_from = holdout_from
         self._axis.times = bars.time
         self._item.set_bars(bars)
         self._marks, self._trade, self._lines = [], None, {}
+        self._faults, self._pointed, self._uprights = np.zeros(0, np.int64), None, []
         self.plotItem.vb.setLimits(xMin=-len(bars) * 0.02 - 5, xMax=len(bars) * 1.02 + 5, minXRange=12)
         self.draw()
         if not keep_view:
-            stop = len(bars) if holdout_from is None else max(holdout_from, 60)
+            stop = len(bars) if holdout_from is None or holdout_from < 60 else holdout_from
             self.look(stop - 160, stop + 6)
         self._fit()
 
@@ -227,6 +282,23 @@ class PriceChart(Plot):
         self._trade = trade
         self.draw()
 
+    def set_faults(self, rows: NDArray[np.int64], uprights: Sequence[tuple[int, str]] = ()) -> None:
+        """Marks over bars with a fault (int64[k], rising), and named upright lines such as the rolls of a future."""
+        self._faults, self._uprights = rows, list(uprights)
+        self.draw()
+
+    def forget_point(self) -> None:
+        """Take the words of `point_at` away."""
+        if self._pointed is not None:
+            self._pointed = None
+            self.draw()
+
+    def point_at(self, bar: int, words: str) -> None:
+        """Center on a bar and say what is the matter with it."""
+        self._pointed = bar, words
+        self.draw()
+        self.look_at(bar)
+
     def _fit(self) -> None:
         if self.bars is None or not len(self.bars):
             return
@@ -234,8 +306,8 @@ class PriceChart(Plot):
         first, stop = max(0, int(left)), min(len(self.bars), int(right) + 1)
         if stop <= first:
             return
-        step = max(1, (stop - first) // 200_000)
-        low, high = float(self.bars.low[first:stop:step].min()), float(self.bars.high[first:stop:step].max())
+        assert self._item.pyramid is not None
+        low, high = self._item.pyramid.extent(first, stop)
         if self._trade is not None and first <= self._trade.entry[0] < stop:
             levels = [v for v in (self._trade.stop, self._trade.target) if np.isfinite(v)]
             low, high = min([low, *levels]), max([high, *levels])
@@ -263,9 +335,23 @@ class PriceChart(Plot):
                 self._add(item)
         for values, token in self._lines.values():
             self._add(LineItem(values, self.theme.pen(token, 1.3), self._item.boundingRect()))
+        if len(self._faults):
+            self._add(FaultsItem(self.theme, self._faults, self.bars.high, self._item.boundingRect()))
+        for bar, words in self._uprights:
+            self._draw_upright(bar, words, "accent", Qt.PenStyle.DashLine)
+        if self._pointed is not None:
+            self._draw_upright(*self._pointed, "caution", Qt.PenStyle.DotLine)
         if self._trade is not None:
             self._draw_trade(self._trade)
         self._fit()
+
+    def _draw_upright(self, bar: int, words: str, token: str, dash: Qt.PenStyle) -> None:
+        line = pg.InfiniteLine(bar, angle=90, pen=self.theme.pen(token, 1.2, dash), label=words,
+                               labelOpts={"position": 0.96, "color": self.theme.color(text_token(token)),
+                                          "fill": self.theme.color("background", 200), "anchors": [(0, 0), (0, 0)]})
+        line.label.setFont(font(SMALL))
+        line.setZValue(4)
+        self._add(line)
 
     def _draw_trade(self, trade: TradeMarks) -> None:
         (x0, y0), (x1, y1) = trade.entry, trade.exit
@@ -276,16 +362,16 @@ class PriceChart(Plot):
                 self._add(pg.PlotCurveItem([x0, x1 + 1], [level, level], pen=self.theme.pen(color, 1.4, dash)))
                 if word == trade.reason:
                     continue  # the exit's own label says it
-                assert self.bars is not None
-                text = TextOnPlot(f"{word} {self.bars.terms.format_price(level)}", self.theme, color, (1, 0.5))
+                assert self.terms is not None
+                text = TextOnPlot(f"{word} {self.terms.format_price(level)}", self.theme, color, (1, 0.5))
                 text.setPos(x0 - 0.6, level)
                 self._add(text)
         self._add(pg.PlotCurveItem([x0, x1], [y0, y1], pen=self.theme.pen(token, 1.6)))
         ring = pg.ScatterPlotItem([x1], [y1], symbol="o", size=11, pen=self.theme.pen(token, 2), brush=None)
         ring.setZValue(6)
         self._add(ring)
-        assert self.bars is not None
-        out = TextOnPlot(f"{trade.reason} {self.bars.terms.format_price(y1)}", self.theme, token)
+        assert self.terms is not None
+        out = TextOnPlot(f"{trade.reason} {self.terms.format_price(y1)}", self.theme, token)
         out.setPos(x1 + 1, y1)
         self._add(out)
         flag = PennantsItem(self.theme)

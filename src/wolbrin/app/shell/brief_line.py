@@ -5,25 +5,38 @@ from __future__ import annotations
 import datetime as dt
 from collections.abc import Callable
 
-from PySide6.QtCore import QDate, Qt
+from PySide6.QtCore import Qt
 from PySide6.QtWidgets import (
-    QDateEdit,
-    QDoubleSpinBox,
+    QCheckBox,
+    QComboBox,
     QFormLayout,
     QLabel,
+    QLineEdit,
     QListWidget,
     QToolButton,
     QWidget,
 )
 
-from wolbrin.app.parts import Popup, button, label, link, row
-from wolbrin.app.session import INTERVALS, Session
+from wolbrin.app.parts import Popup, button, label, link, pick_date, row, spin
+from wolbrin.app.session import Session
 from wolbrin.core.engine.run import Costs
+from wolbrin.core.errors import UserError
+from wolbrin.core.market.intervals import Interval, interval_words
 from wolbrin.core.measures.wording import number
+from wolbrin.core.store.settings import CONTRACT_COSTS, OWN_COSTS, Settings
 
 
 def day(date: dt.date) -> str:
     return f"{date:%b %Y}"
+
+
+def span_words(settings: Settings) -> str:
+    """The training span in a few words, with the limit that shortens it."""
+    span = settings.training
+    assert span.first is not None
+    assert span.last is not None
+    limit = f", last {number(settings.most_bars)} bars" if settings.most_bars else ""
+    return f"{day(span.first)} \u2013 {day(span.last)}{limit}"
 
 
 def cost_words(costs: Costs) -> str:
@@ -37,24 +50,6 @@ def cost_words(costs: Costs) -> str:
     if ticks:
         parts.append(f"{ticks:g} tick{'s' if ticks != 1 else ''}")
     return " + ".join(parts) or "none"
-
-
-def pick_date(value: dt.date) -> QDateEdit:
-    made = QDateEdit(QDate(value.year, value.month, value.day))
-    made.setDisplayFormat("dd MMM yyyy")
-    made.setKeyboardTracking(False)
-    return made
-
-
-def spin(value: float, low: float, high: float, digits: int = 2, step: float = 1.0) -> QDoubleSpinBox:
-    made = QDoubleSpinBox()
-    made.setRange(low, high)
-    made.setDecimals(digits)
-    made.setSingleStep(step)
-    made.setValue(value)
-    made.setAlignment(Qt.AlignmentFlag.AlignRight)
-    made.setGroupSeparatorShown(True)
-    return made
 
 
 class BriefLine(QWidget):
@@ -97,11 +92,10 @@ class BriefLine(QWidget):
             return
         strategy = s.strategy
         name = strategy.name if len(strategy.name) <= 26 else strategy.name[:25] + "\u2026"
-        last = s.settings.training.last
-        assert last is not None
-        for widget, text in ((self.strategy, name), (self.market, s.market), (self.interval, f"{s.interval} min"),
-                             (self.span, f"{day(s.settings.training_first)} \u2013 {day(last)}"),
-                             (self.costs, cost_words(s.settings.costs_of(s.entry.terms))),
+        for widget, text in ((self.strategy, name), (self.market, s.market), (self.interval, interval_words(s.interval)),
+                             (self.span, span_words(s.settings)),
+                             (self.costs, cost_words(s.settings.costs_of(s.entry.terms))
+                              + (f" ({chosen})" if (chosen := s.settings.cost_set.get(s.market)) else "")),
                              (self.capital, f"{number(s.settings.capital)} {s.settings.currency}"),
                              (self.fill, strategy.fill),
                              (self.flat, "flat by session end" if strategy.flat_by_session_end else "held overnight")):
@@ -140,10 +134,34 @@ class BriefLine(QWidget):
 
     def _choose_interval(self, anchor: QToolButton) -> None:
         s = self._session
-        steps = [i for i in INTERVALS if i % s.entry.minutes == 0]
-        if s.interval not in steps:
-            steps = sorted([*steps, s.interval])
-        self._list(anchor, [(f"{i} min", lambda i=i: s.set_interval(i)) for i in steps], steps.index(s.interval))
+        steps = s.intervals()
+        options: list[tuple[str, Callable[[], object]]] = [
+            (interval_words(i), lambda i=i: s.set_interval(i)) for i in steps]  # type: ignore[misc]
+        options.append(("another \u2026", lambda: self._other_interval(anchor)))
+        self._list(anchor, options, steps.index(s.interval) if s.interval in steps else 0)
+
+    def _other_interval(self, anchor: QToolButton) -> None:
+        s = self._session
+        text = QLineEdit(interval_words(s.interval))
+        text.selectAll()
+        wrong = label("", "error", wrap=True)
+        wrong.setMaximumWidth(290)
+
+        def take() -> bool:
+            try:
+                wanted = Interval.parse(text.text())
+                if wanted.kind == "minutes" and wanted.code % s.entry.minutes:
+                    raise UserError(f"{wanted.words} bars cannot be built from {interval_words(s.entry.minutes)} bars", "",
+                                    f"Choose a multiple of {s.entry.minutes}.")
+            except UserError as err:
+                wrong.setText(err.sentence())
+                return False
+            s.set_interval(wanted.code)
+            return True
+
+        popup = self._form(anchor, "Bar interval", [("interval", text)], take,
+                           "Minutes such as 45, daily, 500 ticks, 2000 volume, or range 8 (in ticks).")
+        popup.body.insertWidget(2, wrong)
 
     def _choose_fill(self, anchor: QToolButton) -> None:
         s = self._session
@@ -159,7 +177,7 @@ class BriefLine(QWidget):
                    0 if s.strategy.flat_by_session_end else 1)
 
     def _form(self, anchor: QToolButton, title: str, fields: list[tuple[str, QWidget]], take: Callable[[], bool],
-              hint: str = "") -> None:
+              hint: str = "") -> Popup:
         popup = Popup(self)
         popup.body.addWidget(label(title, "heading"))
         form = QFormLayout()
@@ -180,42 +198,72 @@ class BriefLine(QWidget):
         popup.body.addLayout(row(None, button("Set", done, main=True)))
         popup.open_under(anchor)
         fields[0][1].setFocus()
+        return popup
 
     def _edit_span(self, anchor: QToolButton) -> None:
         s = self._session
         first, border, last = (pick_date(d) for d in (s.settings.training_first, s.settings.holdout_first,
                                                       s.settings.last))
+        own = QCheckBox(f"only for {s.strategy.name}")
+        own.setChecked(s.own_span)
+        months = spin(s.settings.most_months or 0, 0, 1200, 0)
+        months.setSpecialValueText("all")
+        bars = spin(s.settings.most_bars or 0, 0, 1e8, 0, 1000)
+        bars.setSpecialValueText("all")
 
         def take() -> bool:
             a, b, c = (e.date().toPython() for e in (first, border, last))
-            return s.change_settings(training_first=a, holdout_first=b, last=c)
+            if own.isChecked() != s.own_span:
+                s.set_own_span(own.isChecked())
+            return s.change_settings(training_first=a, holdout_first=b, last=c, most_months=int(months.value()) or None,
+                                     most_bars=int(bars.value()) or None)
 
         self._form(anchor, "Training span and holdout",
-                   [("training from", first), ("holdout from", border), ("data until", last)], take,
-                   "Moving the border to a later day opens sealed data; this is counted.")
+                   [("training from", first), ("holdout from", border), ("data until", last), ("", own),
+                    ("only the last months", months), ("only the last bars", bars)], take,
+                   "Moving the border to a later day opens sealed data; this is counted. A limit is for quick tests: it "
+                   "shortens the training span from its begin.")
 
     def _edit_costs(self, anchor: QToolButton) -> None:
+        """Choose a cost set; changed figures become the set of one's own, or change the chosen one."""
         s = self._session
         terms = s.entry.terms
-        now = s.settings.costs_of(terms)
-        fields = [("commission per side", "per_contract", spin(now.per_contract, 0, 1e6)),
-                  ("commission, % of notional", "percent", spin(now.percent, 0, 100, 4, 0.001)),
-                  ("least commission", "minimum", spin(now.minimum, 0, 1e6)),
-                  ("spread, ticks", "spread_ticks", spin(now.spread_ticks, 0, 1e5, 1)),
-                  ("slippage, ticks a fill", "slippage_ticks", spin(now.slippage_ticks, 0, 1e5, 1))]
+        names = list(s.settings.sets_of(terms))
+        chosen = s.settings.cost_set.get(s.market, CONTRACT_COSTS)
+        which = QComboBox()
+        which.addItems([n or "contract terms" for n in names])
+        which.setCurrentIndex(names.index(chosen) if chosen in names else 0)
+        rows = [("commission per side", "per_contract", spin(0, 0, 1e6)),
+                ("commission, % of notional", "percent", spin(0, 0, 100, 4, 0.001)),
+                ("least commission", "minimum", spin(0, 0, 1e6)),
+                ("spread, ticks", "spread_ticks", spin(0, 0, 1e5, 1)),
+                ("slippage, ticks a fill", "slippage_ticks", spin(0, 0, 1e5, 1))]
+
+        def fill() -> None:
+            now = s.settings.costs_of(terms, names[which.currentIndex()])
+            for _, key, widget in rows:
+                widget.setValue(getattr(now, key))
+
+        which.currentIndexChanged.connect(fill)
+        fill()
 
         def take() -> bool:
-            costs = Costs(**{key: w.value() for _, key, w in fields})
-            every = dict(s.settings.costs)
-            if costs == Costs.of(terms):
-                every.pop(s.market, None)
-            else:
-                every[s.market] = costs
-            return s.change_settings(costs={k: v.model_dump() for k, v in every.items()})
+            name = names[which.currentIndex()]
+            now = s.settings.costs_of(terms, name)
+            costs = now.model_copy(update={key: w.value() for _, key, w in rows})
+            every = {code: dict(sets) for code, sets in s.settings.cost_sets.items()}
+            if costs != now:
+                name = name or OWN_COSTS
+                every.setdefault(s.market, {})[name] = costs
+            picked = {k: v for k, v in s.settings.cost_set.items() if k != s.market} | ({s.market: name} if name else {})
+            return s.change_settings(cost_sets={c: {n: v.model_dump() for n, v in sets.items()} for c, sets in every.items()},
+                                     cost_set=picked)
 
-        self._form(anchor, f"Costs of {s.market}, {s.settings.currency}", [(n, w) for n, _, w in fields], take,
+        self._form(anchor, f"Costs of {s.market}, {s.settings.currency}",
+                   [("cost set", which), *((n, w) for n, _, w in rows)], take,
                    f"One tick on one contract is worth {number(terms.tick_value * terms.conversion_rate, 2)} "
-                   f"{s.settings.currency}. Half the spread is paid at each fill.")
+                   f"{s.settings.currency}. Half the spread is paid at each fill. Financing, rolls and more sets are in "
+                   "Markets, Terms.")
 
     def _edit_capital(self, anchor: QToolButton) -> None:
         s = self._session

@@ -11,6 +11,7 @@ from PySide6.QtWidgets import QGridLayout, QScrollArea, QVBoxLayout, QWidget
 from wolbrin.app.parts import clear, hairline, label, row
 from wolbrin.app.session import Session
 from wolbrin.app.theme.theme import Theme
+from wolbrin.core.market.intervals import interval_words
 from wolbrin.core.measures.catalogue import BY_KEY, measure
 from wolbrin.core.measures.facts import Facts
 from wolbrin.core.measures.wording import number, worded
@@ -138,8 +139,9 @@ class Drawer(QWidget):
         if not s.market:
             return ""
         tried = s.dossiers.tried_for(subject.market, subject.interval)
-        alternatives = (f"{number(tried)} alternatives have been tried on {subject.market} {subject.interval} min in this "
-                        "project." if tried else f"No search has run on {subject.market} {subject.interval} min yet.")
+        where = f"{subject.market} {interval_words(subject.interval)}"
+        alternatives = (f"{number(tried)} alternatives have been tried on {where} in this project." if tried
+                        else f"No search has run on {where} yet.")
         ran = f"{tests} test{'s' if tests != 1 else ''} on record." if tests else "No gate has judged it yet."
         found = f"Found as number {number(subject.tried)} of its search. " if subject.tried > 1 else ""
         return f"{found}{alternatives} {ran}"

@@ -38,13 +38,15 @@ class Ruler(QWidget):
         self.setAccessibleName("Span ruler")
         session.brief_changed.connect(self._told)
         session.evidence_changed.connect(self._told)
+        session.markets_changed.connect(self._told)
         session.theme.changed.connect(self.update)
         self._told()
 
     def _told(self) -> None:
         s = self._session.settings
         self.setAccessibleDescription(f"training from {s.training_first}, holdout from {s.holdout_first}, "
-                                      f"opened {self._session.project.openings()} times")
+                                      f"opened {self._session.project.openings()} times, "
+                                      f"{len(self._session.fault_days())} days with faults marked")
         self.setToolTip("Drag a border, or use the arrow keys: Up/Down choose, Left/Right move by a month")
         self.update()
 
@@ -89,6 +91,11 @@ class Ruler(QWidget):
             ys = bottom - 5 - (line - low) / ((high - low) or 1.0) * (bottom - top - 10)
             painter.setPen(theme.pen("muted", 0.8))
             painter.drawPolyline(QPolygonF([QPointF(float(x), float(y)) for x, y in zip(xs, ys)]))
+            # Marks of the quality report: a small fence at the foot of the silhouette wherever a fault was found.
+            painter.setPen(theme.pen("caution", 1.4))
+            for day in s.fault_days():
+                x = self.x_of(dt.date(1970, 1, 1) + dt.timedelta(days=day))
+                painter.drawLine(QPointF(x, bottom - 6), QPointF(x, bottom))
         painter.setPen(theme.pen("hairline"))
         painter.drawLine(QPointF(LEFT, bottom), QPointF(self.width() - RIGHT, bottom))
         painter.setFont(font(SMALL))

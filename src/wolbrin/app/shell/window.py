@@ -142,9 +142,7 @@ class MainWindow(QMainWindow):
 
     def toggle_theme(self) -> None:
         name = "dusk" if self.session.settings.theme == "paper" else "paper"
-        self.session.settings = self.session.settings.model_copy(update={"theme": name})
-        self.session.project.update_settings(self.session.settings)
-        self.session.theme.use(name)
+        self.session.set_theme(name)
         self.session.evidence_changed.emit()
 
     # Actions

@@ -7,6 +7,7 @@ from dataclasses import dataclass
 from typing import Any
 
 from wolbrin.app.tables.model import Column
+from wolbrin.core.market.intervals import interval_words
 from wolbrin.core.measures.catalogue import BY_KEY
 from wolbrin.core.measures.wording import worded
 from wolbrin.core.rules.words import describe
@@ -45,7 +46,7 @@ def figure(key: str, get: Callable[[Any], Kept]) -> Column:
 def naming(get: Callable[[Any], Kept], name_width: int = 150) -> list[Column]:
     """Name, market and equity columns."""
     return [Column("candidate", lambda r: get(r).candidate.name, width=name_width, bold=True),
-            Column("market", lambda r: f"{get(r).candidate.market} {get(r).candidate.interval}", width=104),
+            Column("market", lambda r: f"{get(r).candidate.market} {interval_words(get(r).candidate.interval)}", width=104),
             Column("equity", lambda r: get(r).candidate.spark, width=120, kind="spark")]
 
 

@@ -155,6 +155,10 @@ class Strategy(Model):
 def load_strategy(path: Path) -> Strategy:
     """Read a strategy file (docs/strategy-file.md)."""
     data = read_json(path, "strategy file")
+    found = data.get("format") if isinstance(data, dict) else None
+    if isinstance(found, str) and found != "wolbrin.strategy":
+        raise UserError(f'this is a "{found[:40]}" file, not a strategy', f'{path}, field "format"',
+                        "Choose a strategy file.")
     version = data.get("version") if isinstance(data, dict) else None
     if isinstance(version, int) and version > 1:
         raise UserError(f"this strategy file has version {version}, newer than this program reads (1)", str(path),

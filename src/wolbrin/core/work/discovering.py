@@ -9,6 +9,7 @@ from typing import Any
 
 from wolbrin.core.engine.run import Brief, Prepared
 from wolbrin.core.jobs import Chunk, Job, State
+from wolbrin.core.market.intervals import interval_words
 from wolbrin.core.search.discover import Found, explore
 from wolbrin.core.search.grammar import Limits
 from wolbrin.core.store.dossier import Dossiers
@@ -79,7 +80,7 @@ def discover_job(project: Project, request: DiscoverRequest,
     batches = [Batch(history, request.interval, brief, request.limits,
                      request.seed, first, min(BATCH, request.count - first))
                for first in range(0, request.count, BATCH)]
-    title = f"Discover {request.market} {request.interval} min"
+    title = f"Discover {request.market} {interval_words(request.interval)}"
     search = dossiers.begin_search("discover", title, request.as_json())
 
     def commit(outcome: tuple[int, list[Found]]) -> None:

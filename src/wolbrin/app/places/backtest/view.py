@@ -19,6 +19,7 @@ from wolbrin.app.tables.model import Column
 from wolbrin.app.tables.view import Table
 from wolbrin.core.engine import codes as k
 from wolbrin.core.engine.run import Run
+from wolbrin.core.market.intervals import interval_words
 from wolbrin.core.measures.drawdown import depth_below_peak
 from wolbrin.core.measures.wording import number
 from wolbrin.core.search.candidate import candidate_of
@@ -184,6 +185,6 @@ class BacktestPlace(Place):
         if s.run is None:
             s.note("There is no run to keep.", "caution")
             return
-        number_ = s.dossiers.keep_run(s.run, f"{s.strategy.name} on {s.market} {s.interval} min")
+        number_ = s.dossiers.keep_run(s.run, f"{s.strategy.name} on {s.market} {interval_words(s.interval)}")
         s.note(f"Run {number_} kept; the same record gives the same bits ({s.run.fingerprint}).")
         s.counts_changed.emit()

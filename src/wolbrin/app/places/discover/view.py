@@ -14,6 +14,7 @@ from wolbrin.app.shell.actions import Action
 from wolbrin.app.tables.kept import FIGURES, figure, naming, words_column
 from wolbrin.app.tables.view import Table
 from wolbrin.core.jobs import Job, State
+from wolbrin.core.market.intervals import interval_words
 from wolbrin.core.measures.wording import number
 from wolbrin.core.search.grammar import TEMPLATES, Limits
 from wolbrin.core.store.dossier import Kept
@@ -103,7 +104,7 @@ class DiscoverPlace(Place):
     def _where(self) -> None:
         s = self.session
         if self._job is None or self._job.state.over:
-            self.where.setText(f"On {s.market} {s.interval} min, training span, costs as above.")
+            self.where.setText(f"On {s.market} {interval_words(s.interval)}, training span, costs as above.")
 
     def limits(self) -> Limits:
         s = self.session
@@ -126,13 +127,13 @@ class DiscoverPlace(Place):
         self._ids = set()
         self.table.set_records([])
         self._grown(result)
-        self.where.setText(f"On {s.market} {s.interval} min, seed {request.seed}, running.")
+        self.where.setText(f"On {s.market} {interval_words(s.interval)}, seed {request.seed}, running.")
         self._job = s.start(job, "processes", lambda j: self._over(j, result))
 
     def _over(self, job: Job, result: DiscoverResult) -> None:
         words = {State.DONE: "finished", State.STOPPED: "stopped", State.FAILED: "failed"}[job.state]
         r = result.request
-        self.where.setText(f"{words.capitalize()} on {r.market} {r.interval} min: {number(result.tried)} tried, "
+        self.where.setText(f"{words.capitalize()} on {r.market} {interval_words(r.interval)}: {number(result.tried)} tried, "
                            f"{number(result.twins)} dropped as twins.")
         self._grown(result)
         self._where_next(result)

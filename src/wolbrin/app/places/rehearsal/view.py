@@ -19,6 +19,7 @@ from wolbrin.app.session import Session
 from wolbrin.app.shell.actions import Action
 from wolbrin.core.engine import codes as k
 from wolbrin.core.jobs import Chunk, Job, State
+from wolbrin.core.market.intervals import interval_words
 from wolbrin.core.measures.wording import number
 from wolbrin.core.rehearsal.session import Rehearsal, Snapshot, same_ledger
 
@@ -86,7 +87,7 @@ class RehearsalPlace(Place):
     def activate(self) -> None:
         s = self.session
         if not self.running():
-            self.title.setText(f"{s.strategy.name} on {s.market} {s.interval} min")
+            self.title.setText(f"{s.strategy.name} on {s.market} {interval_words(s.interval)}")
 
     def running(self) -> bool:
         return self._job is not None and not self._job.state.over
@@ -126,7 +127,7 @@ class RehearsalPlace(Place):
         def ready(rehearsal: Rehearsal) -> None:
             project.add_opening(f"rehearsal: {strategy.name} on {market}")
             s.evidence_changed.emit()
-            self.title.setText(f"{strategy.name} on {market} {interval} min")
+            self.title.setText(f"{strategy.name} on {market} {interval_words(interval)}")
             self._play(rehearsal)
 
         s.compute("Rehearsal", begin, ready)

@@ -14,6 +14,7 @@ from wolbrin.app.parts import Choice, Empty, button, column, label, row
 from wolbrin.app.places.place import Place
 from wolbrin.app.session import Session
 from wolbrin.app.shell.actions import Action
+from wolbrin.core.market.intervals import interval_words
 from wolbrin.core.measures.wording import number
 from wolbrin.core.study.forward import Study
 from wolbrin.core.work.studying import StudyRequest, study_job
@@ -74,7 +75,8 @@ class StudyPlace(Place):
         s = self.session
         r = self._request
         if r is not None and (r.strategy, r.market, r.interval) != (s.strategy, s.market, s.interval):
-            self.title.setText(f"{r.strategy.name} on {r.market} {r.interval} min, before the last change; run it again")
+            self.title.setText(f"{r.strategy.name} on {r.market} {interval_words(r.interval)}, before the last change; "
+                               "run it again")
 
     def start(self) -> None:
         """Study the entry of the current strategy on the training span."""
@@ -103,7 +105,7 @@ class StudyPlace(Place):
         at = self.at.value()
         bars = np.arange(1, len(study.mean) + 1, dtype=float)
         side = "long" if request.side > 0 else "short"
-        self.title.setText(f"{request.strategy.name}, {side} entry on {request.market} {request.interval} min: "
+        self.title.setText(f"{request.strategy.name}, {side} entry on {request.market} {interval_words(request.interval)}: "
                            f"{number(study.firings)} firings in {number(study.bars)} bars")
         scope = "moves stay inside the session" if request.inside_session else "moves may cross sessions"
         self.words.setText("Mean move in points, bar by bar after the entry fires, from the next open in the trade's "

@@ -28,6 +28,7 @@ from wolbrin.app.tables.model import Column
 from wolbrin.app.tables.view import Table
 from wolbrin.core.errors import WolbrinError
 from wolbrin.core.jobs import Job
+from wolbrin.core.market.intervals import interval_words
 from wolbrin.core.measures.catalogue import BY_KEY, SUMMARY
 from wolbrin.core.measures.wording import number, worded
 from wolbrin.core.rules.numbers import Tunable, tunables
@@ -260,7 +261,8 @@ class SweepPlace(Place):
         settings, figures = result.table()
         self.table.set_records([Result(tuple(a), tuple(b)) for a, b in zip(settings.tolist(), figures.tolist())])
         r = result.request
-        self.found.setText(f"{number(len(settings))} sets tried: {r.strategy.name} on {r.market} {r.interval} min")
+        self.found.setText(f"{number(len(settings))} sets tried: {r.strategy.name} on {r.market} "
+                           f"{interval_words(r.interval)}")
         self._draw_map()
 
     def _draw_map(self) -> None:

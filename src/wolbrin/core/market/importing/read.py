@@ -66,13 +66,21 @@ class Reader:
         except StopIteration:
             self.done = True
             return 0
+        self.take(block)
+        return taken
+
+    def take(self, block: Block) -> None:
+        """Add a block's rows."""
         self._rows += len(block.row) + block.bad_count
         self.bad_count += block.bad_count
         self.bad += block.bad[: max(0, MOST_BAD - len(self.bad))]
         if len(block.row):
             self._utc.add(block.utc)
             self._kept.append(block)
-        return taken
+
+    def to_utc(self, local: NDArray[np.int64]) -> NDArray[np.int64]:
+        """Local times of rows in order as UTC, under the layout's zone."""
+        return to_utc_in_order(local, self.layout.zone)[0]
 
     def read_all(self) -> Imported:
         """Read to the end at once."""

@@ -152,8 +152,9 @@ def read_slow(data: bytes, layout: Layout, first_row: int, name: str, most_bad: 
 
     texts = _joined(layout, get)
     time, good, utc = parse_times(texts, layout.time_format)
-    reasons: dict[int, str] = {int(k): f'"{texts[k][:40].strip()}" is no time in the chosen format, or not between 1950 and 2100'
-                               for k in np.flatnonzero(~good)}
+    reasons: dict[int, str] = {
+        int(k): f'"{texts[k][:40].strip()}" is no time in the chosen format, or not between 1950 and 2100'
+        for k in np.flatnonzero(~good)}
     values = {}
     for role in number_roles(layout):
         values[role] = _numbers(get(role), layout.decimal)

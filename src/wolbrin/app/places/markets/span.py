@@ -1,0 +1,160 @@
+"""The span page: bars available per interval, limits for quick tests, training and holdout."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from PySide6.QtWidgets import QCheckBox, QSplitter, QWidget
+
+from wolbrin.app.parts import button, column, label, pick_date, row, spin
+from wolbrin.app.places.markets.page import Form, Looked, Page, short
+from wolbrin.app.tables.model import Column
+from wolbrin.app.tables.view import Table
+from wolbrin.core.errors import UserError, WolbrinError
+from wolbrin.core.market.intervals import Interval, interval_words
+from wolbrin.core.measures.wording import number
+from wolbrin.core.work.markets import count_bars, intervals_for
+
+
+class SpanPage(Page):
+    key, title = "span", "Bars and span"
+
+    def __init__(self, looked: Looked) -> None:
+        super().__init__(looked)
+        s = self.session
+        self.extra: list[int] = []
+        self.table = Table([
+            Column("interval", lambda r: r[0], lambda r: interval_words(r[0]), width=110, bold=True),
+            Column("bars", lambda r: r[1], lambda r: "\u2026" if r[1] < 0 else number(r[1]), "right", 84),
+            Column("", lambda r: "in the brief" if r[0] == s.interval else "", width=90),
+        ], s.theme, "Bars by interval", stretch=0)
+        self.table.opened.connect(lambda r: self._use(r[0]))
+        self.other = short("", 110, "Another interval", "45 min, daily, 500 ticks, 2000 volume, range 8")
+        self.other.setPlaceholderText("500 ticks, range 8 \u2026")
+        self.other.returnPressed.connect(self.count_other)
+        self.fault = label("", "error", wrap=True)
+        left = QWidget()
+        left.setLayout(column(self.table, row(self.other, button("Count", self.count_other),
+                                              button("Use in the brief", self._use_current), None), self.fault, spacing=4))
+        left.layout().setStretch(0, 1)
+        self.first, self.border, self.last = (pick_date(d) for d in (s.settings.training_first, s.settings.holdout_first,
+                                                                     s.settings.last))
+        for edit, name in ((self.first, "Training from"), (self.border, "Holdout from"), (self.last, "Data until")):
+            edit.setAccessibleName(name)
+            edit.setFixedWidth(110)
+        self.own = QCheckBox("only for the current strategy")
+        self.months = spin(0, 0, 1200, 0)
+        self.bars = spin(0, 0, 1e8, 0, 1000)
+        for box in (self.months, self.bars):
+            box.setSpecialValueText("all")
+            box.setFixedWidth(90)
+        form = Form()
+        form.box.setContentsMargins(12, 0, 0, 0)
+        form.heading("Training and holdout")
+        form.add("training from", self.first)
+        form.add("holdout from", self.border, "later opens sealed data; counted")
+        form.add("data until", self.last)
+        form.add("", self.own)
+        form.heading("Limit for quick tests")
+        form.add("the last", self.months, "months of the training span")
+        form.add("or the last", self.bars, "bars of it")
+        self.said = label("", "small", wrap=True)
+        form.box.addLayout(row(button("Set", self.set, main=True), None))
+        form.box.addWidget(self.said)
+        form.box.addStretch(1)
+        split = QSplitter()
+        split.addWidget(left)
+        split.addWidget(form)
+        split.setSizes([350, 400])
+        split.setChildrenCollapsible(False)
+        self.setLayout(column(split))
+        s.brief_changed.connect(lambda: self.activate() if self.isVisible() else None)
+
+    def activate(self) -> None:
+        source, s = self.looked.source, self.session
+        if source is None:
+            return
+        now = s.settings
+        for edit, value in ((self.first, now.training_first), (self.border, now.holdout_first), (self.last, now.last)):
+            edit.setDate(pick_date(value).date())
+        self.own.setText(f"only for {s.strategy.name}")
+        self.own.setChecked(s.own_span)
+        self.months.setValue(now.most_months or 0)
+        self.bars.setValue(now.most_bars or 0)
+        span = now.training
+        self.said.setText(f"{s.strategy.name} is tested on {span}; sealed from {now.holdout_first:%d %b %Y}.")
+        key = (self.wanted_key(), tuple(self.extra), s.interval)
+        self.looked.mark_times([])
+        if key != self._told:
+            self._told = key
+            offered = [*intervals_for(source), *self.extra]
+            if Interval.of(s.interval).by_activity and s.interval not in offered:
+                offered.append(s.interval)
+            known = {r[0]: r[1] for r in self.table.model.records} if self._counted == self.wanted_key() else {}
+            self.table.set_records([(i, known.get(i, -1)) for i in offered])
+            self._count([i for i in offered if known.get(i, -1) < 0], key)
+
+    _counted: object = None
+
+    def _count(self, wanted: list[int], key: object) -> None:
+        source, project = self.looked.source, self.session.project
+        assert source is not None
+
+        def work() -> dict[int, Any]:
+            made: dict[int, Any] = {}
+            for interval in wanted:
+                try:
+                    made[interval] = count_bars(project, source, interval)
+                except WolbrinError as err:
+                    made[interval] = err
+            return made
+
+        def done(made: dict[int, Any]) -> None:
+            if key != self._told:
+                return
+            self._counted = self.wanted_key()
+            failed = [e for e in made.values() if isinstance(e, WolbrinError)]
+            self.fault.setText(failed[0].sentence() if failed else "")
+            self.extra = [i for i in self.extra if not isinstance(made.get(i), WolbrinError)]
+            self.table.set_records([(i, made.get(i, n)) for i, n in self.table.model.records
+                                    if not isinstance(made.get(i), WolbrinError)])
+
+        if wanted:
+            self.session.compute(f"Count bars of {source.market}", work, done)
+
+    def count_other(self) -> None:
+        """Count the bars of an interval that is written in."""
+        try:
+            wanted = Interval.parse(self.other.text())
+        except UserError as err:
+            self.fault.setText(err.sentence())
+            return
+        self.fault.setText("")
+        if wanted.code not in [r[0] for r in self.table.model.records]:
+            self.extra.append(wanted.code)
+            self.activate()
+
+    def _use_current(self) -> None:
+        record = self.table.current()
+        if record is not None:
+            self._use(record[0])
+
+    def _use(self, interval: int) -> None:
+        source, s = self.looked.source, self.session
+        assert source is not None
+        if s.market != source.market:
+            s.set_market(source.market)
+        s.set_interval(interval)
+
+    def set(self) -> None:
+        """Keep spans and limit."""
+        s = self.session
+        a, b, c = (e.date().toPython() for e in (self.first, self.border, self.last))
+        if self.months.value() and self.bars.value():
+            self.said.setText("Limit by months or by bars, not both.")
+            return
+        if self.own.isChecked() != s.own_span:
+            s.set_own_span(self.own.isChecked())
+        s.change_settings(training_first=a, holdout_first=b, last=c, most_months=int(self.months.value()) or None,
+                          most_bars=int(self.bars.value()) or None)
+        self.activate()

@@ -1,0 +1,424 @@
+"""The terms page: what a tick is worth, when the market trades, what trading it costs, and its cost sets."""
+
+from __future__ import annotations
+
+import json
+from pathlib import Path
+from typing import Any
+from zoneinfo import available_timezones
+
+from PySide6.QtCore import Qt
+from PySide6.QtWidgets import (
+    QComboBox,
+    QCompleter,
+    QFileDialog,
+    QGridLayout,
+    QLabel,
+    QLineEdit,
+    QPlainTextEdit,
+    QScrollArea,
+    QWidget,
+)
+
+from wolbrin.app.parts import button, column, label, row
+from wolbrin.app.places.markets.page import Form, Looked, Page, choose, combo, short
+from wolbrin.core.engine.run import Costs
+from wolbrin.core.errors import UserError, WolbrinError
+from wolbrin.core.market.exchanges import exchange_codes
+from wolbrin.core.market.terms import WEEKDAYS, Terms, load_terms
+from wolbrin.core.market.words import read_sessions, worth_lines, write_sessions
+from wolbrin.core.store.settings import CONTRACT_COSTS
+
+COST_FIELDS = ("spread_ticks", "slippage_ticks", "per_contract", "percent", "minimum", "financing_long", "financing_short",
+               "roll_ticks")
+
+
+def plain(value: float | None, digits: int = 10) -> str:
+    """A number as one would type it."""
+    if value is None:
+        return ""
+    text = f"{value:.{digits}f}"
+    return text.rstrip("0").rstrip(".") if "." in text else text
+
+
+class TermsPage(Page):
+    key, title, with_chart = "terms", "Terms and costs", False
+
+    def __init__(self, looked: Looked) -> None:
+        super().__init__(looked)
+        self._filling = False
+        self._before: Terms | None = None
+        self.fields: dict[str, QLineEdit] = {}
+        self.name = self._field("name", 180)
+        self.kind = combo([(k, k) for k in ("future", "currency pair", "other")], "Kind", 120, self.edited)
+        self.zone = QComboBox()
+        self.zone.setEditable(True)
+        self.zone.addItems(sorted(z for z in available_timezones() if "/" in z or z == "UTC"))
+        self.zone.completer().setCompletionMode(QCompleter.CompletionMode.PopupCompletion)
+        self.zone.completer().setFilterMode(Qt.MatchFlag.MatchContains)
+        self.zone.setFixedWidth(180)
+        self.zone.setAccessibleName("Time zone")
+        self.zone.currentTextChanged.connect(lambda _: self.edited())
+        self.calendar = QComboBox()
+        self.calendar.setEditable(True)
+        self.calendar.setFixedWidth(180)
+        self.calendar.setAccessibleName("Sessions of a listed exchange")
+        self.calendar.addItem("")
+        self.calendar.currentTextChanged.connect(lambda _: self.edited())
+        self.calendar.lineEdit().setPlaceholderText("weekly schedule below")
+        self.sessions = QPlainTextEdit()
+        self.sessions.setFixedSize(180, 64)
+        self.sessions.setAccessibleName("Weekly sessions")
+        self.sessions.setToolTip("One line a session, such as Mon-Fri 09:00-17:00; days are those of the open, and a close "
+                                 "at or before the open crosses midnight")
+        self.sessions.textChanged.connect(self.edited)
+        self.closed = self._field("closed", 180, "days without trading: 12-25 every year, 2024-03-29 once")
+        self.triple = combo([(d, d) for d in WEEKDAYS], "Triple night", 64, self.edited)
+        self.which = combo([("contract terms", CONTRACT_COSTS)], "Cost set", 132, self._set_chosen)
+        self.in_use = label("", "small")
+        self.use = button("Use in the brief", self.use_set)
+        self.new_name = short("", 110, "Name of a new cost set")
+        self.new_name.setPlaceholderText("new set \u2026")
+        self.add_set = button("Add", self.add)
+        self.drop = button("Remove", self.remove_set)
+        self.worth = [label("", "heading" if i == 2 else "") for i in range(3)]
+        self.fault = label("", "error", wrap=True)
+        self.save_button = button("Save", self.save, main=True)
+        self.revert_button = button("Revert", self.revert)
+        self.setLayout(self._arranged())
+
+    def _field(self, key: str, width: int = 90, tip: str = "") -> QLineEdit:
+        made = short("", width, key.replace("_", " "), tip)
+        made.textChanged.connect(lambda _: self.edited())
+        self.fields[key] = made
+        return made
+
+    def _arranged(self) -> Any:
+        f = self._field
+        left, right = Form(), Form()
+        left.heading("Contract")
+        left.add("name", self.name, width=108)
+        left.add("kind", self.kind, width=108)
+        left.add("tick size", f("tick_size"), "smallest price step", width=108)
+        self.point_label = QLabel()
+        self.point_line = left.add("point value", f("point_value"), "quote money for 1.00", width=108)
+        left.add("quote currency", f("quote_currency", 50), "1 unit is", f("conversion_rate", 66), "account money", width=108)
+        left.add("smallest quantity", f("minimum_lot", 66), "step", f("lot_step", 66), width=108)
+        left.add("price decimals", f("price_digits", 44), "empty: as the tick needs", width=108)
+        left.add("margin", f("margin", 80), "a contract, or 1 :", f("leverage", 50),
+                 tip="account money, or leverage on notional", width=108)
+        left.heading("Sessions")
+        left.add("time zone", self.zone, width=108)
+        left.add("of an exchange", self.calendar, width=108,
+                 tip="opens, closes and holidays of a listed exchange (ISO 10383 code)")
+        left.add("weekly", self.sessions, width=108)
+        left.add("closed days", self.closed, width=108)
+        right.heading("What it is worth")
+        for line in self.worth:
+            right.box.addWidget(line)
+        right.heading("Costs")
+        right.add("cost set", self.which, self.drop, width=96)
+        right.add("", self.new_name, self.add_set, width=96)
+        right.add("", self.use, self.in_use, width=96)
+        right.add("spread", f("spread_ticks", 70), "ticks, half at each fill", width=96)
+        right.add("slippage", f("slippage_ticks", 70), "ticks a market or stop fill", width=96)
+        right.add("commission", f("per_contract", 70), "a contract and side, or if more", width=96)
+        right.add("", f("percent", 70), "% of notional, at least", f("minimum", 60), width=96)
+        right.add("financing long", f("financing_long", 70), "ticks a night, \u2212 is paid", width=96)
+        right.add("financing short", f("financing_short", 70), "ticks a night", width=96)
+        self.night = right.add("nights", f("financing_time", 56), "exchange time, three on", self.triple, width=96)
+        right.add("roll", f("roll_ticks", 70), "ticks for holding over one", width=96)
+        for form in (left, right):
+            form.box.addStretch(1)
+        both = QWidget()
+        grid = QGridLayout(both)
+        grid.setContentsMargins(0, 0, 8, 0)
+        grid.setHorizontalSpacing(20)
+        grid.addWidget(left, 0, 0, Qt.AlignmentFlag.AlignTop)
+        grid.addWidget(right, 0, 1, Qt.AlignmentFlag.AlignTop)
+        grid.setColumnStretch(2, 1)
+        area = QScrollArea()
+        area.setWidgetResizable(True)
+        area.setWidget(both)
+        area.setFrameShape(QScrollArea.Shape.NoFrame)
+        foot = row(self.save_button, self.revert_button, 10, self.fault, None, button("Load terms \u2026", self.load),
+                   button("Save terms as \u2026", self.export))
+        made = column(area, foot, spacing=6)
+        made.setStretch(0, 1)
+        return made
+
+    # Showing
+
+    def activate(self) -> None:
+        source = self.looked.source
+        if source is None:
+            return
+        if self.calendar.count() == 1:
+            blocked = self.calendar.blockSignals(True)
+            self.session.compute("Exchanges", exchange_codes, self._calendars)
+            self.calendar.blockSignals(blocked)
+        terms = self.session.project.market(source.market).terms
+        if terms != self._before:
+            self.fill(terms)
+
+    def _calendars(self, codes: tuple[str, ...]) -> None:
+        blocked = self.calendar.blockSignals(True)
+        text = self.calendar.currentText()
+        self.calendar.addItems(codes)
+        self.calendar.setEditText(text)
+        self.calendar.blockSignals(blocked)
+
+    def fill(self, t: Terms) -> None:
+        """Show a market's terms and its chosen cost set."""
+        self._filling, self._before = True, t
+        show = {"name": t.name, "tick_size": plain(t.tick_size), "point_value": plain(t.point_value),
+                "quote_currency": t.quote_currency, "conversion_rate": plain(t.conversion_rate),
+                "minimum_lot": plain(t.minimum_lot), "lot_step": plain(t.lot_step),
+                "price_digits": "" if t.price_digits is None else str(t.price_digits),
+                "margin": plain(t.margin.per_contract), "leverage": plain(t.margin.leverage),
+                "closed": ", ".join(t.closed), "financing_time": t.financing.time}
+        for key, text in show.items():
+            self.fields[key].setText(text)
+        choose(self.kind, t.kind)
+        self.zone.setEditText(t.time_zone)
+        self.calendar.setEditText(t.calendar)
+        self.sessions.setPlainText(write_sessions(t.sessions))
+        choose(self.triple, t.financing.triple)
+        settings = self.session.settings
+        self._sets(settings.cost_set.get(t.code, CONTRACT_COSTS))
+        self._filling = False
+        self._fill_costs()
+        self.edited()
+
+    def _sets(self, chosen: str) -> None:
+        assert self._before is not None
+        blocked = self.which.blockSignals(True)
+        self.which.clear()
+        for name in self.session.settings.sets_of(self._before):
+            self.which.addItem(name or "contract terms", name)
+        self.which.blockSignals(blocked)
+        choose(self.which, chosen)
+
+    def _set_chosen(self) -> None:
+        if not self._filling:
+            self._fill_costs()
+            self.edited()
+
+    def _fill_costs(self) -> None:
+        assert self._before is not None
+        t, name = self._before, self.which.currentData() or CONTRACT_COSTS
+        own = name == CONTRACT_COSTS
+        costs = self.session.settings.costs_of(t, name)
+        self._filling = True
+        for key in COST_FIELDS:
+            value = getattr(costs, key)
+            if own and key.startswith("financing"):
+                value = getattr(t.financing, key.removeprefix("financing_"))
+            self.fields[key].setText(plain(value, 6))
+            if key.startswith("financing"):
+                self.fields[key].setPlaceholderText("" if own else "as terms")
+        self.fields["roll_ticks"].setEnabled(not own)
+        self.night.setEnabled(own)
+        self._filling = False
+        used = self.session.settings.cost_set.get(t.code, CONTRACT_COSTS)
+        self.in_use.setText("in use in the brief" if used == name else f"the brief uses {used or 'contract terms'}")
+        self.use.setEnabled(used != name)
+        self.drop.setEnabled(not own)
+
+    # Reading
+
+    def _number(self, key: str, empty: float | None = None) -> float | None:
+        text = self.fields[key].text().strip().replace(",", "").replace("\u2212", "-")
+        if not text:
+            return empty
+        try:
+            return float(text)
+        except ValueError:
+            raise UserError(f'"{text}" is not a number', key.replace("_", " "), "Write a number such as 0.25.") from None
+
+    def read_costs(self) -> Costs:
+        """The cost set as it stands in the form. Raises UserError."""
+        values = {k: self._number(k, None if k.startswith("financing") else 0.0) for k in COST_FIELDS}
+        if self.which.currentData() == CONTRACT_COSTS:
+            values |= {"financing_long": None, "financing_short": None}
+        try:
+            return Costs.model_validate(values)
+        except ValueError as err:
+            raise _said(err) from None
+
+    def read_terms(self) -> Terms:
+        """The terms as they stand in the form. Raises UserError naming the field."""
+        before = self._before
+        assert before is not None
+        n = self._number
+        digits = n("price_digits")
+        closed = [d.strip() for d in self.fields["closed"].text().replace(";", ",").split(",") if d.strip()]
+        values: dict[str, Any] = before.model_dump() | {
+            "name": self.name.text().strip(), "kind": self.kind.currentData(), "tick_size": n("tick_size", 0.0),
+            "point_value": n("point_value", 0.0), "quote_currency": self.fields["quote_currency"].text().strip().upper(),
+            "conversion_rate": n("conversion_rate", 0.0),
+            "minimum_lot": n("minimum_lot", 0.0), "lot_step": n("lot_step", 0.0),
+            "price_digits": None if digits is None else int(digits), "closed": tuple(closed),
+            "margin": {"per_contract": n("margin"), "leverage": n("leverage")},
+            "time_zone": self.zone.currentText().strip(), "calendar": self.calendar.currentText().strip(),
+            "sessions": tuple(r.model_dump() for r in read_sessions(self.sessions.toPlainText()))}
+        if values["calendar"] and self.calendar.count() > 1 and self.calendar.findText(values["calendar"]) < 0:
+            raise UserError(f'there is no exchange "{values["calendar"]}" in the list', "of an exchange", "Choose one of it.")
+        if self.which.currentData() == CONTRACT_COSTS:
+            values |= {"spread_ticks": n("spread_ticks", 0.0), "slippage_ticks": n("slippage_ticks", 0.0),
+                       "commission": {"per_contract": n("per_contract", 0.0), "percent": n("percent", 0.0),
+                                      "minimum": n("minimum", 0.0)},
+                       "financing": {"long": n("financing_long", 0.0), "short": n("financing_short", 0.0),
+                                     "time": self.fields["financing_time"].text().strip(),
+                                     "triple": self.triple.currentData()}}
+        try:
+            return Terms.model_validate(values)
+        except ValueError as err:
+            raise _said(err) from None
+
+    def edited(self) -> None:
+        """Judge what stands in the form, and say what it is worth."""
+        if self._filling or self._before is None:
+            return
+        pair = self.kind.currentData() == "currency pair"
+        title = self.point_line.layout().itemAt(0).widget()
+        assert isinstance(title, QLabel)
+        title.setText("lot size" if pair else "point value")
+        try:
+            terms, costs = self.read_terms(), self.read_costs()
+        except UserError as err:
+            where = err.where.replace("_", " ")
+            self.fault.setText(f"{where}: {err.what}." if where else f"{err.what}.")
+            self.save_button.setEnabled(False)
+            self._mark_wrong(err.where)
+            return
+        self.fault.setText("")
+        self._mark_wrong("")
+        for line, text in zip(self.worth, worth_lines(terms, self.session.settings.currency)):
+            line.setText(text)
+        name = self.which.currentData() or CONTRACT_COSTS
+        changed = terms != self._before or (name and costs != self.session.settings.costs_of(self._before, name))
+        self.save_button.setEnabled(bool(changed))
+        self.revert_button.setEnabled(bool(changed))
+
+    def _mark_wrong(self, where: str) -> None:
+        field = where.split(".")[-1].replace(" ", "_")
+        for key, edit in self.fields.items():
+            edit.setProperty("state", "wrong" if key == field else "")
+            edit.style().unpolish(edit)
+            edit.style().polish(edit)
+
+    # Acting
+
+    def save(self) -> None:
+        """Keep terms and cost set, undoably."""
+        before, s = self._before, self.session
+        assert before is not None
+        after, costs, name = self.read_terms(), self.read_costs(), self.which.currentData() or CONTRACT_COSTS
+        sets_before = s.settings.cost_sets
+        sets_after = _with_set(sets_before, before.code, name, costs) if name else sets_before
+
+        def put(terms: Terms, sets: dict[str, dict[str, Costs]]) -> None:
+            if sets != s.settings.cost_sets:
+                s.change_settings(cost_sets=_dumped(sets))
+            if terms != s.project.market(terms.code).terms:
+                s.attempt(lambda: s.project.sources.change_terms(terms))
+            self._before = None
+            s.reload_markets()
+
+        s.do(f"terms of {before.code}", lambda: put(after, sets_after), lambda: put(before, sets_before))
+
+    def revert(self) -> None:
+        if self._before is not None:
+            self.fill(self._before)
+
+    def add(self) -> None:
+        """A new cost set, at first as the one that is shown."""
+        name, before = self.new_name.text().strip(), self._before
+        if before is None or not name:
+            self.fault.setText("Write a name for the new cost set first.")
+            self.new_name.setFocus()
+            return
+        if name in self.session.settings.sets_of(before):
+            self.fault.setText(f'There is a cost set "{name}" already.')
+            return
+        try:
+            costs = self.read_costs()
+        except WolbrinError as err:
+            self.fault.setText(err.sentence())
+            return
+        self._change_sets(_with_set(self.session.settings.cost_sets, before.code, name, costs), f"add cost set {name}")
+        self.new_name.clear()
+        choose(self.which, name)
+        self._fill_costs()
+        self.edited()
+
+    def remove_set(self) -> None:
+        assert self._before is not None
+        name, code = self.which.currentData(), self._before.code
+        sets = {c: {n: v for n, v in every.items() if (c, n) != (code, name)}
+                for c, every in self.session.settings.cost_sets.items()}
+        self._change_sets(sets, f"remove cost set {name}")
+
+    def _change_sets(self, after: dict[str, dict[str, Costs]], words: str) -> None:
+        s, before = self.session, self.session.settings.cost_sets
+
+        def put(sets: dict[str, dict[str, Costs]]) -> None:
+            s.change_settings(cost_sets=_dumped(sets))
+            self._before = None
+            self.activate()
+
+        s.do(words, lambda: put(after), lambda: put(before))
+
+    def use_set(self) -> None:
+        """Let the brief use the set that is shown."""
+        assert self._before is not None
+        s, code, name = self.session, self._before.code, self.which.currentData() or CONTRACT_COSTS
+        chosen = {k: v for k, v in s.settings.cost_set.items() if k != code} | ({code: name} if name else {})
+        s.change_settings(cost_set=chosen)
+        self._fill_costs()
+
+    def load(self) -> None:
+        path, _ = QFileDialog.getOpenFileName(self, "Load contract terms", "", "JSON (*.json)")
+        if path:
+            self.load_from(Path(path))
+
+    def load_from(self, path: Path) -> None:
+        """Fill the form from a terms file; nothing is kept before Save."""
+        before = self._before
+        read = self.session.attempt(lambda: load_terms(path))
+        if read is not None and before is not None:
+            self.fill(read.model_copy(update={"code": before.code}))
+            self._before = before
+            self.edited()
+
+    def export(self) -> None:
+        assert self._before is not None
+        path, _ = QFileDialog.getSaveFileName(self, "Save contract terms", f"market-{self._before.code.lower()}.json",
+                                              "JSON (*.json)")
+        if path:
+            self.export_to(Path(path))
+
+    def export_to(self, path: Path) -> None:
+        assert self._before is not None
+        try:
+            path.write_text(self._before.model_dump_json(indent=2) + "\n", encoding="utf-8")
+        except OSError as err:
+            self.session.note(f"{path} cannot be written: {err.strerror}. Choose another folder.", "error")
+
+
+def _said(err: ValueError) -> UserError:
+    """The first fault of a validation, short, with the field it belongs to."""
+    first = err.errors()[0] if hasattr(err, "errors") else {"loc": (), "msg": str(err)}
+    text = first["msg"].removeprefix("Value error, ").replace("Input should be", "this should be")
+    return UserError(text, ".".join(str(p) for p in first["loc"]))
+
+
+def _with_set(sets: dict[str, dict[str, Costs]], code: str, name: str, costs: Costs) -> dict[str, dict[str, Costs]]:
+    return {**sets, code: {**sets.get(code, {}), name: costs}}
+
+
+def _dumped(sets: dict[str, dict[str, Costs]]) -> dict[str, Any]:
+    return {code: {name: json.loads(c.model_dump_json()) for name, c in every.items()} for code, every in sets.items()}
+
+
