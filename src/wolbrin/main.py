@@ -14,7 +14,7 @@ import platformdirs
 
 if TYPE_CHECKING:
     from wolbrin.app.start import Report
-    from wolbrin.core.bench.figures import Figure
+    from wolbrin.core.bench.figure import Figure
 
 # Before numba is imported anywhere: compiled kernels belong to the user's cache, whoever owns the installation.
 os.environ.setdefault("NUMBA_CACHE_DIR", str(Path(platformdirs.user_cache_path("wolbrin")) / "kernels"))

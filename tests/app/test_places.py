@@ -18,7 +18,6 @@ from wolbrin.app.charts.grids import Grid
 from wolbrin.app.charts.price import draw_pennant
 from wolbrin.app.parts import Choice, Empty, Popup
 from wolbrin.app.places.backtest.columns import measure_rows, trades_of
-from wolbrin.app.places.markets.view import session_words, term_rows
 from wolbrin.app.places.proving.funnel import Band, Funnel
 from wolbrin.app.places.rules.operand import OperandPopup, choices
 from wolbrin.app.places.sweep.view import heat
@@ -191,20 +190,6 @@ def test_a_narrow_and_a_wide_window_hold(window: MainWindow, settle: Settle) -> 
 
 
 # Places
-
-
-def test_market_terms_are_told_in_money(window: MainWindow, settle: Settle) -> None:
-    settle()
-    npw, pair = (next(m for m in window.session.markets if m.code == c) for c in ("NPW", "NOKSEK"))
-    rows = {name: value for name, value, _ in term_rows(npw, "EUR")}
-    assert rows["one tick is worth"] == "2.50 EUR"
-    assert rows["3 ticks on 2 contracts"] == "15.00 EUR"
-    assert rows["margin"] == "1,500 EUR a contract"
-    assert rows["sessions"] == "Mon\u2013Fri 09:00\u201317:00 Europe/Oslo"
-    rows = {name: value for name, value, _ in term_rows(pair, "EUR")}
-    assert "three on Wed" in rows["financing long / short"]
-    assert rows["margin"] == "1 : 30"
-    assert session_words(npw.terms.model_copy(update={"sessions": ()})) == "no schedule"
 
 
 def test_operands_of_every_kind_can_be_chosen(qtbot: QtBot, window: MainWindow) -> None:

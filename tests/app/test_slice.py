@@ -59,8 +59,8 @@ def test_the_first_place_fills_itself_as_soon_as_it_is_seen(window: MainWindow, 
     place = window.places["markets"]
     assert window.place == "markets"
     assert place.chart.bars is not None
-    assert place.table.current().code == window.session.market
-    assert place._terms.count() > 10
+    assert place.table.current().market == window.session.market
+    assert place.pages["quality"].report.rows == window.session.entry.bars
 
 
 def test_markets_chart_zooms_over_everything(qtbot: QtBot, window: MainWindow, settle: Settle) -> None:

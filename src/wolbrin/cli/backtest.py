@@ -4,12 +4,25 @@ from __future__ import annotations
 
 import datetime as dt
 from collections.abc import Callable
+from dataclasses import replace
 from pathlib import Path
 from typing import Any
 
 import typer
 
-from wolbrin.cli.common import JSON, PROJECT, USAGE, console, emit, error_console, measures_table, open_project, told
+from wolbrin.cli.common import (
+    INTERVAL,
+    JSON,
+    PROJECT,
+    USAGE,
+    code_of,
+    console,
+    emit,
+    error_console,
+    measures_table,
+    open_project,
+    told,
+)
 from wolbrin.core.engine.ledger import ledger
 from wolbrin.core.engine.run import Brief, Costs, Prepared, Run, backtest
 from wolbrin.core.errors import UserError
@@ -49,7 +62,7 @@ def add(app: typer.Typer, demo: Callable[[], Path]) -> None:
             project: Path | None = PROJECT,
             bars: Path | None = typer.Option(None, "--bars", help="A CSV of bars; then no project is needed."),
             market: str | None = typer.Option(None, "--market", "-m", help="Market code, or with --bars a market file."),
-            interval: int | None = typer.Option(None, "--interval", "-i", help="Bar interval in minutes."),
+            interval: str | None = typer.Option(None, "--interval", "-i", help=INTERVAL),
             bar_minutes: int | None = typer.Option(None, "--bar-minutes", help="Interval of the CSV; guessed if absent."),
             zone: str = typer.Option("UTC", "--zone", help="Time zone of stamps without an offset in the CSV."),
             first: str | None = typer.Option(None, "--from", help="First trading date of decisions."),
@@ -71,27 +84,28 @@ def add(app: typer.Typer, demo: Callable[[], Path]) -> None:
                 terms = load_terms(Path(str(market)))
                 what = load_strategy(Path(strategy))
                 base = read_bars(bars, terms, bar_minutes, zone)
-                history = to_interval(base, interval) if interval else base
+                history = to_interval(base, code_of(interval)) if interval else base
                 brief = Brief(span, Costs.of(terms), capital or 50_000.0)
             else:
                 opened = open_project(project, demo)
                 if strategy.endswith(".json"):
                     if market is None:
                         raise UserError("a strategy file does not say its market", "--strategy", "Name a --market too.")
-                    what, code, minutes = load_strategy(Path(strategy)), market, interval or 15
+                    what, code, minutes = load_strategy(Path(strategy)), market, code_of(interval or "15")
                 else:
                     entry = opened.strategy(strategy)
-                    what, code, minutes = entry.strategy, market or entry.market, interval or entry.interval
+                    what, code = entry.strategy, market or entry.market
+                    minutes = code_of(interval) if interval else entry.interval
                 opened.market(code)
                 history = opened.prepared(code, minutes)
-                settings = opened.settings
+                settings = opened.settings.of(what)
                 chosen = span if first or last else settings.training
                 if chosen.last is None or chosen.last >= settings.holdout_first:
                     opened.add_opening(f"backtest from the command line: {what.name} on {code}")
                     error_console.print("This run sees the holdout; the opening has been counted.", markup=False)
                 brief = settings.brief(history.bars.terms, chosen)
                 if capital:
-                    brief = Brief(brief.span, brief.costs, capital)
+                    brief = replace(brief, capital=capital)
             run = backtest(history, what, brief)
         if json:
             emit(report(run, equity))

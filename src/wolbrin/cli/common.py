@@ -17,6 +17,7 @@ from rich.table import Table
 
 from wolbrin.core.errors import UserError, WolbrinError
 from wolbrin.core.jobs import Engine, Job, Kind, State
+from wolbrin.core.market.intervals import Interval
 from wolbrin.core.measures.catalogue import BY_KEY
 from wolbrin.core.measures.wording import worded
 from wolbrin.core.store.dossier import Dossiers, Kept
@@ -27,7 +28,13 @@ error_console = Console(stderr=True, highlight=False, soft_wrap=True)
 console = Console(highlight=False, soft_wrap=True)
 
 PROJECT = typer.Option(None, "--project", "-p", help="Project folder; the demo when it is left out.")
+INTERVAL = "Bar interval: minutes such as 15, daily, 500t (ticks), 2000v (volume), 8r (range in ticks)."
 JSON = typer.Option(False, "--json", help="Print the result as JSON on standard output.")
+
+
+def code_of(text: str) -> int:
+    """The code of an interval written on the command line."""
+    return Interval.parse(text).code
 
 
 @contextmanager

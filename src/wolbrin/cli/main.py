@@ -8,12 +8,12 @@ from pathlib import Path
 import typer
 
 from wolbrin import __version__
-from wolbrin.cli import backtest, bench, evidence, search
+from wolbrin.cli import backtest, bench, evidence, history, search
 from wolbrin.cli.common import USAGE, error_console
-from wolbrin.core.bench.figures import Figure
+from wolbrin.core.bench.figure import Figure
 
 OpenWindow = Callable[[Path | None, bool, Path | None], int]
-COMMANDS = ("backtest", "sweep", "discover", "prove", "overlap", "portfolio", "bench")
+COMMANDS = ("backtest", "sweep", "discover", "prove", "overlap", "portfolio", "bench", "new", "import", "quality")
 
 
 def build(open_window: OpenWindow, demo: Callable[[], Path], window_figures: Callable[[], list[Figure]]) -> typer.Typer:
@@ -39,6 +39,7 @@ def build(open_window: OpenWindow, demo: Callable[[], Path], window_figures: Cal
     backtest.add(app, demo)
     search.add(app, demo)
     evidence.add(app, demo)
+    history.add(app, demo)
     bench.add(app, window_figures)
     return app
 

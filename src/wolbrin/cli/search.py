@@ -7,7 +7,19 @@ from pathlib import Path
 
 import typer
 
-from wolbrin.cli.common import JSON, PROJECT, USAGE, console, emit, error_console, open_project, run, told
+from wolbrin.cli.common import (
+    INTERVAL,
+    JSON,
+    PROJECT,
+    USAGE,
+    code_of,
+    console,
+    emit,
+    error_console,
+    open_project,
+    run,
+    told,
+)
 from wolbrin.core.errors import UserError
 from wolbrin.core.measures.catalogue import SUMMARY
 from wolbrin.core.measures.wording import worded
@@ -69,7 +81,7 @@ def add(app: typer.Typer, demo: Callable[[], Path]) -> None:
     @app.command("discover")
     def discover(
             market: str = typer.Option(..., "--market", "-m", help="Market code."), project: Path | None = PROJECT,
-            interval: int = typer.Option(15, "--interval", "-i", help="Bar interval in minutes."),
+            interval_text: str = typer.Option("15", "--interval", "-i", help=INTERVAL),
             count: int = typer.Option(1000, "--count", "-n", min=1, max=10_000_000, help="Candidates to try."),
             seed: int = typer.Option(1, "--seed", min=0, help="Same seed, same candidates."),
             sides: str = typer.Option("both", "--sides", help="both, long or short."),
@@ -83,6 +95,7 @@ def add(app: typer.Typer, demo: Callable[[], Path]) -> None:
             raise typer.Exit(USAGE)
         with told():
             opened = open_project(project, demo)
+            interval = code_of(interval_text)
             limits = Limits(sides=sides, most_rows=rows, least_trades=trades,  # type: ignore[arg-type]
                             least_profit_factor=factor, quantity=quantity)
             opened.prepared(market, interval)

@@ -26,6 +26,7 @@ from wolbrin.app.shell.actions import Action
 from wolbrin.app.shell.brief_line import BriefLine
 from wolbrin.app.shell.drawer import Drawer
 from wolbrin.app.shell.palette import HelpSheet, Palette
+from wolbrin.app.shell.projects import new_project, open_project
 from wolbrin.app.shell.rail import PLACES, Rail
 from wolbrin.app.shell.ruler import Ruler
 from wolbrin.app.shell.strip import WorkStrip
@@ -160,6 +161,8 @@ class MainWindow(QMainWindow):
             Action("redo", "Redo", s.undo.redo, "Ctrl+Shift+Z", "", s.undo.canRedo),
             Action("span", "Edit the training span", lambda: self.brief.span.click(), "Ctrl+E"),
             Action("ruler", "Go to the span ruler", self.ruler.setFocus, "Ctrl+U"),
+            Action("project.new", "New project \u2026", lambda: new_project(s, self)),
+            Action("project.open", "Open a project \u2026", lambda: open_project(s, self)),
             Action("help", "Keys", self.open_help, "F1"),
             Action("quit", "Quit", self.close, "Ctrl+Q"),
         ]

@@ -6,14 +6,14 @@ import platform
 import tempfile
 import time
 from collections.abc import Callable
-from dataclasses import asdict, dataclass
 from pathlib import Path
-from typing import Any, Literal
 
 import numpy as np
 import talib
 
 from wolbrin.core.bench.data import bench_bars, bench_strategy
+from wolbrin.core.bench.figure import Figure
+from wolbrin.core.bench.importing import import_figures
 from wolbrin.core.engine.ledger import ledger
 from wolbrin.core.engine.run import Brief, Costs, Prepared, backtest
 from wolbrin.core.jobs import Engine, cores
@@ -26,32 +26,6 @@ from wolbrin.core.search.sweep import Axis
 from wolbrin.core.store.project import Project
 from wolbrin.core.work.discovering import DiscoverRequest, discover_job
 from wolbrin.core.work.sweeping import SweepRequest, sweep_job
-
-
-@dataclass(frozen=True)
-class Figure:
-    """One measured value. reach: what we want, None where nothing is promised. reference: what it stands beside."""
-
-    name: str
-    value: float
-    unit: str
-    better: Literal["lower", "higher"]
-    reach: float | None
-    reference: str
-
-    @property
-    def reached(self) -> bool | None:
-        if self.reach is None:
-            return None
-        return self.value <= self.reach if self.better == "lower" else self.value >= self.reach
-
-    def as_json(self) -> dict[str, Any]:
-        return asdict(self)
-
-    def line(self) -> str:
-        word = {None: "", True: "  reached", False: "  NOT REACHED"}[self.reached]
-        goal = f"  (reach {self.reach:g})" if self.reach is not None else ""
-        return f"{self.name}: {self.value:.3g} {self.unit}{goal}{word}; {self.reference}"
 
 
 def median_time(act: Callable[[], object], runs: int = 15) -> float:
@@ -123,6 +97,8 @@ def core_figures(tell: Callable[[str], None] = lambda what: None) -> list[Figure
         engine.close()
         single.close()
         project.close()
+    tell("an import of five million rows")
+    found += import_figures()
     tell("Monte Carlo")
     profits = np.random.default_rng(1).normal(10.0, 100.0, 1000)
     mixed = median_time(lambda: simulate_paths(profits, 50_000.0, 10_000, seed=1), 5)

@@ -69,9 +69,8 @@ def by_activity(raw: Raw, terms: Terms, interval: Interval) -> Raw:
         raise UserError("there are no bars in this history", terms.code, "Choose another source.")
     rows = raw if interval.kind == "volume" or raw.interval == 0 else _path(raw)
     table = session_table(terms, int(rows.time[0]), int(rows.time[-1]))
-    at = np.searchsorted(table.open, rows.time, "right") - 1
-    inside = (at >= 0) & (rows.time < table.close[np.maximum(at, 0)])
-    rows, session = rows.take(inside), at[inside].astype(np.int64)
+    at, inside = table.place(rows.time)
+    rows, session = rows.take(inside), at[inside]
     if not len(rows):
         raise UserError("every bar lies outside the market's sessions", terms.code,
                         "Check the time zone and the session schedule.")

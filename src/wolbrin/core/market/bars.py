@@ -171,8 +171,7 @@ def make_bars(terms: Terms, interval: int, time: Ints, prices: tuple[Floats, Flo
         ticks.append(whole.astype(np.int32))
 
     table = session_table(terms, int(time[0]), int(time[-1]))
-    at = np.searchsorted(table.open, time, "right") - 1
-    inside = (at >= 0) & (time < table.close[np.maximum(at, 0)])
+    at, inside = table.place(time)
     if not inside.any():
         raise UserError("every bar lies outside the market's sessions", source,
                         "Check the time zone and the session schedule.")

@@ -4,6 +4,9 @@ from __future__ import annotations
 
 import datetime as dt
 import importlib
+import warnings
+from collections.abc import Iterator
+from contextlib import contextmanager
 from dataclasses import dataclass
 from functools import lru_cache
 from typing import Any
@@ -29,10 +32,27 @@ class SessionTable:
     trading_date: NDArray[np.int32]
     scheduled: bool
 
+    def place(self, time: NDArray[np.int64]) -> tuple[NDArray[np.int64], NDArray[np.bool_]]:
+        """int64[n]: the session each instant (UTC ns) falls into, or the one before it; bool[n]: whether it is inside."""
+        at = np.searchsorted(self.open, time, "right") - 1
+        if not len(self.open):
+            return np.zeros(len(time), np.int64), np.zeros(len(time), bool)
+        inside = (at >= 0) & (time < self.close[np.maximum(at, 0)])
+        return np.maximum(at, 0).astype(np.int64), inside
+
 
 def _package() -> Any:
     # Loaded when first asked for: that takes a second, and most markets have a weekly schedule of their own.
     return importlib.import_module("exchange_calendars")
+
+
+@contextmanager
+def _quiet() -> Iterator[None]:
+    """The package uses ways of pandas that newer versions warn of; these warnings are its own affair."""
+    with warnings.catch_warnings():
+        warnings.simplefilter("ignore", DeprecationWarning)
+        warnings.simplefilter("ignore", FutureWarning)
+        yield
 
 
 @lru_cache(maxsize=1)
@@ -52,13 +72,15 @@ def exchange_sessions(code: str, first: int, last: int) -> SessionTable:
     if code not in exchange_codes():
         raise UserError(f'there is no exchange "{code}" in the list', "sessions", "Choose a listed exchange such as XOSL.")
     start, end = (EPOCH + dt.timedelta(days=d) for d in (first, last))
-    kind = type(calendars.get_calendar(code))
+    with _quiet():
+        kind = type(calendars.get_calendar(code))
     # Days outside the years the package knows have no sessions; bars there are left out and counted.
     low, high = kind.bound_min(), kind.bound_max()
     start = max(start, low.date()) if low is not None else start
     end = min(end, high.date()) if high is not None else end
     try:
-        calendar = calendars.get_calendar(code, start=start.isoformat(), end=end.isoformat())
+        with _quiet():
+            calendar = calendars.get_calendar(code, start=start.isoformat(), end=end.isoformat())
     except (calendars.errors.CalendarError, ValueError) as err:
         raise UserError(f"the exchange {code} has no sessions from {start} to {end} ({str(err).splitlines()[0]})",
                         "sessions", "Use a weekly schedule instead.") from None

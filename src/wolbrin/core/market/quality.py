@@ -105,7 +105,7 @@ FAULTS: dict[str, tuple[str, str, float, float]] = {
     "outside": ("out of session", "bars that start outside every session; they are left out of tests", 1.0, 10.0),
     "flat": ("no range", "four equal prices; often a closed market or a feed that hung", 1.0, 15.0),
     "contradiction": ("contradicting prices", "high not the highest or low not the lowest price", 20.0, 15.0),
-    "spikes": ("spikes", "far beyond the usual range of that time of day, and back within three bars", 500.0, 20.0),
+    "spikes": ("spikes", "far beyond the usual range of that time of day, and back within three bars", 100.0, 20.0),
     "stuck": ("stuck prices", f"the same close {STUCK_BARS} or more bars in a row", 1.0, 10.0),
     "volume": ("no volume", "bars without volume in a source that has volume", 0.5, 5.0),
     "rolls": ("roll-like jumps", "a jump between sessions that stays: perhaps a change of contract", 0.0, 0.0),

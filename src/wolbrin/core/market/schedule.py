@@ -50,12 +50,35 @@ def _expected_slots(table: SessionTable, first: int, last: int, step: int) -> tu
     return time[keep], session[keep]
 
 
+def daily_dates(raw: Raw, terms: Terms) -> Ints:
+    """int64[n]: the date of each daily row (days since 1970). Rows stamped at midnight UTC carry a bare date; all others
+    are dated by the market's clock."""
+    if not np.any(raw.time % NS_A_DAY):
+        return raw.time // NS_A_DAY
+    return to_local(raw.time, terms.time_zone) // NS_A_DAY
+
+
+def placed_daily(raw: Raw, terms: Terms) -> Raw:
+    """Daily rows moved to the sessions of their dates: from the first session's open to the last one's close. A row whose
+    date has no session keeps its stamp."""
+    dates = daily_dates(raw, terms)
+    table = session_table(terms, int(raw.time[0]), int(raw.time[-1]))
+    begin = np.searchsorted(table.trading_date, dates, "left")
+    stop = np.searchsorted(table.trading_date, dates, "right")
+    there = stop > begin
+    if not len(table.open):
+        return raw
+    time = np.where(there, table.open[np.minimum(begin, len(table.open) - 1)], raw.time)
+    end = np.where(there, table.close[np.maximum(stop - 1, 0)], raw.time + NS_A_DAY)
+    order = np.argsort(time, kind="stable")
+    return Raw(raw.interval, time, *raw.prices, raw.volume, end, raw.open_interest).take(order)
+
+
 def coverage(raw: Raw, terms: Terms) -> Coverage:
     """Compare rows (in order of time) with the market's schedule. Without one, bars are expected only on local days
     that have some, and none is missing."""
     table = session_table(terms, int(raw.time[0]), int(raw.time[-1]))
-    at = np.searchsorted(table.open, raw.time, "right") - 1
-    inside = (at >= 0) & (raw.time < table.close[np.maximum(at, 0)])
+    at, inside = table.place(raw.time)
     none = np.zeros(0, np.int64)
     interval = Interval.of(raw.interval)
     if not terms.scheduled or interval.by_activity or raw.interval == 0:
@@ -66,8 +89,7 @@ def coverage(raw: Raw, terms: Terms) -> Coverage:
     place = np.searchsorted(dates, table.trading_date[at[inside]])
     covered[place] = True
     if raw.interval >= DAILY:
-        # A daily row may be stamped outside the session; its local date counts.
-        covered |= np.isin(dates, to_local(raw.time, terms.time_zone) // NS_A_DAY)
+        covered = np.isin(dates, daily_dates(raw, terms))
         empty = dates[~covered].astype(np.int64)
         opens = table.open[np.searchsorted(table.trading_date, empty)]
         return Coverage(np.ones(len(raw), bool), 0, 0, len(dates), none, none, empty, opens, np.flatnonzero(~covered),

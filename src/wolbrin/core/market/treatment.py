@@ -16,7 +16,9 @@ from pydantic import Field, model_validator
 
 from wolbrin.core.errors import UserError
 from wolbrin.core.market.bars import Bars, day_number, make_bars
+from wolbrin.core.market.intervals import DAILY
 from wolbrin.core.market.raw import Raw
+from wolbrin.core.market.schedule import placed_daily
 from wolbrin.core.market.sessions import session_table
 from wolbrin.core.market.spikes import SPIKE_DEVIATIONS, find_spikes, spike_limits
 from wolbrin.core.market.terms import WEEKDAYS, Model, Terms, Weekday
@@ -100,8 +102,7 @@ def session_rule_of(raw: Raw, terms: Terms) -> NDArray[np.int64]:
     for number, rule in enumerate(terms.sessions):
         table = session_table(terms.model_copy(update={"sessions": (rule,), "closed": ()}), int(raw.time[0]),
                               int(raw.time[-1]))
-        at = np.searchsorted(table.open, raw.time, "right") - 1
-        out[(at >= 0) & (raw.time < table.close[np.maximum(at, 0)])] = number
+        out[table.place(raw.time)[1]] = number
     return out
 
 
@@ -113,6 +114,8 @@ def treat(raw: Raw, terms: Terms, treatment: Treatment, source: str = "history")
     """
     if not len(raw):
         raise UserError("there are no bars in this history", source, "Choose another file.")
+    if raw.interval == DAILY:
+        raw = placed_daily(raw, terms)
     rows = np.arange(len(raw))
     keep = np.ones(len(raw), bool)
     changes: list[Change] = []
@@ -181,6 +184,7 @@ def treat(raw: Raw, terms: Terms, treatment: Treatment, source: str = "history")
 def trading_dates(raw: Raw, terms: Terms) -> NDArray[np.int64]:
     """int64[n]: trading date of each row (days since 1970), the local date where it lies outside every session."""
     table = session_table(terms, int(raw.time[0]), int(raw.time[-1]))
-    at = np.maximum(np.searchsorted(table.open, raw.time, "right") - 1, 0)
-    inside = (raw.time >= table.open[at]) & (raw.time < table.close[at])
-    return np.where(inside, table.trading_date[at], to_local(raw.time, terms.time_zone) // NS_A_DAY)
+    at, inside = table.place(raw.time)
+    dates = to_local(raw.time, terms.time_zone) // NS_A_DAY
+    dates[inside] = table.trading_date[at[inside]]
+    return dates

@@ -115,6 +115,7 @@ def take_in_all(project: Project, terms: Terms, read: list[tuple[str, Raw]], *, 
     made: list[Source] = []
     try:
         for name, raw in read:
+            name = _month_name(name, terms.code) if months else name
             made.append(take_in(project, terms, name, raw, keep=keep, origin=origin, layout=layout, month=months)[0])
     except BaseException:
         for source in made:
@@ -122,6 +123,12 @@ def take_in_all(project: Project, terms: Terms, read: list[tuple[str, Raw]], *, 
                 project.sources.remove(*source.key)
         raise
     return made[-1]
+
+
+def _month_name(stem: str, code: str) -> str:
+    """A contract month's name from its file's: without the market's code before it."""
+    rest = stem[len(code):].lstrip("-_. ") if stem.upper().startswith(code.upper()) else stem
+    return rest or stem
 
 
 def quality(project: Project, source: Source, treated: bool = False) -> Report:

@@ -28,8 +28,8 @@ class ContractsPage(Page):
         self.months = Table([
             Column("", lambda m: m.name in self._ticked, kind="tick", width=28),
             Column("month", lambda m: m.name, width=110, bold=True),
-            Column("until", lambda m: m.last[:10], width=84),
-            Column("bars", lambda m: m.rows, lambda m: number(m.rows), "right", 60),
+            Column("until", lambda m: m.last[:10], width=98),
+            Column("bars", lambda m: m.rows, lambda m: number(m.rows), "right", 64),
         ], s.theme, "Contract months", stretch=1)
         self.months.model.tick = self._tick
         self.by = combo([("days before a month's last", "days before the last"), ("volume of the next month", "volume"),
@@ -56,7 +56,7 @@ class ContractsPage(Page):
         form.box.addWidget(hint)
         form.box.addStretch(1)
         self.rolls = Table([
-            Column("roll", lambda r: r[0], lambda r: stamp(r[0])[:10], width=92),
+            Column("roll", lambda r: r[0], lambda r: stamp(r[0])[:10], width=98),
             Column("into", lambda r: r[2], width=92),
             Column("difference", lambda r: r[3], lambda r: number(r[3], 4).rstrip("0").rstrip("."), "right", 80),
         ], s.theme, "Rolls", stretch=1)

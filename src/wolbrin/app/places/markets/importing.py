@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import csv
 from pathlib import Path
 from typing import Any
 from zoneinfo import available_timezones
@@ -23,7 +22,7 @@ from wolbrin.core.market.importing.fit import fit_to_sessions
 from wolbrin.core.market.importing.guess import guess
 from wolbrin.core.market.importing.layout import EPOCHS, Layout, make_layout
 from wolbrin.core.market.importing.preview import Preview, preview
-from wolbrin.core.market.importing.read import Imported
+from wolbrin.core.market.importing.read import Imported, write_bad_rows
 from wolbrin.core.market.importing.times import FORMATS
 from wolbrin.core.market.intervals import interval_words
 from wolbrin.core.market.quality import stamp
@@ -323,6 +322,7 @@ class ImportPage(Page):
         self.read_button.setEnabled(self.layout_now is not None and not busy)
         for widget in (self.take_button, self.discard_button):
             widget.setVisible(bool(self.read))
+            widget.setEnabled(True)
         for widget in (self.keep, self.keep_label):
             widget.setVisible(bool(self.read) and self.differ.model.rowCount() > 0)
         self.save_bad.setVisible(self.bad.model.rowCount() > 0)
@@ -444,13 +444,7 @@ class ImportPage(Page):
 
     def write_bad(self, path: Path) -> None:
         """Write the listed bad rows as CSV."""
-        try:
-            with path.open("w", newline="", encoding="utf-8") as handle:
-                out = csv.writer(handle)
-                out.writerow(["file", "row", "reason", "text"])
-                out.writerows([b.file, b.row, b.reason, b.text] for b in self.bad.model.records)
-        except OSError as err:
-            self.session.note(f"{path} cannot be written: {err.strerror}. Choose another folder.", "error")
+        self.session.attempt(lambda: write_bad_rows(path, self.bad.model.records))
 
     def dragEnterEvent(self, event: Any) -> None:
         if event.mimeData().hasUrls():

@@ -101,5 +101,8 @@ class PreviewTable(Table):
         self.model.endResetModel()
         rows: tuple[PreviewRow, ...] = shown.rows
         self.set_records(rows)
+        header = self.grid.horizontalHeader()
+        for i, role in enumerate(layout.columns):
+            header.resizeSection(LEADING + i, 136 if role == "time" else 96 if role == "date" else 78)
         self.grid.setColumnHidden(2, not shown.faults)
         self._place_filters()

@@ -27,9 +27,8 @@ class Fit:
 def _inside(time: np.ndarray, terms: Terms) -> tuple[float, int]:
     """Share of stamps inside sessions, and how many sit exactly on a session's open."""
     table = session_table(terms, int(time.min()), int(time.max()))
-    at = np.searchsorted(table.open, time, "right") - 1
-    inside = (at >= 0) & (time < table.close[np.maximum(at, 0)])
-    return float(inside.mean()), int(np.count_nonzero(inside & (time == table.open[np.maximum(at, 0)])))
+    at, inside = table.place(time)
+    return float(inside.mean()), int(np.count_nonzero(time[inside] == table.open[at[inside]]))
 
 
 def fit_to_sessions(sample: Raw, layout: Layout, terms: Terms, told_zone: bool) -> Fit:

@@ -2,13 +2,15 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+import csv
+from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
+from pathlib import Path
 
 import numpy as np
 from numpy.typing import NDArray
 
-from wolbrin.core.errors import UserError
+from wolbrin.core.errors import EnvironmentTrouble, UserError
 from wolbrin.core.market.importing.files import Piece, text_blocks
 from wolbrin.core.market.importing.guess import split_line
 from wolbrin.core.market.importing.layout import Layout
@@ -235,3 +237,15 @@ def ticks_to_bars(raw: Raw, minutes: int) -> Raw:
     final = np.append(first[1:], len(raw)) - 1
     return Raw(minutes, slot[first] * step, raw.open[first], np.maximum.reduceat(raw.high, first),
                np.minimum.reduceat(raw.low, first), raw.close[final], np.add.reduceat(raw.volume, first))
+
+
+def write_bad_rows(path: Path, rows: Sequence[BadRow]) -> None:
+    """Write rows that were not taken as CSV: file, row, reason, text."""
+    try:
+        with path.open("w", newline="", encoding="utf-8") as handle:
+            out = csv.writer(handle)
+            out.writerow(["file", "row", "reason", "text"])
+            out.writerows([b.file, b.row, b.reason, b.text] for b in rows)
+    except OSError as err:
+        raise EnvironmentTrouble(f"this file cannot be written ({err.strerror})", str(path),
+                                 "Choose another folder.") from None
