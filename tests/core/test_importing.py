@@ -301,9 +301,17 @@ def test_archives_that_reach_outside_or_swell_are_refused(tmp_path: Path) -> Non
     with pytest.raises(UserError, match="swell"):
         pieces([bomb])
     packed = tmp_path / "bomb.csv.gz"
-    packed.write_bytes(gzip.compress(b"1,1,1,1,1\n" * 15_000_000, 9))
+    packed.write_bytes(gzip.compress(b"2024-01-01T00:00:00Z,1,1,1,1\n" * 3_000_000, 9))
     with pytest.raises(UserError, match="swells"):
         Reader(pieces([packed]), Layout(columns=("time", "open", "high", "low", "close"), header=False)).read_all()
+
+
+def test_a_wrong_layout_is_told_before_the_whole_file_is_tried(tmp_path: Path) -> None:
+    path = tmp_path / "big.csv"
+    path.write_bytes(b"1,1,1,1,1\n" * 3_000_000)
+    reader = Reader(pieces([path]), Layout(columns=("time", "open", "high", "low", "close"), header=False))
+    with pytest.raises(UserError, match="none of the first"):
+        reader.step()
 
 
 def test_wide_tables_long_lines_folders_and_strange_encodings_are_told(tmp_path: Path) -> None:

@@ -237,10 +237,11 @@ def read_json(path: Path, what: str) -> object:
 def explain(err: ValidationError, where: str) -> UserError:
     """The first fault of a pydantic validation as one sentence naming the field."""
     first = err.errors()[0]
-    field = ".".join(str(p) for p in first["loc"]) or "the whole"
+    field = ".".join(str(p) for p in first["loc"])
     text = first["msg"].removeprefix("Value error, ")
     more = f" ({err.error_count()} faults in all)" if err.error_count() > 1 else ""
-    return UserError(f"{text[0].lower() + text[1:]}{more}", f'{where}, field "{field}"', "Correct that field.")
+    return UserError(f"{text[0].lower() + text[1:]}{more}", f'{where}, field "{field}"' if field else where,
+                     "Correct that field." if field else "Correct it.")
 
 
 def load_terms(path: Path) -> Terms:

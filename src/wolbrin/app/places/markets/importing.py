@@ -46,6 +46,7 @@ class ImportPage(Page):
         self.read: list[tuple[str, Imported]] = []
         self.job: Job | None = None
         self._filling = False
+        self._roles: dict[int, list[str]] = {}
         self.files = label("Drop files or a folder here, or choose them. Nothing is kept before you take it in.", wrap=True)
         self.layouts = combo([("as guessed", None)], "Layout", 150, self._layout_chosen)
         self.layout_name = short("", 120, "Name of the layout")
@@ -229,6 +230,7 @@ class ImportPage(Page):
     def _fill(self, layout: Layout) -> None:
         """Show a layout's settings and roles."""
         self._filling = True
+        self._roles = {}
         choose(self.delimiter, layout.delimiter)
         choose(self.decimal, layout.decimal)
         self.header.setChecked(layout.header)
@@ -262,9 +264,11 @@ class ImportPage(Page):
         try:
             width = self._width()
             if len(self.preview.roles()) != width:
+                # Another delimiter, another table; coming back to the first one finds its roles again.
                 self._filling = True
-                self.preview.set_roles((self.preview.roles() + ["skip"] * width)[:width])
+                self.preview.set_roles(self._roles.get(width, ["skip"] * width))
                 self._filling = False
+            self._roles[width] = self.preview.roles()
             layout = self.wanted()
             self.shown = preview(self.found[0], layout)
         except WolbrinError as err:

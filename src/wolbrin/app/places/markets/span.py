@@ -153,8 +153,10 @@ class SpanPage(Page):
         if self.months.value() and self.bars.value():
             self.said.setText("Limit by months or by bars, not both.")
             return
+        # Read before anything changes: every change fills the form anew.
+        wanted = {"training_first": a, "holdout_first": b, "last": c, "most_months": int(self.months.value()) or None,
+                  "most_bars": int(self.bars.value()) or None}
         if self.own.isChecked() != s.own_span:
             s.set_own_span(self.own.isChecked())
-        s.change_settings(training_first=a, holdout_first=b, last=c, most_months=int(self.months.value()) or None,
-                          most_bars=int(self.bars.value()) or None)
+        s.change_settings(**wanted)
         self.activate()

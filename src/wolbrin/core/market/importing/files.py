@@ -143,7 +143,7 @@ def _encoding(head: bytes, where: str) -> tuple[str, int]:
             return name, len(mark)
     if b"\0" in head:
         zeros = [head[k::2].count(0) for k in (0, 1)]
-        if max(zeros) > 0.4 * len(head) / 2 and min(zeros) < 0.02 * len(head):
+        if len(head) >= 64 and max(zeros) > 0.4 * len(head) / 2 and min(zeros) < 0.02 * len(head):
             return ("utf-16-be" if zeros[0] > zeros[1] else "utf-16-le"), 0
         raise UserError("this is not a text file", where, "Choose a CSV, TSV, TXT or Parquet file.")
     try:

@@ -21,6 +21,7 @@ from wolbrin.core.market.sessions import NS_A_MINUTE
 from wolbrin.core.market.zones import shifts_between, to_local, to_utc
 
 MOST_BAD = 10_000
+HEAD = 1024**2
 NS_A_YEAR = 365 * 86_400 * 10**9
 APART_YEARS = 5
 
@@ -113,10 +114,20 @@ class Reader:
             if not data:
                 continue
             block = read_fast(data, self.layout, row, piece.name)
+            if block is None and not self._kept:
+                self._try_head(data, row, piece.name)
             if block is None:
                 block = read_slow(data, self.layout, row, piece.name, MOST_BAD)
             row += data.count(b"\n") + (not data.endswith(b"\n"))
             yield block, taken
+
+    def _try_head(self, data: bytes, row: int, name: str) -> None:
+        """A layout under which no row of the first megabyte can be read is wrong; the rest need not be tried."""
+        head = data[:data.rfind(b"\n", 0, HEAD) + 1]
+        tried = read_slow(head, self.layout, row, name, 1) if len(head) < len(data) else None
+        if tried is not None and not len(tried.row) and tried.bad_count:
+            raise UserError(f"none of the first {tried.bad_count:,} rows could be read; {tried.bad[0].reason}",
+                            f"{name}, row {tried.bad[0].row}", "Correct the layout.")
 
     def _check_header(self, line: bytes, piece: Piece) -> None:
         names = split_line(line.decode("utf-8", errors="replace").strip("\n"), self.layout.delimiter)

@@ -152,22 +152,25 @@ def read_slow(data: bytes, layout: Layout, first_row: int, name: str, most_bad: 
 
     texts = _joined(layout, get)
     time, good, utc = parse_times(texts, layout.time_format)
+    # Reasons are written for the rows that can be listed; the others are only counted.
+    faulty = ~good
     reasons: dict[int, str] = {
         int(k): f'"{texts[k][:40].strip()}" is no time in the chosen format, or not between 1950 and 2100'
-        for k in np.flatnonzero(~good)}
+        for k in np.flatnonzero(~good)[:most_bad]}
     values = {}
     for role in number_roles(layout):
         values[role] = _numbers(get(role), layout.decimal)
         wrong = ~np.isfinite(values[role]) | (np.abs(values[role]) > LARGEST_NUMBER)
         negative = (values[role] < 0) if role == "volume" else np.zeros(len(wrong), bool)
-        for k in np.flatnonzero(wrong | negative):
+        faulty |= wrong | negative
+        for k in np.flatnonzero(wrong | negative)[:most_bad]:
             text = str(columns[layout.place(role) or 0][k])[:40].strip()
             reasons.setdefault(int(k), f"the {role} is missing" if not text else f"the {role} {text} is below zero"
                                if negative[k] else f'the {role} "{text}" is not a number that can be used')
     for index, reason in sorted(reasons.items()):
         refuse(place[index], reason)
-    keep = np.ones(len(at), bool)
-    keep[list(reasons)] = False
+    count += int(faulty.sum()) - len(reasons)
+    keep = ~faulty
     bad.sort(key=lambda b: b.row)
     return Block(first_row + at[keep], time[keep], {r: v[keep] for r, v in values.items()}, utc, bad, count)
 
@@ -231,7 +234,8 @@ def _parquet_block(batch: pa.RecordBatch, used: dict[str, str], layout: Layout, 
         read = parse_times(_joined(layout, texts.__getitem__), layout.time_format)
     time, good, utc = read
     good = good.copy()
-    reasons = {int(k): "the time is missing or outside 1950 to 2100" for k in np.flatnonzero(~good)}
+    faulty = ~good
+    reasons = {int(k): "the time is missing or outside 1950 to 2100" for k in np.flatnonzero(~good)[:most_bad]}
     values = {}
     for role in number_roles(layout):
         try:
@@ -242,10 +246,10 @@ def _parquet_block(batch: pa.RecordBatch, used: dict[str, str], layout: Layout, 
         with np.errstate(invalid="ignore"):
             wrong = ~np.isfinite(values[role]) | (np.abs(values[role]) > LARGEST_NUMBER)
             wrong |= (values[role] < 0) if role == "volume" else False
-        for k in np.flatnonzero(wrong):
+        faulty |= wrong
+        for k in np.flatnonzero(wrong)[:most_bad]:
             reasons.setdefault(int(k), f"the {role} is missing, or no number that can be used")
-    keep = np.ones(len(time), bool)
-    keep[list(reasons)] = False
+    keep = ~faulty
     listed = sorted(reasons.items())
     bad = [BadRow(name, row + k, reason, "") for k, reason in listed[:most_bad]]
-    return Block(row + np.flatnonzero(keep), time[keep], {r: v[keep] for r, v in values.items()}, utc, bad, len(reasons))
+    return Block(row + np.flatnonzero(keep), time[keep], {r: v[keep] for r, v in values.items()}, utc, bad, int(faulty.sum()))
