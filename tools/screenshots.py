@@ -11,6 +11,8 @@ from typing import TYPE_CHECKING, Any
 
 os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
 
+FILES = Path(__file__).parents[1] / "src/wolbrin/demo/files"
+
 if TYPE_CHECKING:
     from wolbrin.app.shell.window import MainWindow
 
@@ -30,6 +32,53 @@ def shoot(window: MainWindow, folder: Path, name: str) -> None:
     print(folder / f"{name}.png")
 
 
+def markets(window: MainWindow, folder: Path) -> None:
+    """The Markets place: from a dirty file to a treated source."""
+    s = window.session
+    place: Any = window.places["markets"]
+    window.go("markets")
+    rest(window)
+    place.show_page("terms")
+    shoot(window, folder, "markets")
+    place.open_files([FILES / "cob-dirty.csv.gz"])
+    shoot(window, folder, "markets-import")
+    place.pages["import"].start()
+    rest(window)
+    place.pages["import"].take()
+    rest(window)
+    page = place.pages["quality"]
+    rows = [page.findings.model.record(i).key for i in range(page.findings.model.rowCount())]
+    page.findings.choose(rows.index("spikes"))
+    page.places.choose(0)
+    shoot(window, folder, "markets-quality")
+    place.show_page("treatment")
+    page = place.pages["treatment"]
+    page.flat.setCurrentIndex(1)
+    page.spikes.setCurrentIndex(1)
+    rest(window)
+    page.changes.choose(3)
+    page.bars.choose(2)
+    shoot(window, folder, "markets-treatment")
+    place.looked.look_at(s.project.sources.get("COB", "skx"))
+    place.show_page("compare")
+    place.pages["compare"].start()
+    shoot(window, folder, "markets-compare")
+    s.set_market("HFR")
+    rest(window)
+    place.open_files([FILES / "hfr-months.zip"])
+    place.pages["import"].start()
+    rest(window)
+    place.pages["import"].take()
+    rest(window)
+    place.pages["contracts"].join()
+    rest(window)
+    place.pages["contracts"].rolls.choose(1)
+    shoot(window, folder, "markets-contracts")
+    s.set_market("NPW")
+    place.show_page("quality")
+    rest(window)
+
+
 def work(window: MainWindow, folder: Path) -> None:
     """Walk through the demo as a newcomer would, taking a picture at each place."""
     s = window.session
@@ -39,8 +88,7 @@ def work(window: MainWindow, folder: Path) -> None:
         window.go(key)
         rest(window)
 
-    go("markets")
-    shoot(window, folder, "markets")
+    markets(window, folder)
     go("rules")
     shoot(window, folder, "rules")
     go("study")

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import datetime as dt
+import json
 import sqlite3
 from pathlib import Path
 
@@ -21,11 +22,13 @@ from wolbrin.core.market.importing.layout import Layout
 from wolbrin.core.market.importing.read import Reader
 from wolbrin.core.market.intervals import Interval
 from wolbrin.core.market.raw import Raw
+from wolbrin.core.market.terms import Terms
 from wolbrin.core.market.treatment import Treatment
 from wolbrin.core.market.two_sources import compare_sources
 from wolbrin.core.market.words import worth_lines
 from wolbrin.core.measures.catalogue import measure
 from wolbrin.core.measures.facts import Facts
+from wolbrin.core.rules.model import Strategy
 from wolbrin.core.store import schema
 from wolbrin.core.store.project import Project
 from wolbrin.core.store.settings import Settings
@@ -262,6 +265,13 @@ def test_an_older_project_is_brought_up_and_keeps_its_history(tmp_path: Path, pr
     old = Project(folder)
     assert [s.name for s in old.sources.of("AAA")] == ["first"]
     assert old.base("AAA").hash == BARS.hash
+
+
+def test_published_schemas_are_the_present_ones() -> None:
+    """docs/schemas is written by tools/schemas.py."""
+    folder = Path(__file__).parents[2] / "docs/schemas"
+    for name, model in (("market", Terms), ("layout", Layout), ("strategy", Strategy)):
+        assert json.loads((folder / f"{name}.schema.json").read_text()) == model.model_json_schema(), name
 
 
 def test_terms_of_a_new_market_are_likely_and_its_worth_is_worked_out() -> None:

@@ -1,0 +1,24 @@
+"""Writes the JSON Schemas of the project's file formats to docs/schemas."""
+
+from __future__ import annotations
+
+import json
+from pathlib import Path
+
+from wolbrin.core.market.importing.layout import Layout
+from wolbrin.core.market.terms import Terms
+from wolbrin.core.rules.model import Strategy
+
+FOLDER = Path(__file__).parents[1] / "docs/schemas"
+MODELS = {"market": Terms, "layout": Layout, "strategy": Strategy}
+
+
+def texts() -> dict[str, str]:
+    """Schema by file name."""
+    return {f"{name}.schema.json": json.dumps(model.model_json_schema(), indent=1) + "\n" for name, model in MODELS.items()}
+
+
+if __name__ == "__main__":
+    FOLDER.mkdir(parents=True, exist_ok=True)
+    for file, text in texts().items():
+        (FOLDER / file).write_text(text)
