@@ -24,9 +24,9 @@ from wolbrin.core.market.importing.fit import fit_to_sessions
 from wolbrin.core.market.importing.guess import guess
 from wolbrin.core.market.importing.layout import Layout, load_layout, make_layout
 from wolbrin.core.market.importing.preview import preview
-from wolbrin.core.market.importing.read import Imported, Reader, ticks_to_bars, write_bad_rows
+from wolbrin.core.market.importing.read import Imported, Reader, write_bad_rows
 from wolbrin.core.market.importing.times import parse_times
-from wolbrin.core.market.raw import Raw
+from wolbrin.core.market.raw import Raw, ticks_to_bars
 from wolbrin.core.market.zones import to_local
 
 BARS = walk_bars(400, seed=5)

@@ -32,7 +32,9 @@ from wolbrin.core.rules.model import Strategy
 from wolbrin.core.store import schema
 from wolbrin.core.store.project import Project
 from wolbrin.core.store.settings import Settings
-from wolbrin.core.work.markets import compare, count_bars, intervals_for, join_contracts, likely_terms, take_in, take_in_all
+from wolbrin.core.store.sources import intervals_for
+from wolbrin.core.work.importing import likely_terms, take_in, take_in_all
+from wolbrin.core.work.markets import compare, count_bars, join_contracts
 
 LAYOUT = Layout(columns=("time", "open", "high", "low", "close", "volume"))
 BARS = walk_bars(3_000, seed=11, code="AAA")

@@ -18,7 +18,7 @@ from wolbrin.core.rules.model import Strategy
 from wolbrin.core.store.dossier import Dossiers, Kept
 from wolbrin.core.store.project import Project
 from wolbrin.core.store.settings import Settings
-from wolbrin.core.work.markets import intervals_for
+from wolbrin.core.store.sources import intervals_for
 from wolbrin.core.work.proving import Subject
 
 SPAN_FIELDS = ("training_first", "holdout_first", "last")
@@ -83,6 +83,7 @@ class Session(QObject):
         self.subject: Subject | None = None
         self.selection: list[int] = [int(i) for i in project.get_value("selection", [])]
         self._jobs: list[Job] = []
+        self._closed = False
         self._request = 0
         self._call.connect(lambda act: act(), Qt.ConnectionType.QueuedConnection)
         self._soon = QTimer(self, singleShot=True, interval=40)
@@ -125,6 +126,8 @@ class Session(QObject):
 
     def start(self, job: Job, kind: Kind, then: Callable[[Job], None] | None = None, quiet: bool = False) -> Job:
         """Start long work. then(job) runs on the interface thread once it is over, whatever happened."""
+        if self._closed:
+            return job  # the window is going; nothing begins any more
         self._jobs.append(job)
         self.engine.start(job, kind)
         if not quiet:
@@ -158,6 +161,7 @@ class Session(QObject):
         return bool(self._jobs)
 
     def stop_all(self) -> None:
+        self._closed = True
         for job in list(self._jobs):
             job.stop()
         for job in list(self._jobs):

@@ -42,7 +42,7 @@ def add(app: typer.Typer, demo: Callable[[], Path]) -> None:
         from wolbrin.core.market.importing.guess import guess
         from wolbrin.core.market.importing.layout import load_layout, make_layout
         from wolbrin.core.market.importing.read import Imported, write_bad_rows
-        from wolbrin.core.work.markets import read_job, take_in_all
+        from wolbrin.core.work.importing import read_job, take_in_all
 
         with told():
             opened = open_project(project, demo)

@@ -11,7 +11,8 @@ from wolbrin.core.market.bars import Bars, make_bars
 from wolbrin.core.market.importing.files import pieces
 from wolbrin.core.market.importing.guess import guess
 from wolbrin.core.market.importing.layout import make_layout
-from wolbrin.core.market.importing.read import Reader, ticks_to_bars
+from wolbrin.core.market.importing.read import Reader
+from wolbrin.core.market.raw import ticks_to_bars
 from wolbrin.core.market.terms import Terms
 
 

@@ -77,3 +77,13 @@ def concatenated(parts: list[Raw]) -> Raw:
         interest = np.concatenate([p.open_interest for p in parts if p.open_interest is not None])
     end = np.concatenate([p.ends for p in parts]) if any(p.end is not None for p in parts) else None
     return Raw(first.interval, **joined, end=end, open_interest=interest)
+
+
+def ticks_to_bars(raw: Raw, minutes: int) -> Raw:
+    """Bars of whole UTC minutes from ticks in order of time; minutes without a tick have no bar."""
+    step = minutes * NS_A_MINUTE
+    slot = raw.time // step
+    first = np.flatnonzero(np.append(True, slot[1:] != slot[:-1]))
+    final = np.append(first[1:], len(raw)) - 1
+    return Raw(minutes, slot[first] * step, raw.open[first], np.maximum.reduceat(raw.high, first),
+               np.minimum.reduceat(raw.low, first), raw.close[final], np.add.reduceat(raw.volume, first))

@@ -13,8 +13,8 @@ from pydantic import ValidationError
 from wolbrin.core.errors import UserError
 from wolbrin.core.market.bars import Bars
 from wolbrin.core.market.importing.layout import Layout
-from wolbrin.core.market.importing.read import ticks_to_bars
-from wolbrin.core.market.raw import Raw
+from wolbrin.core.market.intervals import DAILY, Interval
+from wolbrin.core.market.raw import Raw, ticks_to_bars
 from wolbrin.core.market.terms import Terms, explain
 from wolbrin.core.market.treatment import Treatment
 from wolbrin.core.store.history import History, read_raw, write_raw
@@ -64,6 +64,15 @@ def silhouette(bars: Bars) -> np.ndarray:
     at = np.linspace(int(bars.time[0]), int(bars.time[-1]), SILHOUETTE_POINTS)
     index = np.clip(np.searchsorted(bars.time, at, "right") - 1, 0, len(bars) - 1)
     return bars.close[index].astype(np.float32)
+
+
+def intervals_for(source: Source) -> tuple[int, ...]:
+    """Intervals worth offering for a source, its own first."""
+    base = Interval.of(source.interval)
+    if base.kind == "daily":
+        return (DAILY,)
+    steps = [m for m in (1, 2, 3, 5, 10, 15, 30, 60, 120, 240) if m % source.interval == 0]
+    return (*sorted({source.interval, *steps}), DAILY)
 
 
 class Sources:

@@ -2,133 +2,23 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
 from dataclasses import dataclass, replace
-from pathlib import Path
-
-import numpy as np
-from pydantic import ValidationError
 
 from wolbrin.core.engine.run import Costs, backtest
 from wolbrin.core.errors import UserError
-from wolbrin.core.jobs import Chunk, Job
 from wolbrin.core.market.bars import Span, day_of
 from wolbrin.core.market.contracts import Month, Rule, join_months
-from wolbrin.core.market.importing.append import Joined, join
-from wolbrin.core.market.importing.files import Piece
-from wolbrin.core.market.importing.layout import Layout
-from wolbrin.core.market.importing.read import Imported, Reader
-from wolbrin.core.market.intervals import DAILY, Interval, to_interval
+from wolbrin.core.market.intervals import to_interval
 from wolbrin.core.market.quality import Report, report
 from wolbrin.core.market.raw import Raw
-from wolbrin.core.market.terms import Terms, explain
 from wolbrin.core.market.treatment import Treated, Treatment, treat
 from wolbrin.core.market.two_sources import Compared, compare_sources
 from wolbrin.core.measures.two_runs import TwoRuns, match_runs
 from wolbrin.core.rules.model import Strategy
 from wolbrin.core.store.project import Project
-from wolbrin.core.store.settings import Settings
-from wolbrin.core.store.sources import CONTINUOUS, MONTH, Source
+from wolbrin.core.store.sources import CONTINUOUS, Source
 
 MOST_STEPS = 1_000_000
-
-
-def read_job(found: list[Piece], layout: Layout, done: Callable[[list[tuple[str, Imported]]], None],
-             each: bool = False) -> Job:
-    """Read files, with progress in kB; done([(name, imported)]) on the job's thread. Nothing is kept.
-
-    each: every file for itself, such as contract months; else all as one.
-    """
-    readers = [(_stem(p), Reader([p], layout)) for p in found] if each else [(_stem(found[0]), Reader(found, layout))]
-    made: list[tuple[str, Imported]] = []
-
-    def step(_: None) -> int:
-        name, reader = readers[len(made)]
-        taken = reader.step()
-        if reader.done:
-            made.append((name, reader.finish()))
-        return taken // 1024
-
-    def finish(_: int) -> None:
-        if len(made) == len(readers):
-            done(made)
-
-    return Job("Read history", "kB", [Chunk(None)] * MOST_STEPS, step, finish, width=1, counted=lambda taken: taken,
-               total=max(1, sum(p.size for p in found) // 1024), enough=lambda: len(made) == len(readers))
-
-
-def _stem(piece: Piece) -> str:
-    return Path(piece.member or piece.path.name.removesuffix(".gz")).stem[:60]
-
-
-def likely_terms(code: str, raw: Raw, zone: str, settings: Settings) -> Terms:
-    """Terms for a market that is new to the project, from what its rows show; to be looked over.
-
-    Raises:
-        UserError: the code cannot be one.
-    """
-    wanted = code.strip().upper()
-    pair = len(wanted) == 6 and wanted.isalpha()
-    prices = np.unique(np.concatenate([raw.close[:20_000], raw.open[:20_000]]))
-    digits = max((len(repr(float(p)).split(".")[1]) if "e" not in repr(float(p)) and float(p) % 1 else 0
-                  for p in prices[:4000]), default=2)
-    steps = np.diff(np.round(prices * 10.0**digits)).astype(np.int64)
-    smallest = int(np.gcd.reduce(steps[steps > 0])) if (steps > 0).any() else 1
-    try:
-        return Terms(code=wanted, kind="currency pair" if pair else "future", tick_size=float(f"{smallest}e-{digits}"),
-                     point_value=100_000.0 if pair else 1.0, quote_currency=wanted[3:] if pair else settings.currency,
-                     lot_step=0.01 if pair else 1.0, minimum_lot=0.01 if pair else 1.0, time_zone=zone)
-    except ValidationError as err:
-        raise explain(err, "new market") from None
-
-
-def weigh(project: Project, market: str, source: str, imported: Raw) -> Joined:
-    """What taking the rows into a source would do; nothing is kept."""
-    known = [s for s in project.sources.of(market) if s.name == source]
-    if not known:
-        return join(None, imported)
-    old = project.sources.ticks(known[0]) if imported.interval == 0 else project.sources.raw(known[0])
-    if old is None:
-        raise UserError("this source holds bars and the file ticks", f"{market}, {source}",
-                        "Take the file in as a source of its own.")
-    return join(old, imported)
-
-
-def take_in(project: Project, terms: Terms, source: str, imported: Raw, *, keep: str, origin: str, layout: Layout,
-            month: bool = False) -> tuple[Source, Joined]:
-    """Keep read rows: as a new source, or added to the one of that name. All or nothing."""
-    known = [s for s in project.sources.of(terms.code) if s.name == source]
-    old = None
-    if known:
-        old = project.sources.ticks(known[0]) if imported.interval == 0 else project.sources.raw(known[0])
-    joined = join(old, imported, "new" if keep == "new" else "old")
-    where = f"{known[0].origin}; {origin}" if known and origin not in known[0].origin else origin
-    made = project.sources.put(terms, source, joined.raw, kind=MONTH if month else "bars", origin=where[:2000],
-                               layout=layout, build=layout.build)
-    return made, joined
-
-
-def take_in_all(project: Project, terms: Terms, read: list[tuple[str, Raw]], *, keep: str, origin: str, layout: Layout,
-                months: bool = False) -> Source:
-    """Keep several read files under their names; when one cannot be kept, those before it go again."""
-    there = {s.name for s in project.sources.of(terms.code)}
-    made: list[Source] = []
-    try:
-        for name, raw in read:
-            name = _month_name(name, terms.code) if months else name
-            made.append(take_in(project, terms, name, raw, keep=keep, origin=origin, layout=layout, month=months)[0])
-    except BaseException:
-        for source in made:
-            if source.name not in there and project.market(terms.code).source != source.name:
-                project.sources.remove(*source.key)
-        raise
-    return made[-1]
-
-
-def _month_name(stem: str, code: str) -> str:
-    """A contract month's name from its file's: without the market's code before it."""
-    rest = stem[len(code):].lstrip("-_. ") if stem.upper().startswith(code.upper()) else stem
-    return rest or stem
 
 
 def quality(project: Project, source: Source, treated: bool = False) -> Report:
@@ -188,15 +78,6 @@ def join_contracts(project: Project, market: str, months: list[str], rule: Rule,
     rolls = tuple((r.time, r.left, r.entered, 0.0 if r.difference != r.difference else r.difference) for r in made.rolls)
     words = f"{len(months)} contract months, rolled by {rule.by}, {rule.adjust}"
     return project.sources.put(terms, name, made.raw, kind=CONTINUOUS, origin=words, rolls=rolls)
-
-
-def intervals_for(source: Source) -> tuple[int, ...]:
-    """Intervals worth offering for a source, its own first."""
-    base = Interval.of(source.interval)
-    if base.kind == "daily":
-        return (DAILY,)
-    steps = [m for m in (1, 2, 3, 5, 10, 15, 30, 60, 120, 240) if m % source.interval == 0]
-    return (*sorted({source.interval, *steps}), DAILY)
 
 
 def count_bars(project: Project, source: Source, interval: int) -> int:

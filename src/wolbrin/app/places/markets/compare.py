@@ -37,31 +37,32 @@ class ComparePage(Page):
         self.go = button("Compare", self.start, main=True)
         self.figures = Table([
             Column("", lambda f: f[0], width=178, bold=True),
-            Column("first", lambda f: f[1], align="right", width=84),
-            Column("second", lambda f: f[2], align="right", width=84),
+            Column("first", lambda f: f[1], align="right", width=74),
+            Column("second", lambda f: f[2], align="right", width=74),
         ], s.theme, "Figures of the comparison", stretch=0)
         self.kinds = Choice(KINDS, "apart", "List")
         self.kinds.chosen.connect(lambda _: self._list())
         self.moments = Table([
             Column("when (UTC)", lambda m: m[0], lambda m: stamp(m[0]), width=146),
-            Column("first", lambda m: m[1], align="right", width=86),
-            Column("second", lambda m: m[2], align="right", width=86),
-            Column("difference", lambda m: m[3], align="right", width=90),
+            Column("first", lambda m: m[1], align="right", width=70),
+            Column("second", lambda m: m[2], align="right", width=70),
+            Column("difference", lambda m: m[3], align="right", width=84),
         ], s.theme, "Moments of the comparison", stretch=0)
         self.trades = Table([
-            Column("entry (UTC)", lambda p: p.entry_time, lambda p: stamp(p.entry_time), width=146),
-            Column("side", lambda p: "long" if p.side > 0 else "short", width=48),
+            Column("entry (UTC)", lambda p: p.entry_time, lambda p: stamp(p.entry_time), width=132),
+            Column("side", lambda p: "long" if p.side > 0 else "short", width=54),
             Column("in", lambda p: p.standing, width=82),
-            Column("first", lambda p: p.first_net, lambda p: _money(p.first_net), "right", 74),
-            Column("second", lambda p: p.second_net, lambda p: _money(p.second_net), "right", 74),
+            Column("first", lambda p: p.first_net, lambda p: _money(p.first_net), "right", 62),
+            Column("second", lambda p: p.second_net, lambda p: _money(p.second_net), "right", 66),
             Column("difference", lambda p: _difference(p), lambda p: _money(_difference(p)), "right", 80),
-        ], s.theme, "Trades on both sources", stretch=0)
+        ], s.theme, "Trades on both sources")
         self.moments.chosen.connect(lambda m: looked.jump.emit(m[0], str(m[3])))
         self.trades.chosen.connect(lambda p: looked.jump.emit(p.entry_time, f"entry, {p.standing}"))
         self.lists = QStackedWidget()
         self.lists.addWidget(self.moments)
         self.lists.addWidget(self.trades)
         self.said = label("", "small", wrap=True)
+        self.said.setMinimumHeight(32)
         self.problem = label("", "error", wrap=True)
         self.problem.hide()
         right = QWidget()
@@ -70,7 +71,7 @@ class ComparePage(Page):
         split = QSplitter()
         split.addWidget(self.figures)
         split.addWidget(right)
-        split.setSizes([350, 400])
+        split.setSizes([312, 450])
         split.setChildrenCollapsible(False)
         work = QWidget()
         head = row(self.with_words, self.other, label("costs", "muted"), self.first_costs, label("against", "muted"),
@@ -176,8 +177,8 @@ class ComparePage(Page):
             ("bars in one only", number(p.only_first), number(p.only_second)),
             ("spikes in one only", number(len(p.spikes_first)), number(len(p.spikes_second))),
             ("same close", f"{p.alike:.1%}", ""),
-            ("95% of closes within", f"{p.spread(0.95):g} ticks", ""),
-            ("largest difference", f"{number(int(np.abs(p.ticks).max(initial=0)))} ticks", "")]
+            ("95% of closes within", _ticks(p.spread(0.95)), ""),
+            ("largest difference", _ticks(int(np.abs(p.ticks).max(initial=0))), "")]
         one, two = made.costs
         rows += [_cost_row(title, unit, getattr(one, key), getattr(two, key)) for title, key, unit in COSTS
                  if getattr(one, key) or getattr(two, key)]
@@ -205,7 +206,7 @@ class ComparePage(Page):
         p = made.prices
         records: list[tuple[Any, ...]] = []
         if kind == "apart":
-            records = [(a.time, f"{a.first:g}", f"{a.second:g}", f"{number(a.ticks, sign=True)} ticks") for a in p.apart]
+            records = [(a.time, f"{a.first:g}", f"{a.second:g}", _ticks(a.ticks, sign=True)) for a in p.apart]
         elif kind == "only":
             records = sorted([(int(t), "there", "missing", "first only") for t in p.only_first_times[:5000]]
                              + [(int(t), "missing", "there", "second only") for t in p.only_second_times[:5000]])
@@ -220,6 +221,10 @@ class ComparePage(Page):
         return [x for x in self.made.runs.pairs if x.standing != "both"] if self.made and self.made.runs else []
 
 
+def _ticks(value: float, sign: bool = False) -> str:
+    return f"{number(value, 0 if float(value).is_integer() else 1, sign=sign)} tick{'s' if abs(value) != 1 else ''}"
+
+
 def _money(value: float) -> str:
     return "\u2013" if np.isnan(value) else number(value, 0)
 
@@ -229,6 +234,8 @@ def _difference(pair: Pair) -> float:
 
 
 def _cost_row(title: str, unit: str, first: float, second: float) -> tuple[str, str, str]:
-    return title, f"{first:g} {unit}".strip(), f"{second:g} {unit}".strip()
+    if unit == "ticks":
+        return title, _ticks(first), _ticks(second)
+    return title, f"{first:g}{unit}", f"{second:g}{unit}"
 
 

@@ -28,20 +28,20 @@ class ContractsPage(Page):
         self.months = Table([
             Column("", lambda m: m.name in self._ticked, kind="tick", width=28),
             Column("month", lambda m: m.name, width=110, bold=True),
-            Column("until", lambda m: m.last[:10], width=98),
-            Column("bars", lambda m: m.rows, lambda m: number(m.rows), "right", 64),
+            Column("until", lambda m: m.last[:10], width=92),
+            Column("bars", lambda m: m.rows, lambda m: number(m.rows), "right", 58),
         ], s.theme, "Contract months", stretch=1)
         self.months.model.tick = self._tick
-        self.by = combo([("days before a month's last", "days before the last"), ("volume of the next month", "volume"),
-                         ("open interest of the next month", "open interest"), ("given dates", "dates")], "Roll by", 196,
+        self.by = combo([("days before the last", "days before the last"), ("the next month's volume", "volume"),
+                         ("its open interest", "open interest"), ("given dates", "dates")], "Roll by", 164,
                         self._changed)
         self.days = spin(3, 0, 60, 0)
         self.days.setFixedWidth(50)
-        self.dates = short("", 196, "Roll dates", "first trading date of each later month, such as 2024-03-12, 2024-06-11")
+        self.dates = short("", 164, "Roll dates", "first trading date of each later month, such as 2024-03-12, 2024-06-11")
         self.dates.setPlaceholderText("2024-03-12, 2024-06-11")
-        self.adjust = combo([("by the difference at the roll", "difference"), ("by the ratio at the roll", "ratio"),
-                             ("not: prices jump", "unadjusted")], "Earlier prices adjusted", 196)
-        self.name = short("continuous", 120, "Name of the source")
+        self.adjust = combo([("by the difference", "difference"), ("by the ratio", "ratio"),
+                             ("not: prices jump", "unadjusted")], "Earlier prices adjusted", 164)
+        self.name = short("continuous", 104, "Name of the source")
         self.fault = label("", "error", wrap=True)
         self.join_button = button("Join", self.join, main=True)
         form = Form()
@@ -56,9 +56,9 @@ class ContractsPage(Page):
         form.box.addWidget(hint)
         form.box.addStretch(1)
         self.rolls = Table([
-            Column("roll", lambda r: r[0], lambda r: stamp(r[0])[:10], width=98),
+            Column("roll", lambda r: r[0], lambda r: stamp(r[0])[:10], width=92),
             Column("into", lambda r: r[2], width=92),
-            Column("difference", lambda r: r[3], lambda r: number(r[3], 4).rstrip("0").rstrip("."), "right", 80),
+            Column("difference", lambda r: r[3], lambda r: number(r[3], 4).rstrip("0").rstrip("."), "right", 78),
         ], s.theme, "Rolls", stretch=1)
         self.rolls.chosen.connect(lambda r: looked.jump.emit(r[0], f"{r[1]} to {r[2]}"))
         self.rolls_title = label("", "heading")
@@ -66,10 +66,10 @@ class ContractsPage(Page):
         right.setLayout(column(self.rolls_title, self.rolls, spacing=4, margins=(12, 0, 0, 0)))
         right.layout().setStretch(1, 1)
         split = QSplitter()
-        for part, width in ((self.months, 260), (form, 330), (right, 260)):
+        for part, width in ((self.months, 2), (form, 0), (right, 2)):
             split.addWidget(part)
             split.setStretchFactor(split.count() - 1, width)
-        split.setSizes([260, 310, 240])
+        split.setSizes([275, 275, 260])
         split.setChildrenCollapsible(False)
         self.empty = Empty("No contract month is here yet. Import their files together and say that each is a month; "
                            "then they can be joined.", "Import", lambda: looked.page_wanted.emit("import"))

@@ -28,7 +28,7 @@ from wolbrin.core.market.intervals import interval_words
 from wolbrin.core.market.quality import stamp
 from wolbrin.core.market.terms import Terms
 from wolbrin.core.measures.wording import number
-from wolbrin.core.work.markets import likely_terms, read_job, take_in_all, weigh
+from wolbrin.core.work.importing import likely_terms, read_job, take_in_all, weigh
 
 NEW = "\0new"
 DELIMITERS = [("comma", ","), ("semicolon", ";"), ("tab", "\t"), ("bar |", "|"), ("blanks", " ")]

@@ -13,7 +13,8 @@ from wolbrin.app.tables.view import Table
 from wolbrin.core.errors import UserError, WolbrinError
 from wolbrin.core.market.intervals import Interval, interval_words
 from wolbrin.core.measures.wording import number
-from wolbrin.core.work.markets import count_bars, intervals_for
+from wolbrin.core.store.sources import intervals_for
+from wolbrin.core.work.markets import count_bars
 
 
 class SpanPage(Page):

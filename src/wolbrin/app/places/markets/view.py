@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import importlib
 from pathlib import Path
 from typing import Any
 
@@ -11,14 +12,7 @@ from PySide6.QtWidgets import QSplitter, QStackedWidget, QWidget
 
 from wolbrin.app.charts.price import PriceChart
 from wolbrin.app.parts import Choice, button, column, label, row
-from wolbrin.app.places.markets.compare import ComparePage
-from wolbrin.app.places.markets.contracts import ContractsPage
-from wolbrin.app.places.markets.importing import ImportPage
 from wolbrin.app.places.markets.page import Looked, Page
-from wolbrin.app.places.markets.quality import QualityPage
-from wolbrin.app.places.markets.span import SpanPage
-from wolbrin.app.places.markets.terms import TermsPage
-from wolbrin.app.places.markets.treatment import TreatmentPage
 from wolbrin.app.places.place import Place
 from wolbrin.app.session import Session
 from wolbrin.app.shell.actions import Action
@@ -31,8 +25,29 @@ from wolbrin.core.market.raw import Raw
 from wolbrin.core.measures.wording import number
 from wolbrin.core.store.sources import Source
 
-PAGES: tuple[type[Page], ...] = (QualityPage, TreatmentPage, TermsPage, SpanPage, ComparePage, ContractsPage, ImportPage)
+# Key, title, class. A page is loaded when it is first shown: reading files needs packages that are slow to load.
+PAGES = (("quality", "Quality", "QualityPage"), ("treatment", "Treatment", "TreatmentPage"),
+         ("terms", "Terms and costs", "TermsPage"), ("span", "Bars and span", "SpanPage"),
+         ("compare", "Two sources", "ComparePage"), ("contracts", "Contract months", "ContractsPage"),
+         ("import", "Import", "ImportPage"))
+MODULES = {"import": "importing"}
 DAY = 86_400 * 10**9
+
+
+class Pages(dict[str, Page]):
+    """Pages by key, each made when it is first asked for."""
+
+    def __init__(self, looked: Looked, stack: QStackedWidget) -> None:
+        super().__init__()
+        self._looked, self._stack = looked, stack
+
+    def __missing__(self, key: str) -> Page:
+        name = next(c for k, _, c in PAGES if k == key)
+        module = importlib.import_module(f"wolbrin.app.places.markets.{MODULES.get(key, key)}")
+        page: Page = getattr(module, name)(self._looked)
+        self[key] = page
+        self._stack.addWidget(page)
+        return page
 
 
 class MarketsPlace(Place):
@@ -52,13 +67,9 @@ class MarketsPlace(Place):
                    lambda r: "caution" if r.score is not None and r.score < 95 else None,
                    tip="quality of the rows as they came, out of 100"),
         ], session.theme, "Sources", stretch=2)
-        self.pages: dict[str, Page] = {}
         self.stack = QStackedWidget()
-        for kind in PAGES:
-            page = kind(self.looked)
-            self.pages[page.key] = page
-            self.stack.addWidget(page)
-        self.choice = Choice([(p.title, p.key) for p in self.pages.values()], "quality", "Page")
+        self.pages = Pages(self.looked, self.stack)
+        self.choice = Choice([(title, key) for key, title, _ in PAGES], "quality", "Page")
         self.choice.chosen.connect(lambda key: self.show_page(str(key)))
         self.chart = PriceChart(session.theme, "Market price chart")
         self.chart.setToolTip("Drag to pan, wheel to zoom")
@@ -114,8 +125,8 @@ class MarketsPlace(Place):
         return any(m.code == source.market and m.source == source.name for m in self.session.markets)
 
     def actions_offered(self) -> list[Action]:
-        found = [Action(f"markets.{p.key}", f"Markets: {p.title}", lambda key=p.key: self.show_page(key), f"Ctrl+{i}",
-                        "markets") for i, p in enumerate(self.pages.values(), 1)]
+        found = [Action(f"markets.{key}", f"Markets: {title}", lambda key=key: self.show_page(key), f"Ctrl+{i}",
+                        "markets") for i, (key, title, _) in enumerate(PAGES, 1)]
         return [*found,
                 Action("markets.open", "Import files", self._import_files, "Ctrl+I", "markets"),
                 Action("markets.all", "Show the whole history on the chart", self.chart.look_all, "Ctrl+0", "markets"),
@@ -123,8 +134,7 @@ class MarketsPlace(Place):
 
     def _import_files(self) -> None:
         self.show_page("import")
-        page = self.pages["import"]
-        assert isinstance(page, ImportPage)
+        page: Any = self.pages["import"]
         page.choose_files()
 
     def activate(self) -> None:
@@ -324,6 +334,5 @@ class MarketsPlace(Place):
         """Look into files on the import page."""
         if paths:
             self.show_page("import")
-            page = self.pages["import"]
-            assert isinstance(page, ImportPage)
+            page: Any = self.pages["import"]
             page.open(paths)

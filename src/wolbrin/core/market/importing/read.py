@@ -240,16 +240,6 @@ def to_utc_in_order(local: NDArray[np.int64], zone: str) -> tuple[NDArray[np.int
     return utc, moved
 
 
-def ticks_to_bars(raw: Raw, minutes: int) -> Raw:
-    """Bars of whole UTC minutes from ticks in order of time; minutes without a tick have no bar."""
-    step = minutes * NS_A_MINUTE
-    slot = raw.time // step
-    first = np.flatnonzero(np.append(True, slot[1:] != slot[:-1]))
-    final = np.append(first[1:], len(raw)) - 1
-    return Raw(minutes, slot[first] * step, raw.open[first], np.maximum.reduceat(raw.high, first),
-               np.minimum.reduceat(raw.low, first), raw.close[final], np.add.reduceat(raw.volume, first))
-
-
 def write_bad_rows(path: Path, rows: Sequence[BadRow]) -> None:
     """Write rows that were not taken as CSV: file, row, reason, text."""
     try:
