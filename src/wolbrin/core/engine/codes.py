@@ -33,4 +33,5 @@ P_CASH, P_GROSS = range(2)
 NO_LEVEL = -(2**62)
 
 # One roll of a continuous future in the count of rollover nights, which stay far below it.
-ROLL = 1 << 32
+ROLL_BITS = 32
+ROLL = 1 << ROLL_BITS

@@ -31,7 +31,7 @@ C_CONFLICTS, C_SKIPPED, C_REJECTED, C_AMBIGUOUS, C_LATE, C_EXPOSED, C_RUINED = r
 NUMBER_OF_COUNTS = len(k.COUNTS)
 P_CASH, P_GROSS = k.P_CASH, k.P_GROSS
 NO_LEVEL = k.NO_LEVEL
-ROLL = k.ROLL
+ROLL, ROLL_BITS = k.ROLL, k.ROLL_BITS
 FAR = 2**40  # a level no bar reaches
 
 
@@ -93,7 +93,7 @@ def financing_of(money: Money, side: int, held: int, unit: float) -> float:
     held: rollover nights held plus ROLL for every roll held over.
     """
     rate = money.financing_long if side > 0 else money.financing_short
-    cost = (money.roll_ticks * (held // ROLL) - rate * (held % ROLL)) * unit
+    cost = (money.roll_ticks * (held >> ROLL_BITS) - rate * (held & (ROLL - 1))) * unit
     return cost if cost != 0.0 else 0.0
 
 
