@@ -55,7 +55,6 @@ def measure_stall(folder: Path) -> float:
     loop.exec()
     beat.stop()
     window.close()
-    window.deleteLater()
     QTimer.singleShot(500, loop.quit)  # what the closed window still had to do happens before its project goes
     loop.exec()
     project.close()
