@@ -84,6 +84,7 @@ class Session(QObject):
         self.selection: list[int] = [int(i) for i in project.get_value("selection", [])]
         self._jobs: list[Job] = []
         self._closed = False
+        self._lane: list[tuple[str, Callable[[], Any], Callable[[Any], None] | None]] = []
         self._request = 0
         self._call.connect(lambda act: act(), Qt.ConnectionType.QueuedConnection)
         self._soon = QTimer(self, singleShot=True, interval=40)
@@ -293,6 +294,34 @@ class Session(QObject):
     def _keep_settings(self, settings: Settings) -> None:
         self.project.update_settings(settings)
         self.project_settings = settings
+
+    def alter(self, title: str, function: Callable[[], Any], then: Callable[[Any], None] | None = None) -> None:
+        """Change markets or sources in the background, one change after another in the order asked for, and read the
+        markets again; then(result) where it worked."""
+        self._lane.append((title, function, then))
+        if len(self._lane) == 1:
+            self._alter_next()
+
+    def _alter_next(self) -> None:
+        title, function, then = self._lane[0]
+
+        def work() -> Any:
+            try:
+                return function()
+            except WolbrinError as err:
+                return err
+
+        def done(result: Any) -> None:
+            self._lane.pop(0)
+            if self._lane:
+                self._alter_next()
+            if isinstance(result, WolbrinError):
+                self.note(result.sentence(), "error")
+            elif then is not None:
+                then(result)
+            self.reload_markets()
+
+        self.compute(title, work, done)
 
     def fault_days(self) -> list[int]:
         """Days (since 1970-01-01) with faults by the last quality report on the source tested on, at most a few hundred."""

@@ -172,7 +172,7 @@ class ComparePage(Page):
         p, r = made.prices, made.runs
         both = number(p.both)
         rows: list[tuple[str, str, str]] = [
-            ("bars in the common span", number(p.both + p.only_first), number(p.both + p.only_second)),
+            ("bars in common span", number(p.both + p.only_first), number(p.both + p.only_second)),
             ("bars in both", both, both),
             ("bars in one only", number(p.only_first), number(p.only_second)),
             ("spikes in one only", number(len(p.spikes_first)), number(len(p.spikes_second))),

@@ -56,7 +56,7 @@ class ContractsPage(Page):
         form.box.addWidget(hint)
         form.box.addStretch(1)
         self.rolls = Table([
-            Column("roll", lambda r: r[0], lambda r: stamp(r[0])[:10], width=92),
+            Column("roll", lambda r: r[0], lambda r: stamp(r[0])[:10], width=90),
             Column("into", lambda r: r[2], width=92),
             Column("difference", lambda r: r[3], lambda r: number(r[3], 4).rstrip("0").rstrip("."), "right", 78),
         ], s.theme, "Rolls", stretch=1)
@@ -69,7 +69,7 @@ class ContractsPage(Page):
         for part, width in ((self.months, 2), (form, 0), (right, 2)):
             split.addWidget(part)
             split.setStretchFactor(split.count() - 1, width)
-        split.setSizes([275, 275, 260])
+        split.setSizes([256, 262, 300])
         split.setChildrenCollapsible(False)
         self.empty = Empty("No contract month is here yet. Import their files together and say that each is a month; "
                            "then they can be joined.", "Import", lambda: looked.page_wanted.emit("import"))

@@ -52,6 +52,10 @@ class ImportPage(Page):
         self.layout_name = short("", 120, "Name of the layout")
         self.layout_name.setPlaceholderText("name of the layout")
         self.delimiter = combo(DELIMITERS, "Delimiter", 92, self.edited)
+        self.delimiter.setEditable(True)
+        self.delimiter.setInsertPolicy(QComboBox.InsertPolicy.NoInsert)
+        self.delimiter.setToolTip("one of the list, or any one character written here")
+        self.delimiter.lineEdit().editingFinished.connect(self.edited)
         self.decimal = combo([("point", "."), ("comma", ",")], "Decimal sign", 76, self.edited)
         self.header = QCheckBox("header")
         self.header.toggled.connect(lambda _: self.edited())
@@ -232,6 +236,8 @@ class ImportPage(Page):
         self._filling = True
         self._roles = {}
         choose(self.delimiter, layout.delimiter)
+        if self._delimiter() != layout.delimiter:
+            self.delimiter.setEditText(layout.delimiter)
         choose(self.decimal, layout.decimal)
         self.header.setChecked(layout.header)
         self.skip.setValue(layout.skip)
@@ -249,7 +255,7 @@ class ImportPage(Page):
             raise UserError(f'"{text}" is not a number of minutes', "minutes", "Write 1 to 1440, or nothing.")
         roles = tuple(self.preview.roles())
         ticks = bool({"price", "bid", "ask"} & set(roles))
-        values = {"name": self.layout_name.text().strip(), "delimiter": self.delimiter.currentData(),
+        values = {"name": self.layout_name.text().strip(), "delimiter": self._delimiter(),
                   "decimal": self.decimal.currentData(), "header": self.header.isChecked(), "skip": int(self.skip.value()),
                   "columns": roles, "time_format": self.time_format.currentText().strip(), "zone":
                   self.zone.currentText().strip(), "stamp": self.stamp.currentData(),
@@ -288,7 +294,13 @@ class ImportPage(Page):
     def _width(self) -> int:
         if self.found[0].parquet:
             return len(self.preview.roles())
-        return self.preview.columns_of(self.found[0], self.delimiter.currentData(), int(self.skip.value()))
+        return self.preview.columns_of(self.found[0], self._delimiter(), int(self.skip.value()))
+
+    def _delimiter(self) -> str:
+        """The delimiter chosen by name, or the character written in."""
+        text = self.delimiter.currentText()
+        known = dict(DELIMITERS)
+        return known.get(text, text.strip() or ",")
 
     def _say(self, text: str) -> None:
         self.fault.setText(text)
@@ -372,19 +384,38 @@ class ImportPage(Page):
                  f"{stamp(int(max(i.raw.time[-1] for _, i in self.read)))} UTC; {number(count)} rows could not be read."]
         words += [n[0].upper() + n[1:] + "." for n in first.notes]
         self.bad.set_records(bad)
-        code, listed = self.market.currentData(), ()
-        if code != NEW and not self.months.isChecked():
-            joined: Joined | None = self.session.attempt(
-                lambda: weigh(self.session.project, code, self.source.text().strip(), first.raw))
-            if joined is not None and (joined.same or joined.differ):
+        self._show_result(words, None)
+        code = self.market.currentData()
+        if code == NEW or self.months.isChecked():
+            return
+        project, source, raw, read = self.session.project, self.source.text().strip(), first.raw, self.read
+
+        def work() -> Joined | WolbrinError:
+            try:
+                return weigh(project, code, source, raw)
+            except WolbrinError as err:
+                return err
+
+        def done(joined: Joined | WolbrinError) -> None:
+            if read is not self.read or (code, source) != (self.market.currentData(), self.source.text().strip()):
+                return
+            if isinstance(joined, WolbrinError):
+                self._say(joined.sentence())
+            elif joined.same or joined.differ:
                 words.append(f"{number(joined.added)} are new in this source, {number(joined.same)} are there alike, "
                              f"{number(joined.differ)} are there with other prices.")
-                listed = joined.listed
+                self._show_result(words, joined)
+
+        self.session.compute("Compare with the source", work, done)
+
+    def _show_result(self, words: list[str], joined: Joined | None) -> None:
+        listed = joined.listed if joined is not None else ()
         self.differ.set_records(listed)
         self.result.setText(" ".join(words))
-        index = 2 if listed else 1 if bad else 0
+        index = 2 if listed else 1 if self.bad.model.rowCount() else 0
         self.show_as.set(index)
         self.tables.setCurrentIndex(index)
+        self._enable()
 
     def discard(self) -> None:
         """Forget what was read."""

@@ -321,12 +321,18 @@ class TermsPage(Page):
         def put(terms: Terms, sets: dict[str, dict[str, Costs]]) -> None:
             if sets != s.settings.cost_sets:
                 s.change_settings(cost_sets=_dumped(sets))
-            if terms != s.project.market(terms.code).terms:
-                s.attempt(lambda: s.project.sources.change_terms(terms))
-            self._before = None
-            s.reload_markets()
+            if terms == s.project.market(terms.code).terms:
+                self._forget()
+                self.activate()
+                return
+            self.save_button.setEnabled(False)
+            s.alter(f"Terms of {terms.code}", lambda: s.project.sources.change_terms(terms), lambda _: self._forget())
 
         s.do(f"terms of {before.code}", lambda: put(after, sets_after), lambda: put(before, sets_before))
+
+    def _forget(self) -> None:
+        """What the form shows is read anew when the page is next shown or told."""
+        self._before = None
 
     def revert(self) -> None:
         if self._before is not None:

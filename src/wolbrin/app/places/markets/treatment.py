@@ -167,7 +167,9 @@ class TreatmentPage(Page):
 
         def work() -> tuple[Treated, Raw] | WolbrinError:
             try:
-                return preview_treatment(project, source, wanted), project.sources.raw(source)
+                made = preview_treatment(project, source, wanted)
+                assert made.bars.hash  # worked out here, since it takes a while on a long history
+                return made, project.sources.raw(source)
             except WolbrinError as err:
                 return err
 
@@ -239,9 +241,11 @@ class TreatmentPage(Page):
             return
 
         def put(treatment: Treatment) -> None:
-            if s.attempt(lambda: s.project.sources.treat(*source.key, treatment)) is not None:
+            def told(_: object) -> None:
                 self._told = None
-                s.reload_markets()
                 s.note(f"{source.market}, {source.name}: {treatment.words()}.")
+
+            self.apply_button.setEnabled(False)
+            s.alter(f"Treat {source.market}", lambda: s.project.sources.treat(*source.key, treatment), told)
 
         s.do(words, lambda: put(after), lambda: put(before))

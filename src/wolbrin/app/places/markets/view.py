@@ -295,9 +295,8 @@ class MarketsPlace(Place):
         before = s.project.market(source.market).source
 
         def put(name: str) -> None:
-            s.attempt(lambda: s.project.sources.activate(source.market, name))
-            s.reload_markets()
-            s.note(f"{source.market} is tested on {name}.")
+            s.alter(f"Test {source.market} on {name}", lambda: s.project.sources.activate(source.market, name),
+                    lambda _: s.note(f"{source.market} is tested on {name}."))
 
         s.do(f"test {source.market} on {source.name}", lambda: put(source.name), lambda: put(before))
 

@@ -14,7 +14,7 @@ from wolbrin.core.market.importing.layout import EPOCHS, MOST_COLUMNS, Layout, m
 from wolbrin.core.market.importing.tables import parquet_columns
 from wolbrin.core.market.importing.times import FORMATS, PACKED, parse_times
 
-DELIMITERS = (";", "\t", ",", "|", " ")
+DELIMITERS = (";", "\t", ",", "|", " ", "^", "~", "#", "&", "!")
 # Headers as they occur, without punctuation; common practice, no source.
 NAMES = {
     "time": ("time", "timestamp", "datetime", "date time", "time stamp", "open time", "utc", "epoch", "ts"),
