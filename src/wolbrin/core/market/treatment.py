@@ -48,12 +48,6 @@ class Treatment(Model):
             raise ValueError("the first day lies after the last")
         return self
 
-    @property
-    def plain(self) -> bool:
-        """Whether only what is needed to read the rows is done."""
-        return self.model_copy(update={"repeated": "keep first", "contradictions": "leave out",
-                                       "deviations": SPIKE_DEVIATIONS}) == Treatment()
-
     def words(self) -> str:
         """The rules in a sentence."""
         said = []

@@ -18,7 +18,7 @@ from wolbrin.core.errors import UserError, WolbrinError
 from wolbrin.core.jobs import Job, State
 from wolbrin.core.market.importing.append import Joined
 from wolbrin.core.market.importing.files import ENDINGS, Piece, pieces
-from wolbrin.core.market.importing.fit import fit_to_sessions
+from wolbrin.core.market.importing.fit import fit_to_sessions, with_fit
 from wolbrin.core.market.importing.guess import guess
 from wolbrin.core.market.importing.layout import EPOCHS, Layout, make_layout
 from wolbrin.core.market.importing.preview import Preview, preview
@@ -220,8 +220,7 @@ class ImportPage(Page):
                 sample = preview(self.found[0], layout)
                 if sample.sample is not None:
                     found = fit_to_sessions(sample.sample, layout, terms, sample.told_zone)
-                    if (found.zone, found.stamp) != (layout.zone, layout.stamp):
-                        layout = make_layout(layout.model_dump() | {"zone": found.zone, "stamp": found.stamp})
+                    layout = with_fit(layout, found)
                     doubts = [d for d in doubts if not d.startswith("The file does not say")]
                     doubts.append(f"Times are read as {found.zone}, bars stamped at the {found.stamp}: so "
                                   f"{found.inside:.1%} of the first rows lie in {terms.code}'s sessions.")

@@ -7,9 +7,9 @@ from typing import Any
 
 import numpy as np
 from PySide6.QtCore import QObject, Signal
-from PySide6.QtWidgets import QComboBox, QLineEdit, QSizePolicy, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QComboBox, QLineEdit, QVBoxLayout, QWidget
 
-from wolbrin.app.parts import clear, label, row
+from wolbrin.app.parts import label, row
 from wolbrin.app.session import Session
 from wolbrin.core.store.sources import Source
 
@@ -117,14 +117,3 @@ class Form(QWidget):
         line.setLayout(row(*parts, None, spacing=6))
         self.box.addWidget(line)
         return line
-
-
-def refill(box: QVBoxLayout, *widgets: QWidget) -> None:
-    clear(box)
-    for w in widgets:
-        box.addWidget(w)
-
-
-def shrinkable(widget: QWidget) -> QWidget:
-    widget.setSizePolicy(QSizePolicy.Policy.Ignored, QSizePolicy.Policy.Expanding)
-    return widget

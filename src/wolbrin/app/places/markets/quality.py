@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import numpy as np
-from PySide6.QtWidgets import QSplitter, QStackedWidget
+from PySide6.QtWidgets import QSplitter, QStackedWidget, QWidget
 
 from wolbrin.app.charts.grids import Grid
 from wolbrin.app.parts import Choice, column, label, row
@@ -50,9 +50,13 @@ class QualityPage(Page):
             Column("bars", lambda p: p.bars, lambda p: number(p.bars), "right", 50),
             Column("what", lambda p: p.words, width=240),
         ], s.theme, "Places of the fault", stretch=2)
+        self.meaning = label("", "small", wrap=True)
+        listed = QWidget()
+        listed.setLayout(column(self.meaning, self.places, spacing=2, margins=(10, 0, 0, 0)))
+        listed.layout().setStretch(1, 1)
         self.map = Grid(s.theme, "Completeness by year and hour")
         self.right = QStackedWidget()
-        self.right.addWidget(self.places)
+        self.right.addWidget(listed)
         self.right.addWidget(self.map)
         self.findings.chosen.connect(self._chosen)
         self.places.chosen.connect(self._go)
@@ -98,6 +102,7 @@ class QualityPage(Page):
             self.score.setText("\u2013")
             self.words.setText(made.sentence())
             self.findings.set_records([])
+            self.meaning.setText("")
             self.places.set_records([])
             return
         self.report = made
@@ -122,7 +127,8 @@ class QualityPage(Page):
         if finding is None:
             return
         self.places.set_records(finding.places)
-        self.findings.grid.setToolTip(finding.meaning)
+        none = "" if finding.count else " None here."
+        self.meaning.setText(f"{finding.title.capitalize()}: {finding.meaning}.{none}")
         if finding.places:
             self.right.setCurrentIndex(0)
             self.show_as.set(0)

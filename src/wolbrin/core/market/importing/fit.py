@@ -59,4 +59,5 @@ def fit_to_sessions(sample: Raw, layout: Layout, terms: Terms, told_zone: bool) 
 
 
 def with_fit(layout: Layout, fit: Fit) -> Layout:
+    """A layout read in the zone and at the end of the bar that fit."""
     return make_layout(layout.model_dump() | {"zone": fit.zone, "stamp": fit.stamp})
