@@ -5,6 +5,7 @@ from __future__ import annotations
 import datetime as dt
 import json
 import sqlite3
+from dataclasses import replace
 from pathlib import Path
 
 import numpy as np
@@ -12,7 +13,7 @@ import pytest
 
 from tests.build import cross, instants, terms, walk_bars
 from wolbrin.core.engine import codes as k
-from wolbrin.core.engine.run import Brief, Costs, backtest
+from wolbrin.core.engine.run import Brief, Costs, Prepared, backtest
 from wolbrin.core.errors import UserError
 from wolbrin.core.market.bars import Span, make_bars
 from wolbrin.core.market.contracts import Month, Rule, join_months
@@ -243,13 +244,25 @@ def test_rolls_are_kept_shown_and_cost_what_the_cost_set_says(project: Project) 
     free = backtest(ready, held, Brief())
     paid = backtest(ready, held, Brief(costs=Costs(roll_ticks=4)))
     cost = free.profits - paid.profits
-    over = (free.entry_time < bars.rolls[0]) & (free.exit_time > bars.rolls[0])
+    over = (free.entry_time < bars.rolls[0]) & (free.exit_time >= bars.rolls[0])
     assert over.sum() == 1
     np.testing.assert_allclose(cost[over], 4.0 * free.tick_money)
     np.testing.assert_array_equal(cost[~over], 0.0)
     assert paid.trades_f[over, k.F_FINANCING][0] == 4.0 * free.tick_money
     hold = [measure(Facts.of(r), ("buy_and_hold",))["buy_and_hold"] for r in (free, paid)]
     assert hold[0] - hold[1] == pytest.approx(4.0 * free.tick_money)
+
+
+def test_a_roll_lies_between_the_last_bar_of_a_month_and_the_first_of_the_next() -> None:
+    """Worked by hand: bought before it and sold at the new month's first open pays the roll; bought there does not."""
+    day = np.array([np.datetime64(f"2024-01-0{d}T08:00", "ns").astype(np.int64) for d in (8, 9)])
+    time = np.concatenate([d + np.arange(4) * 900 * 10**9 for d in day])
+    price = np.full(8, 100.0)
+    bars = replace(make_bars(terms(), 15, time, (price, price + 1, price - 1, price)), rolls=(int(time[4]),))
+    ready = Prepared.of(bars)
+    start, end = ready.nights
+    rolls = [(x >> 32).tolist() for x in (start, end)]
+    assert rolls == [[0, 0, 0, 0, 1, 1, 1, 1], [0, 0, 0, 0, 1, 1, 1, 1]]
 
 
 def test_an_older_project_is_brought_up_and_keeps_its_history(tmp_path: Path, project: Project) -> None:

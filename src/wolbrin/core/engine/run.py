@@ -5,6 +5,7 @@ from __future__ import annotations
 import hashlib
 from dataclasses import dataclass, field
 from functools import cached_property
+from typing import Literal
 
 import numpy as np
 from numpy.typing import NDArray
@@ -153,10 +154,11 @@ def _nights(bars: Bars) -> tuple[Ints, Ints]:
     rolls = np.asarray(bars.rolls, np.int64)
     total = np.concatenate(([0], np.cumsum(nights)))
 
-    def before(moments: Ints) -> Ints:
-        return total[np.searchsorted(instants, moments, "left")] + np.searchsorted(rolls, moments, "left") * k.ROLL
+    def before(moments: Ints, side: Literal["left", "right"]) -> Ints:
+        # The bar that begins a new month opens after the roll; the bar before it closes before the roll.
+        return total[np.searchsorted(instants, moments, "left")] + np.searchsorted(rolls, moments, side) * k.ROLL
 
-    return before(bars.time), before(bars.end)
+    return before(bars.time, "right"), before(bars.end, "left")
 
 
 def settled_quantity(strategy: Strategy, terms: Terms) -> float:
