@@ -176,7 +176,9 @@ def guess(piece: Piece) -> Guess:
     """
     if piece.parquet:
         return guess_parquet(piece)
-    lines = [line for line in first_lines(piece) if line.strip()]
+    every = first_lines(piece)
+    at = [i for i, line in enumerate(every) if line.strip()]  # skipping counts blank lines too
+    lines = [every[i] for i in at]
     if not lines:
         raise UserError("this file is empty", piece.name, "Choose another file.")
     body = lines[min(len(lines) - 1, max(1, len(lines) // 4)):]
@@ -214,8 +216,7 @@ def guess(piece: Piece) -> Guess:
     prices = [i for i, r in enumerate(roles) if r in ("open", "high", "low", "close", "price", "bid", "ask")]
     doubts.append("The file does not say whether a bar carries the time of its open or its close."
                   if "open" in roles else "Rows are single ticks; bars are built from them.")
-    skipped = lines.index(lines[start])
-    layout = make_layout({"delimiter": delimiter, "decimal": _decimal(data, prices, delimiter), "skip": skipped,
+    layout = make_layout({"delimiter": delimiter, "decimal": _decimal(data, prices, delimiter), "skip": at[start],
                           "header": header, "columns": tuple(roles), "time_format": pattern}, piece.name)
     return Guess(layout, tuple(doubts), twice)
 
