@@ -84,6 +84,7 @@ class Session(QObject):
         self.selection: list[int] = [int(i) for i in project.get_value("selection", [])]
         self._jobs: list[Job] = []
         self._closed = False
+        self._faults: dict[tuple[str, str], list[int]] = {}
         self._lane: list[tuple[str, Callable[[], Any], Callable[[Any], None] | None]] = []
         self._request = 0
         self._call.connect(lambda act: act(), Qt.ConnectionType.QueuedConnection)
@@ -327,11 +328,16 @@ class Session(QObject):
         """Days (since 1970-01-01) with faults by the last quality report on the source tested on, at most a few hundred."""
         if not self.market:
             return []
-        return list(self.project.get_value(f"faults {self.market} {self.entry.source}", []))
+        key = self.market, self.entry.source
+        if key not in self._faults:  # asked for at every painting of the ruler
+            self._faults[key] = [int(d) for d in self.project.get_value(f"faults {key[0]} {key[1]}", [])]
+        return self._faults[key]
 
     def keep_fault_days(self, market: str, source: str, days: list[int]) -> None:
         """Remember where a quality report found faults, for the ruler."""
+        days = [int(d) for d in days]
         self.project.set_value(f"faults {market} {source}", days)
+        self._faults[market, source] = days
         self.markets_changed.emit()
 
     def reload_markets(self) -> None:
