@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import dataclasses
 import math
 
 import numpy as np
@@ -9,12 +10,44 @@ import pytest
 from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
-from tests.twin.slow import Setup, Simulator
+from tests.twin.slow import Entry, Reach, Setup, Simulator
 from wolbrin.core.engine import codes as k
-from wolbrin.core.engine import kernel
-from wolbrin.core.engine.kernel import Money, Plan, simulate
+from wolbrin.core.engine import kernel, position
+from wolbrin.core.engine.inputs import NO_FINER, NO_LOG, Clock, Finer, Money, Plan, parameters
+from wolbrin.core.engine.kernel import simulate
 
 AMOUNTS = st.sampled_from([0.3, 1.0, 1.5, 2.0, 2.5, 4.0, 7.0])
+CHECKS = list(HealthCheck)
+
+
+def reaches(draw: st.DrawFn, rng: np.random.Generator, n: int, close: np.ndarray, units: list[str], side: int) -> Reach:
+    """A distance of any unit; levels scatter around the close and may be missing or on the wrong side."""
+    unit = draw(st.sampled_from(units))
+    atr = rng.choice([0.1, 0.5, 1.0, 2.5, 3.5], n)
+    atr[: draw(st.integers(0, 3))] = np.nan
+    away = rng.choice([-1.0, 0.0, 0.4, 1.5, 2.5, 4.0, 6.0], (2, n))
+    away[:, rng.random(n) < 0.1] = np.nan
+    amount = draw(AMOUNTS)
+    return Reach(unit, amount * (3.0 if unit == "money" else 1.0), atr.tolist(), (close + side * away[0]).tolist(),
+                 (close - side * away[1]).tolist())
+
+
+def entries(draw: st.DrawFn, rng: np.random.Generator, n: int, close: np.ndarray) -> Entry:
+    kind = draw(st.sampled_from(["market", "stop", "limit"]))
+    levels = close + rng.choice([-3.0, -1.5, -0.5, 0.0, 0.5, 1.0, 2.5, 4.0], n)
+    levels[rng.random(n) < 0.05] = np.nan
+    return Entry(kind, levels.tolist(), draw(st.integers(1, 4)), draw(st.sampled_from([0, 0, 1, 2])))
+
+
+def split(rng: np.random.Generator, bar: tuple[int, int, int, int]) -> list[tuple[int, int, int, int]]:
+    """Finer bars that add up to a bar: a random path through its extremes, cut into pieces."""
+    o, h, low, c = bar
+    inner = rng.integers(low, h + 1, int(rng.integers(0, 8))).tolist()
+    turns = [h, low] if rng.random() < 0.5 else [low, h]
+    places = sorted(rng.integers(0, len(inner) + 1, 2).tolist())
+    path = [o, *inner[: places[0]], turns[0], *inner[places[0]: places[1]], turns[1], *inner[places[1]:], c]
+    cuts = sorted({0, len(path), *rng.integers(1, len(path), 3).tolist()})
+    return [(p[0], max(p), min(p), p[-1]) for a, b in zip(cuts, cuts[1:]) if (p := path[a:b])]
 
 
 @st.composite
@@ -34,19 +67,44 @@ def setups(draw: st.DrawFn) -> Setup:
         last &= rng.random(n) > 0.5
     rate = draw(st.sampled_from([0.05, 0.2, 0.5]))
     flags = rng.random((4, n)) < rate
-    atr = rng.choice([0.1, 0.5, 1.0, 2.5, 3.5], n)
-    atr[: draw(st.integers(0, 3))] = np.nan
-    unit = st.sampled_from(["ticks", "atr"])
-    stop = draw(st.none() | st.tuples(unit, AMOUNTS))
-    target = draw(st.none() | st.tuples(st.sampled_from(["ticks", "atr", *(["stop"] if stop else [])]), AMOUNTS))
+    blocked = rng.random(n) < draw(st.sampled_from([0.0, 0.3]))
+    plain = ["ticks", "atr", "money", "percent"]
+    stop = reaches(draw, rng, n, close, [*plain, "level"], -1) if draw(st.booleans()) else None
+    also = [*plain, "stop"] if stop else plain
+    target = reaches(draw, rng, n, close, [*also, "level"], 1) if draw(st.booleans()) else None
+    trail = reaches(draw, rng, n, close, also, 1) if draw(st.integers(0, 2)) == 0 else None
+    start = reaches(draw, rng, n, close, also, 1) if trail and draw(st.booleans()) else None
+    even = reaches(draw, rng, n, close, also, 1) if draw(st.integers(0, 2)) == 0 else None
+    finer: list[list[tuple[int, int, int, int]]] = []
+    if draw(st.integers(0, 2)) == 0:
+        finer = [split(rng, (int(a), int(b), int(c), int(d))) if rng.random() > 0.15 else []
+                 for a, b, c, d in zip(open_, high, low, close)]
     nights = np.cumsum(rng.integers(0, 2, 2 * n)) if draw(st.booleans()) else np.zeros(0, np.int64)
+    fine_nights = [sorted(rng.integers(nights[2 * i], nights[2 * i + 1] + 1, len(f)).tolist()) if f else []
+                   for i, f in enumerate(finer)] if len(nights) else []
+    for i, f in enumerate(fine_nights):
+        if f:
+            f[0] = int(nights[2 * i])
+    rates: list[list[float]] = [[], []]
+    if draw(st.integers(0, 2)) == 0:
+        walked = np.exp(np.cumsum(rng.normal(0, 0.03, 2 * n)))
+        walked[: 2 * draw(st.integers(0, 2))] = np.nan
+        rates = [walked[::2].tolist(), walked[1::2].tolist()]
+    sizings = ["fixed", "fixed", "percent", "notional", *(["risk", "risk"] if stop else [])]
+    sizing = draw(st.sampled_from(sizings))
+    capital = draw(st.sampled_from([30.0, 200.0, 10_000.0]))
+    size = {"fixed": draw(st.sampled_from([0.5, 1.0, 3.0])), "percent": draw(st.sampled_from([50.0, 300.0])),
+            "notional": draw(st.sampled_from([100.0, 500.0])), "risk": draw(st.sampled_from([1.0, 5.0]))}[sizing]
     return Setup(
         open_.tolist(), high.tolist(), low.tolist(), close.tolist(), session.tolist(), last.tolist(),
-        *(f.tolist() for f in flags), stop, target, atr.tolist(), atr.tolist(), draw(st.booleans()),
-        draw(st.sampled_from(["reverse", "close", "ignore"])), draw(st.booleans()), draw(st.none() | st.integers(1, 6)),
-        draw(st.sampled_from([0.5, 1.0, 3.0])), draw(st.sampled_from([30.0, 200.0, 10_000.0])),
-        draw(st.sampled_from([1.0, 0.25, 12.5])), draw(st.sampled_from([0.0, 1.0])), draw(st.sampled_from([0.0, 1.5])),
-        draw(st.sampled_from([0.0, 2.4])), draw(st.sampled_from([0.0, 0.02])), draw(st.sampled_from([0.0, 3.0])),
+        *(f.tolist() for f in flags), blocked.tolist(), (session // draw(st.integers(1, 2))).tolist(), finer, fine_nights,
+        entries(draw, rng, n, close), entries(draw, rng, n, close), stop, target, trail,
+        draw(st.sampled_from([0, 1, 3])), start, even, draw(st.sampled_from([0, 1, -1])), draw(st.sampled_from([0, 0, 1, 2])),
+        draw(st.booleans()), draw(st.sampled_from(["reverse", "close", "ignore"])), draw(st.booleans()),
+        draw(st.none() | st.integers(1, 6)), sizing, size, draw(st.sampled_from([0.1, 0.5])),
+        draw(st.sampled_from([0.0, 0.5])), capital, draw(st.sampled_from([1.0, 0.25, 12.5])), *rates,
+        draw(st.sampled_from([0.0, 1.0])), draw(st.sampled_from([0.0, 1.5])), draw(st.sampled_from([0.0, 2.4])),
+        draw(st.sampled_from([0.0, 0.02])), draw(st.sampled_from([0.0, 3.0])),
         draw(st.sampled_from([0.0, -0.7])) if len(nights) else 0.0,
         draw(st.sampled_from([0.0, 0.3])) if len(nights) else 0.0, nights[::2].tolist(), nights[1::2].tolist(),
         *draw(st.sampled_from([(0.0, 0.0), (60.0, 0.0), (0.0, 5.0)])))
@@ -54,61 +112,111 @@ def setups(draw: st.DrawFn) -> Setup:
 
 def run_kernel(s: Setup, function=simulate, detail: bool = True):
     n = len(s.close)
-    bits = sum(np.array(f, np.uint8) << np.uint8(b) for b, f in enumerate((s.long_in, s.short_in, s.long_out, s.short_out)))
-    plan = Plan(s.this_close, k.ON_OPPOSITE[s.on_opposite], s.flat, k.UNIT[s.stop[0] if s.stop else None],
-                s.stop[1] if s.stop else 0.0, k.UNIT[s.target[0] if s.target else None],
-                s.target[1] if s.target else 0.0, s.time_exit or 0, s.quantity)
-    money = Money(s.capital, s.tick_money, s.spread, s.slippage, s.commission, s.percent, s.minimum, s.swap_long,
-                  s.swap_short, s.margin, s.leverage)
-    nights = [np.array(x or [0] * n, np.int64) for x in (s.nights_start, s.nights_end)]
+    flags = [s.long_in, s.short_in, s.long_out, s.short_out, s.blocked or [False] * n]
+    bits = sum(np.array(f, np.uint8) << np.uint8(b) for b, f in enumerate(flags)).astype(np.uint8)
+    session = np.array(s.session, np.int32)
+    last = np.array(s.last_bar, np.uint8)
+    if s.flat:
+        edge = (last != 0) | np.append(False, session[1:] != session[:-1])
+        bits |= edge.astype(np.uint8) * np.uint8(k.EDGE)
+    amount = lambda r: r.amount if r else 0.0  # noqa: E731
+    unit = lambda r: k.UNIT[r.unit if r else None]  # noqa: E731
+    lot_inverse = round(1 / s.lot) if abs(1 / s.lot - round(1 / s.lot)) < 1e-9 else 0.0
+    a, b = s.long_entry, s.short_entry
+    plan = Plan(s.this_close, k.ON_OPPOSITE[s.on_opposite], s.flat, s.time_exit or 0, k.ENTRY[a.kind], k.ENTRY[b.kind],
+                a.bars, b.bars, a.touch, b.touch, unit(s.stop), amount(s.stop), unit(s.target), amount(s.target),
+                unit(s.trail), amount(s.trail), s.trail_step, unit(s.start_after), amount(s.start_after), unit(s.even),
+                amount(s.even), s.even_plus, s.most_entries, k.SIZING[s.sizing], s.size, s.lot, float(lot_inverse),
+                s.least_lot)
+    money = Money(s.capital, s.tick_value, s.spread, s.slippage, s.commission, s.percent, s.minimum, s.swap_long,
+                  s.swap_short, s.margin, s.leverage, 0.0)
+    col = lambda x, blank=0.0: np.array(x, float) if x else np.array([blank])  # noqa: E731
+    nights = [np.array(x or [0], np.int64) for x in (s.nights_start, s.nights_end)]
+    at = np.flatnonzero(bits & 3)
+    needs = np.full((len(at), k.NEEDS), np.nan)
+    atrs = [r.atr if r else [] for r in (s.stop, s.target, s.trail, s.start_after, s.even)]
+    levels = [getattr(r, side) if r else [] for r in (s.stop, s.target) for side in ("long", "short")]
+    for column, values in enumerate([*atrs, *levels, a.levels, b.levels]):
+        if values:
+            needs[:, column] = np.array(values)[at]
+    clock = Clock(*nights, col(s.rate_start, 1.0), col(s.rate_end, 1.0), np.array(s.date or [0], np.int32))
+    finer = NO_FINER
+    if s.finer:
+        every = np.array([x for f in s.finer for x in f], np.int32).reshape(-1, 4).T
+        counts = [len(f) for f in s.finer]
+        fine_nights = np.array([x for f in s.finer_nights for x in f] or [0], np.int64)
+        finer = Finer(np.concatenate(([0], np.cumsum(counts))).astype(np.int64), (np.array(counts) > 0).astype(np.uint8),
+                      *(np.ascontiguousarray(x) for x in every), fine_nights)
     ti, tf = np.zeros((n + 2, k.INT_COLUMNS), np.int64), np.zeros((n + 2, k.FLOAT_COLUMNS))
-    net, gross, position = np.zeros(n), np.zeros(n if detail else 0), np.zeros(n if detail else 0, np.int8)
-    ticks = [np.array(x, np.int32) for x in (s.open, s.high, s.low, s.close, s.session)]
-    count, counts = function(*ticks, np.array(s.last_bar, np.uint8), bits.astype(np.uint8), np.array(s.stop_atr),
-                             np.array(s.target_atr), *nights, plan, money, ti, tf, net, gross, position)
-    return ti[:count], tf[:count], net, counts
+    net, gross, positions = np.zeros(n), np.zeros(n if detail else 0), np.zeros(n if detail else 0, np.int8)
+    log = np.zeros((40 * n + 40, k.LOG_COLUMNS), np.int64) if detail else NO_LOG
+    ticks = [np.array(x, np.int32) for x in (s.open, s.high, s.low, s.close)]
+    state, counts, done = function(*ticks, session, last, bits, at, needs, clock, finer, parameters(plan, money),
+                                   ti, tf, log, net, gross, positions)
+    assert done == n
+    return ti[: state[k.S_DONE]], tf[: state[k.S_DONE]], net, counts, log[: state[k.S_LOGGED]]
 
 
-@settings(max_examples=2500, deadline=None, suppress_health_check=[HealthCheck.too_slow, HealthCheck.data_too_large])
+def entry_events(log: np.ndarray) -> list[tuple[str, int, int]]:
+    """Events of entry orders as the twin records them."""
+    names = ("placed", "filled", "skipped", "rejected")
+    return [(k.EVENTS[e[k.L_EVENT]], int(e[k.L_SIDE]), int(e[k.L_BAR])) for e in log
+            if e[k.L_ORDER] < k.ORDER_EXIT and k.EVENTS[e[k.L_EVENT]] in names]
+
+
+@settings(max_examples=1500, deadline=None, suppress_health_check=CHECKS)
 @given(setups())
 def test_kernel_equals_twin(s: Setup) -> None:
-    ti, tf, net, counts = run_kernel(s)
+    ti, tf, net, counts, log = run_kernel(s)
     twin = Simulator(s).run()
     assert len(ti) == len(twin.trades)
-    unit = s.tick_money * s.quantity
+    kinds = {name: code for name, code in k.ENTRY.items()}
     for t, f, w in zip(ti, tf, twin.trades):
         none = k.NO_LEVEL
-        assert [t[k.T_SIDE], t[k.T_DECISION], t[k.T_ENTRY_BAR], t[k.T_ENTRY], t[k.T_EXIT_BAR], t[k.T_EXIT],
+        assert [t[k.T_SIDE], t[k.T_KIND], t[k.T_DECISION], t[k.T_ENTRY_BAR], t[k.T_ENTRY], t[k.T_EXIT_BAR], t[k.T_EXIT],
                 k.REASONS[t[k.T_REASON]], bool(t[k.T_AMBIGUOUS]), t[k.T_HELD]] == [
-            w.side, w.decision, w.entry_bar, w.entry, w.exit_bar, w.exit, w.reason, w.ambiguous, w.held]
+            w.side, kinds[w.kind], w.decision, w.entry_bar, w.entry, w.exit_bar, w.exit, w.reason, w.ambiguous, w.held]
         assert t[k.T_STOP] == (none if w.stop is None else w.stop)
         assert t[k.T_TARGET] == (none if w.target is None else w.target)
-        for got, want in ((f[k.F_GROSS], w.gross), (f[k.F_NET], w.net), (f[k.F_FINANCING], w.financing),
-                          (t[k.T_WORST] * unit, w.mae), (t[k.T_BEST] * unit, w.mfe)):
-            assert got == pytest.approx(want, abs=1e-8)
-    np.testing.assert_allclose(net, twin.equity, atol=1e-8)
+        unit = s.tick_value * f[k.F_RATE] * f[k.F_QUANTITY]
+        for got, want in ((f[k.F_QUANTITY], w.quantity), (f[k.F_GROSS], w.gross), (f[k.F_NET], w.net),
+                          (f[k.F_FINANCING], w.financing), (t[k.T_WORST] * unit, w.mae), (t[k.T_BEST] * unit, w.mfe),
+                          (f[k.F_RISK], w.risk)):
+            assert got == pytest.approx(want, rel=1e-9, abs=1e-8, nan_ok=True)
+    np.testing.assert_allclose(net, twin.equity, rtol=1e-9, atol=1e-7)
     for name, value in twin.counts.items():
         assert counts[k.COUNTS.index(name)] == value, name
     assert bool(counts[k.C_RUINED]) == (twin.ruined or twin.cash <= 0)
+    assert entry_events(log) == twin.events
+    assert np.isfinite(np.delete(tf, k.F_RISK, axis=1)).all()
+    assert np.isfinite(net).all()
 
 
-@settings(max_examples=60, deadline=None, suppress_health_check=list(HealthCheck))
+@settings(max_examples=60, deadline=None, suppress_health_check=CHECKS)
 @given(setups())
 def test_compiled_equals_interpreted_and_detail_changes_nothing(s: Setup) -> None:
     """numba's py_func on the same inputs; and the statistics-only run against the detailed one."""
     compiled = run_kernel(s)
     for other in (run_kernel(s, kernel.simulate.py_func), run_kernel(s, detail=False)):
-        for a, b in zip(compiled, other):
+        for a, b in zip(compiled[:4], other[:4]):
             np.testing.assert_array_equal(a, b)
 
 
-@settings(max_examples=150, deadline=None, suppress_health_check=list(HealthCheck))
+@settings(max_examples=150, deadline=None, suppress_health_check=CHECKS)
 @given(setups(), st.floats(0.1, 0.95))
 def test_cutting_the_data_changes_nothing_before_the_cut(s: Setup, share: float) -> None:
     cut = max(1, int(len(s.close) * share))
-    ti, _, net, _ = run_kernel(s)
-    part = Setup(**{key: (value[:cut] if isinstance(value, list) else value) for key, value in vars(s).items()})
-    ti_cut, _, net_cut, _ = run_kernel(part)
+    ti, _, net, _, _ = run_kernel(s)
+
+    def short(value: object) -> object:
+        if isinstance(value, list):
+            return value[:cut]
+        if isinstance(value, Reach | Entry):
+            return dataclasses.replace(value, **{f.name: short(getattr(value, f.name)) for f in dataclasses.fields(value)})
+        return value
+
+    part = Setup(**{key: short(value) for key, value in vars(s).items()})  # type: ignore[arg-type]
+    ti_cut, _, net_cut, _, _ = run_kernel(part)
     done = ti[ti[:, k.T_EXIT_BAR] < cut - 1]
     np.testing.assert_array_equal(ti_cut[: len(done)], done)
     np.testing.assert_array_equal(net_cut[: cut - 1], net[: cut - 1])
@@ -117,6 +225,6 @@ def test_cutting_the_data_changes_nothing_before_the_cut(s: Setup, share: float)
 def test_rounding_of_levels() -> None:
     """An exact half goes away from zero, within 1e-6 tick; negative levels mirror positive ones."""
     for x, want in ((2.5, 3), (-2.5, -3), (2.4999995, 3), (2.49999, 2), (-2.4999995, -3), (0.0, 0), (1e6 + 0.5, 1e6 + 1)):
-        assert kernel.nearest(x) == want
-        assert kernel.nearest(-x) == -want
-    assert math.copysign(1, kernel.financing_of(Money(*[0.0] * 12), 1, 3, 1.0)) == 1.0
+        assert position.nearest(x) == want
+        assert position.nearest(-x) == -want
+    assert math.copysign(1, position.financing_ticks(np.zeros(k.PARAMETERS), 1, 3)) == 1.0

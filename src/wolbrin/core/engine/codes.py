@@ -2,33 +2,91 @@
 
 from __future__ import annotations
 
-REASONS = ("stop", "target", "time", "condition", "reverse", "session", "session (late)", "end of data", "ruin")
-STOP, TARGET, TIME, CONDITION, REVERSE, SESSION, SESSION_LATE, END_OF_DATA, RUIN = range(len(REASONS))
+REASONS = ("stop", "target", "time", "condition", "reverse", "session", "session (late)", "end of data", "ruin", "trail",
+           "break even")
+(STOP, TARGET, TIME, CONDITION, REVERSE, SESSION, SESSION_LATE, END_OF_DATA, RUIN, TRAIL, BREAK_EVEN) = range(len(REASONS))
 NOTHING = -1
 
 ON_OPPOSITE = {"reverse": 0, "close": 1, "ignore": 2}
 REVERSES, CLOSES, IGNORES = 0, 1, 2
 
-UNIT = {None: 0, "ticks": 1, "atr": 2, "stop": 3}
-NONE, TICKS, ATR, STOP_MULTIPLE = 0, 1, 2, 3
+UNIT = {None: 0, "ticks": 1, "atr": 2, "stop": 3, "money": 4, "percent": 5, "level": 6}
+NONE, TICKS, ATR, STOP_MULTIPLE, MONEY, PERCENT, LEVEL = range(7)
+
+ENTRY = {"market": 0, "stop": 1, "limit": 2}
+BY_MARKET, BY_STOP, BY_LIMIT = range(3)
+
+SIZING = {"fixed": 0, "risk": 1, "percent": 2, "notional": 3}
+FIXED, RISK, PERCENT_OF_EQUITY, NOTIONAL = range(4)
 
 # How a fill happened: at a bar's open, at its close, or inside it.
 AT_OPEN, AT_CLOSE, INSIDE = 0, 1, 2
 
+# What a bar (or finer bar) meets: nothing held, a carried position, one entered at its open, or inside by stop or limit.
+HELD_NONE, HELD_CARRIED, HELD_FRESH, HELD_BY_STOP, HELD_BY_LIMIT = range(5)
+
+# Bits of a bar's signals.
+LONG_IN, SHORT_IN, LONG_OUT, SHORT_OUT, BLOCKED, EDGE = 1, 2, 4, 8, 16, 32
+
 # Integer columns of a trade. An open position is a trade in the making and uses the same row.
 (T_SIDE, T_DECISION, T_ENTRY_BAR, T_EXIT_BAR, T_ENTRY, T_EXIT, T_STOP, T_TARGET, T_REASON, T_AMBIGUOUS, T_HELD,
- T_ENTRY_AT, T_EXIT_AT, T_NIGHTS, T_BEST, T_WORST) = range(16)
-INT_COLUMNS = 16
-# Decimal columns of a trade: quantity, then money in account currency.
+ T_ENTRY_AT, T_EXIT_AT, T_NIGHTS, T_BEST, T_WORST, T_KIND, T_ENTRY_FINE, T_EXIT_FINE, T_COUNTS, T_PEAK, T_TRAIL,
+ T_EVEN, T_ORDER) = range(24)
+INT_COLUMNS = 24
+# Decimal columns of a trade: quantity, then money in account currency; drag and distances in ticks.
 (F_QUANTITY, F_GROSS, F_SPREAD, F_SLIPPAGE, F_COMMISSION, F_FINANCING, F_NET, F_RISK, F_EQUITY,
- F_ENTRY_COSTS) = range(10)
-FLOAT_COLUMNS = 10
+ F_ENTRY_COMMISSION, F_DRAG, F_RATE, F_TRAIL, F_START, F_EVEN) = range(15)
+FLOAT_COLUMNS = 15
 
-COUNTS = ("conflicts", "skipped", "rejected", "ambiguous", "late", "exposed", "ruined")
-C_CONFLICTS, C_SKIPPED, C_REJECTED, C_AMBIGUOUS, C_LATE, C_EXPOSED, C_RUINED = range(len(COUNTS))
+COUNTS = ("conflicts", "skipped", "rejected", "ambiguous", "late", "exposed", "ruined", "expired", "walked whole")
+(C_CONFLICTS, C_SKIPPED, C_REJECTED, C_AMBIGUOUS, C_LATE, C_EXPOSED, C_RUINED, C_EXPIRED, C_WHOLE) = range(len(COUNTS))
 
 # Purse: what the account holds besides the open position.
 P_CASH, P_GROSS = range(2)
+
+# State of a run beside the open position.
+(S_DONE, S_LOGGED, S_ORDERS, S_DATE, S_FILLS, S_FAULT, S_EXPOSED, S_STOP_ORDER, S_TARGET_ORDER, S_TRAIL_ORDER,
+ S_LEFT, S_TODAY) = range(12)
+STATE = 12
+
+# An entry order waiting: rows long, short (resting) and market.
+(O_SIDE, O_LEVEL, O_DECISION, O_BARS, O_NUMBER, O_KIND, O_NEED) = range(7)
+WAITING_INTS = 7
+(W_QUANTITY, W_EQUITY, W_TICK_MONEY) = range(3)
+WAITING_FLOATS = 3
+LONG_ROW, SHORT_ROW, MARKET_ROW = range(3)
+
+# Order log.
+EVENTS = ("placed", "moved", "filled", "cancelled", "expired", "rejected", "skipped")
+PLACED, MOVED, FILLED, CANCELLED, EXPIRED, REJECTED, SKIPPED = range(len(EVENTS))
+ORDERS = ("market entry", "stop entry", "limit entry", "exit", "stop", "target", "trail", "break even")
+ORDER_EXIT, ORDER_STOP, ORDER_TARGET, ORDER_TRAIL, ORDER_EVEN = 3, 4, 5, 6, 7
+WHY = REASONS + ("signal", "replaced", "other side filled", "trade over", "session ended", "its bars have passed",
+                 "a needed value is missing", "below the smallest lot", "margin above equity", "level beyond entry",
+                 "entries per date", "no conversion rate yet", "no notional", "with the entry", "position opened")
+(W_SIGNAL, W_REPLACED, W_OTHER, W_OVER, W_SESSION, W_BARS, W_MISSING, W_SMALL, W_MARGIN, W_BEYOND, W_CAP, W_RATE,
+ W_NOTIONAL, W_ENTRY, W_OPENED) = range(len(REASONS), len(WHY))
+(L_EVENT, L_ORDER, L_NUMBER, L_SIDE, L_BAR, L_FINE, L_AT, L_PRICE, L_WHY, L_TRADE) = range(10)
+LOG_COLUMNS = 10
+
+# What ends a run early.
+FAULTS = ("", "quantity", "stop", "target", "trail", "start after", "break even", "entry level")
+(NO_FAULT, FAULT_QUANTITY, FAULT_STOP, FAULT_TARGET, FAULT_TRAIL, FAULT_START, FAULT_EVEN, FAULT_LEVEL) = range(len(FAULTS))
+LARGEST_DISTANCE = 2.0**31
+LARGEST_QUANTITY = 1e12
+
+# Parameters of a run, one float64 array: first the strategy's, then the market's and the account's.
+(X_THIS_CLOSE, X_ON_OPPOSITE, X_FLAT, X_TIME_EXIT, X_LONG_KIND, X_SHORT_KIND, X_LONG_BARS, X_SHORT_BARS, X_LONG_TOUCH,
+ X_SHORT_TOUCH, X_STOP_UNIT, X_STOP, X_TARGET_UNIT, X_TARGET, X_TRAIL_UNIT, X_TRAIL, X_TRAIL_STEP, X_START_UNIT, X_START,
+ X_EVEN_UNIT, X_EVEN, X_EVEN_PLUS, X_MOST_ENTRIES, X_SIZING, X_SIZE, X_LOT_STEP, X_LOT_INVERSE, X_MINIMUM_LOT,
+ X_CAPITAL, X_TICK_VALUE, X_SPREAD, X_SLIPPAGE, X_COMMISSION, X_COMMISSION_PERCENT, X_COMMISSION_MINIMUM,
+ X_FINANCING_LONG, X_FINANCING_SHORT, X_MARGIN, X_LEVERAGE, X_ROLL) = range(40)
+PARAMETERS = 40
+
+# Values that orders need at the decision bar: ATR in ticks of five distances, and levels in ticks (not rounded).
+(N_STOP, N_TARGET, N_TRAIL, N_START, N_EVEN, N_STOP_LONG, N_STOP_SHORT, N_TARGET_LONG, N_TARGET_SHORT, N_ENTRY_LONG,
+ N_ENTRY_SHORT) = range(11)
+NEEDS = 11
 
 NO_LEVEL = -(2**62)
 

@@ -3,11 +3,27 @@
 from __future__ import annotations
 
 import hashlib
+import json
+from typing import Any
 
-from wolbrin.core.rules.model import Strategy
+from wolbrin.core.rules.model import EntryOrder, Filters, Sizing, Strategy
+
+# Fields that came after version 1 do not count while they stand at their defaults, so that evidence gathered before
+# them stays with its strategy.
+_LATER: dict[str, Any] = {
+    "trail": None, "break_even": None, "sizing": Sizing().model_dump(mode="json"),
+    "filters": Filters().model_dump(mode="json"), "order": EntryOrder().model_dump(mode="json"),
+    "interval": None, "market": None, "level": None, "short_level": None}
+
+
+def _plain(node: Any) -> Any:
+    if isinstance(node, dict):
+        return {k: _plain(v) for k, v in node.items() if not (k in _LATER and v == _LATER[k])}
+    return [_plain(v) for v in node] if isinstance(node, list) else node
 
 
 def strategy_hash(strategy: Strategy) -> str:
     """Hex digest of what is traded; name and notes do not count."""
-    text = strategy.model_dump_json(exclude={"name", "notes"})
+    data = _plain(strategy.model_dump(mode="json", exclude={"name", "notes"})) | {"version": 1}
+    text = json.dumps(data, separators=(",", ":"), ensure_ascii=False)
     return hashlib.sha256(text.encode()).hexdigest()[:16]

@@ -7,8 +7,10 @@ from wolbrin.core.indicators.model import Output
 from wolbrin.core.rules.model import (
     Comparison,
     Condition,
+    EntryOrder,
     FieldOperand,
     IndicatorOperand,
+    Level,
     NumberOperand,
     Operand,
     Row,
@@ -63,6 +65,15 @@ def mirror_row(row: Row) -> Row:
         "compare": FLIPPED[row.compare] if flip else row.compare})
 
 
+def mirror_level(level: Level) -> Level:
+    """A level on the other side: its operand reflected, its offset turned round."""
+    return level.model_copy(update={"operand": _mirrored(level.operand, FieldOperand(), False), "offset": -level.offset})
+
+
+def mirror_order(order: EntryOrder) -> EntryOrder:
+    return order if order.level is None else order.model_copy(update={"level": mirror_level(order.level)})
+
+
 def mirror_condition(condition: Condition) -> Condition:
     return condition.model_copy(update={"rows": tuple(mirror_row(r) for r in condition.rows)})
 
@@ -75,7 +86,7 @@ def effective_short(strategy: Strategy) -> Side:
         if strategy.long.mode == "off":
             return Side(mode="off")
         return Side(mode="mirrored", entry=mirror_condition(strategy.long.entry),
-                    exit=mirror_condition(strategy.long.exit))
+                    exit=mirror_condition(strategy.long.exit), order=mirror_order(strategy.long.order))
     return strategy.short
 
 

@@ -1,0 +1,262 @@
+"""Entry orders: what a decision asks for, whether it can be, and how a resting order meets a bar.
+
+Numba functions; a waiting order is a row of (wi, wf): codes.O_ columns, and quantity and equity.
+"""
+
+from __future__ import annotations
+
+import numpy as np
+from wolbrin.core.engine import codes as k
+from wolbrin.core.engine.inputs import Floats, Ints
+from wolbrin.core.engine.jit import B, F1, F2, F64, I, I1, I2, fixed
+from wolbrin.core.engine.position import distance, nearest, note, open_position
+
+# Module-level copies: numba freezes plain globals into the compiled code.
+NONE, TICKS, ATR, STOP_MULTIPLE, MONEY, PERCENT, LEVEL = range(7)
+FIXED, RISK, PERCENT_OF_EQUITY, NOTIONAL = range(4)
+BY_MARKET, BY_STOP, BY_LIMIT = range(3)
+AT_OPEN, AT_CLOSE, INSIDE = k.AT_OPEN, k.AT_CLOSE, k.INSIDE
+HELD_NONE, HELD_FRESH, HELD_BY_STOP, HELD_BY_LIMIT = k.HELD_NONE, k.HELD_FRESH, k.HELD_BY_STOP, k.HELD_BY_LIMIT
+T_AMBIGUOUS = k.T_AMBIGUOUS
+C_SKIPPED, C_REJECTED, C_EXPIRED = k.C_SKIPPED, k.C_REJECTED, k.C_EXPIRED
+S_DONE, S_ORDERS, S_DATE, S_FILLS, S_FAULT, S_TODAY = k.S_DONE, k.S_ORDERS, k.S_DATE, k.S_FILLS, k.S_FAULT, k.S_TODAY
+O_SIDE, O_LEVEL, O_DECISION, O_BARS, O_NUMBER, O_KIND, O_NEED = range(k.WAITING_INTS)
+W_QUANTITY, W_EQUITY, W_TICK_MONEY = range(k.WAITING_FLOATS)
+(N_STOP, N_TARGET, N_TRAIL, N_START, N_EVEN, N_STOP_LONG, N_STOP_SHORT, N_TARGET_LONG, N_TARGET_SHORT, N_ENTRY_LONG,
+ N_ENTRY_SHORT) = range(k.NEEDS)
+(X_EVEN, X_EVEN_UNIT, X_LEVERAGE, X_LONG_BARS, X_LONG_KIND, X_LONG_TOUCH, X_LOT_INVERSE, X_LOT_STEP, X_MARGIN,
+ X_MINIMUM_LOT, X_MOST_ENTRIES, X_SHORT_BARS, X_SHORT_KIND, X_SHORT_TOUCH, X_SIZE, X_SIZING, X_START, X_START_UNIT,
+ X_STOP, X_STOP_UNIT, X_TARGET, X_TARGET_UNIT, X_TICK_VALUE, X_TRAIL, X_TRAIL_UNIT) = (
+    k.X_EVEN, k.X_EVEN_UNIT, k.X_LEVERAGE, k.X_LONG_BARS, k.X_LONG_KIND, k.X_LONG_TOUCH, k.X_LOT_INVERSE,
+    k.X_LOT_STEP, k.X_MARGIN, k.X_MINIMUM_LOT, k.X_MOST_ENTRIES, k.X_SHORT_BARS, k.X_SHORT_KIND, k.X_SHORT_TOUCH,
+    k.X_SIZE, k.X_SIZING, k.X_START, k.X_START_UNIT, k.X_STOP, k.X_STOP_UNIT, k.X_TARGET, k.X_TARGET_UNIT,
+    k.X_TICK_VALUE, k.X_TRAIL, k.X_TRAIL_UNIT)
+LONG_ROW, SHORT_ROW, MARKET_ROW = k.LONG_ROW, k.SHORT_ROW, k.MARKET_ROW
+PLACED, CANCELLED, EXPIRED, REJECTED, SKIPPED = k.PLACED, k.CANCELLED, k.EXPIRED, k.REJECTED, k.SKIPPED
+(W_SIGNAL, W_REPLACED, W_OTHER, W_OVER, W_SESSION, W_BARS, W_MISSING, W_SMALL, W_MARGIN, W_BEYOND, W_CAP, W_RATE,
+ W_NOTIONAL) = range(k.W_SIGNAL, k.W_NOTIONAL + 1)
+FAULT_QUANTITY, FAULT_STOP, FAULT_TARGET, FAULT_TRAIL, FAULT_START, FAULT_EVEN, FAULT_LEVEL = range(1, len(k.FAULTS))
+NO_LEVEL = k.NO_LEVEL
+LARGEST_DISTANCE, LARGEST_QUANTITY = k.LARGEST_DISTANCE, k.LARGEST_QUANTITY
+FINE = 0  # settled: no objection
+
+
+@fixed(F64, F64, F64, F64, I, F64, F64)
+def _needs(unit: float, amount: float, atr: float, price: int, stop: float, tick_money: float) -> float:
+    """A distance at the decision; 0 where the order is not used, NaN where a value is missing."""
+    return 0.0 if unit == NONE else distance(unit, amount, atr, price, stop, tick_money)
+
+
+@fixed("Tuple((int64, float64))", F1, F1, I1, I, I, F64, F64)
+def settle(x: Floats, need: Floats, s: Ints, side: int, price: int, equity: float, rate: float) -> tuple[int, float]:
+    """Quantity of an entry decided at bar i with reference price `price`, settled once and for all.
+
+    Returns (FINE, quantity), or (why not, 0). An absurd distance or quantity sets s[S_FAULT].
+    """
+    if not np.isfinite(rate):
+        return W_RATE, 0.0
+    tick_money = x[X_TICK_VALUE] * rate
+    beyond = False
+    if x[X_STOP_UNIT] == LEVEL:
+        raw = need[N_STOP_LONG if side > 0 else N_STOP_SHORT]
+        stop = abs(price - raw)
+        beyond = abs(raw) < LARGEST_DISTANCE and side * (price - nearest(raw)) < 0
+    else:
+        stop = _needs(x[X_STOP_UNIT], x[X_STOP], need[N_STOP], price, 0.0, tick_money)
+    if x[X_TARGET_UNIT] == LEVEL:
+        target = abs(need[N_TARGET_LONG if side > 0 else N_TARGET_SHORT])
+    else:
+        target = _needs(x[X_TARGET_UNIT], x[X_TARGET], need[N_TARGET], price, stop, tick_money)
+    trail = _needs(x[X_TRAIL_UNIT], x[X_TRAIL], need[N_TRAIL], price, stop, tick_money)
+    start = _needs(x[X_START_UNIT], x[X_START], need[N_START], price, stop, tick_money)
+    even = _needs(x[X_EVEN_UNIT], x[X_EVEN], need[N_EVEN], price, stop, tick_money)
+    if np.isnan(stop + target + trail + start + even):
+        return W_MISSING, 0.0
+    for value, fault in ((stop, FAULT_STOP), (target, FAULT_TARGET), (trail, FAULT_TRAIL), (start, FAULT_START),
+                         (even, FAULT_EVEN)):
+        if value > LARGEST_DISTANCE:
+            s[S_FAULT] = fault
+            return W_MISSING, 0.0
+    if beyond:
+        return W_BEYOND, 0.0
+    notional = abs(price) * tick_money
+    if x[X_SIZING] == FIXED:
+        wanted = x[X_SIZE]
+    elif x[X_SIZING] == RISK:
+        wanted = x[X_SIZE] / 100.0 * equity / (max(1, nearest(stop)) * tick_money)
+    else:
+        if notional == 0.0:
+            return W_NOTIONAL, 0.0
+        wanted = (x[X_SIZE] / 100.0 * equity if x[X_SIZING] == PERCENT_OF_EQUITY else x[X_SIZE]) / notional
+    if not wanted <= LARGEST_QUANTITY:
+        s[S_FAULT] = FAULT_QUANTITY
+        return W_SMALL, 0.0
+    steps = np.floor(wanted / x[X_LOT_STEP] + 1e-6)
+    quantity = steps / x[X_LOT_INVERSE] if x[X_LOT_INVERSE] > 0.0 else steps * x[X_LOT_STEP]
+    if quantity <= 0.0 or quantity < x[X_MINIMUM_LOT] - 1e-9:
+        return W_SMALL, 0.0
+    need = x[X_MARGIN] * quantity
+    if x[X_LEVERAGE] > 0.0:
+        if notional == 0.0:
+            return W_NOTIONAL, 0.0
+        need = notional * quantity / x[X_LEVERAGE]
+    return (W_MARGIN if need > equity else FINE), quantity
+
+
+@fixed("void", I2, I, I1, I2, I, I, I)
+def cancel(wi: Ints, row: int, s: Ints, log: Ints, bar: int, how: int, why: int) -> None:
+    """Take a waiting order back."""
+    if wi[row, O_SIDE] != 0:
+        note(log, s, CANCELLED, wi[row, O_KIND], wi[row, O_NUMBER], wi[row, O_SIDE], bar, -1, how, NO_LEVEL, why)
+        wi[row, O_SIDE] = 0
+
+
+@fixed("void", I2, I1, I2, I1, I)
+def expire(wi: Ints, s: Ints, log: Ints, counts: Ints, bar: int) -> None:
+    """One more bar has closed on the resting orders."""
+    for row in (LONG_ROW, SHORT_ROW):
+        if wi[row, O_SIDE] != 0:
+            wi[row, O_BARS] -= 1
+            if wi[row, O_BARS] == 0:
+                counts[C_EXPIRED] += 1
+                note(log, s, EXPIRED, wi[row, O_KIND], wi[row, O_NUMBER], wi[row, O_SIDE], bar, -1, AT_CLOSE,
+                     wi[row, O_LEVEL], W_BARS)
+                wi[row, O_SIDE] = 0
+
+
+@fixed(B, F1, I1)
+def capped(x: Floats, s: Ints) -> bool:
+    """Whether the trading date of the present bar has had all its entries."""
+    if x[X_MOST_ENTRIES] == 0:
+        return False
+    return s[S_DATE] == s[S_TODAY] and s[S_FILLS] >= x[X_MOST_ENTRIES]
+
+
+@fixed("void", I2, F2, I1, I2, I1, F1, F2, I, I, I, I, F64, F64)
+def order(wi: Ints, wf: Floats, s: Ints, log: Ints, counts: Ints, x: Floats, needs: Floats, which: int, side: int,
+          i: int, close: int, equity: float, rate: float) -> None:
+    """Turn one side's entry decision at the close of bar i into a waiting order, or refuse it.
+
+    which: the row of `needs` that belongs to bar i; rate: account money for quote money there.
+    """
+    need = needs[which]
+    row = LONG_ROW if side > 0 else SHORT_ROW
+    kind = int(x[X_LONG_KIND] if side > 0 else x[X_SHORT_KIND])
+    level = close
+    refused = FINE
+    quantity = 0.0
+    if kind != BY_MARKET:
+        raw = need[N_ENTRY_LONG if side > 0 else N_ENTRY_SHORT]
+        if np.isnan(raw):
+            refused = W_MISSING
+        elif abs(raw) > LARGEST_DISTANCE:
+            s[S_FAULT] = FAULT_LEVEL
+            return
+        else:
+            level = nearest(raw)
+    else:
+        row = MARKET_ROW
+    if refused == FINE:
+        refused, quantity = settle(x, need, s, side, level, equity, rate)
+    if s[S_FAULT] != 0:
+        return
+    s[S_ORDERS] += 1
+    shown = NO_LEVEL if kind == BY_MARKET else level
+    if refused != FINE:
+        counts[C_REJECTED if refused == W_MARGIN else C_SKIPPED] += 1
+        note(log, s, REJECTED if refused == W_MARGIN else SKIPPED, kind, s[S_ORDERS], side, i, -1, AT_CLOSE, shown, refused)
+        return
+    cancel(wi, row, s, log, i, AT_CLOSE, W_REPLACED)
+    wi[row, O_SIDE] = side
+    wi[row, O_LEVEL] = level
+    wi[row, O_DECISION] = i
+    wi[row, O_BARS] = int(x[X_LONG_BARS] if side > 0 else x[X_SHORT_BARS])
+    wi[row, O_NEED] = which
+    wi[row, O_NUMBER] = s[S_ORDERS]
+    wi[row, O_KIND] = kind
+    wf[row, W_QUANTITY] = quantity
+    wf[row, W_EQUITY] = equity
+    wf[row, W_TICK_MONEY] = x[X_TICK_VALUE] * rate
+    note(log, s, PLACED, kind, s[S_ORDERS], side, i, -1, AT_CLOSE, shown, W_SIGNAL)
+
+
+@fixed(B, I2, F2, I2, F2, I, I1, I2, I1, F1, F2, I, I, I, I, I, F64)
+def enter(ti: Ints, tf: Floats, wi: Ints, wf: Floats, row: int, s: Ints, log: Ints, counts: Ints, x: Floats,
+          needs: Floats, price: int, bar: int, fine: int, how: int, nights: int, rate: float) -> bool:
+    """Fill a waiting order. Every order ends when a position opens; one refused at its fill is gone."""
+    side = wi[row, O_SIDE]
+    kind = wi[row, O_KIND]
+    wi[row, O_SIDE] = 0
+    why = FINE
+    if capped(x, s):
+        why = W_CAP
+    elif not open_position(ti, tf, s, log, x, needs[wi[row, O_NEED]], side, price, bar, fine, how, kind,
+                           wi[row, O_DECISION], wi[row, O_NUMBER], wf[row, W_QUANTITY], wf[row, W_EQUITY],
+                           wf[row, W_TICK_MONEY], nights, rate):
+        why = W_BEYOND
+    if why != FINE:
+        counts[C_SKIPPED] += 1
+        note(log, s, SKIPPED, kind, wi[row, O_NUMBER], side, bar, fine, how, price, why)
+        return False
+    if x[X_MOST_ENTRIES] > 0:
+        if s[S_DATE] != s[S_TODAY]:
+            s[S_DATE] = s[S_TODAY]
+            s[S_FILLS] = 0
+        s[S_FILLS] += 1
+    for other in range(3):
+        cancel(wi, other, s, log, bar, how, W_OTHER)
+    return True
+
+
+@fixed("Tuple((boolean, int64, boolean))", I2, I, F1, I, I, I)
+def _meets(wi: Ints, row: int, x: Floats, o: int, h: int, lo: int) -> tuple[bool, int, bool]:
+    """Whether a resting order fills on a bar, at which price, and whether at its open."""
+    side = wi[row, O_SIDE]
+    if side == 0:
+        return False, 0, False
+    level = wi[row, O_LEVEL]
+    up = h if side > 0 else lo
+    down = lo if side > 0 else h
+    if wi[row, O_KIND] == BY_STOP:
+        if side * (o - level) >= 0:
+            return True, o, True
+        return side * (up - level) >= 0, level, False
+    touch = int(x[X_LONG_TOUCH] if side > 0 else x[X_SHORT_TOUCH])
+    through = side * (down - level) <= -touch
+    if side * (o - level) <= 0:
+        return through, o, True
+    return through, level, False
+
+
+@fixed(I, I2, F2, I2, F2, I1, I2, I1, F1, F2, I, I, B, I, I, I, I, F64)
+def meet_orders(ti: Ints, tf: Floats, wi: Ints, wf: Floats, s: Ints, log: Ints, counts: Ints, x: Floats,
+          needs: Floats, bar: int, fine: int, first: bool, o: int, h: int, lo: int, nights: int, rate: float) -> int:
+    """Resting orders against one bar; how a position is then held in it (codes.HELD_*).
+
+    first: whether this is the main bar, or its first finer bar.
+    """
+    long_fills, long_price, long_open = _meets(wi, LONG_ROW, x, o, h, lo)
+    short_fills, short_price, short_open = _meets(wi, SHORT_ROW, x, o, h, lo)
+    if not long_fills and not short_fills:
+        return HELD_NONE
+    both = long_fills and short_fills
+    # The one nearer the open; equally near, the long. A fill at the open has distance zero.
+    long_first = long_fills and (not both or abs(long_price - o) <= abs(short_price - o))
+    unsure = both and long_open == short_open
+    for turn in range(2):
+        is_long = long_first == (turn == 0)
+        if not (long_fills if is_long else short_fills):
+            continue
+        row = LONG_ROW if is_long else SHORT_ROW
+        price = long_price if is_long else short_price
+        at_open = long_open if is_long else short_open
+        by_limit = wi[row, O_KIND] == BY_LIMIT
+        # A limit filled at a later finer bar's open counts as inside the main bar.
+        how = AT_OPEN if at_open and first else INSIDE
+        if enter(ti, tf, wi, wf, row, s, log, counts, x, needs, price, bar, fine, how, nights, rate):
+            ti[s[S_DONE], T_AMBIGUOUS] = 1 if unsure else 0
+            if at_open:
+                return HELD_FRESH
+            return HELD_BY_LIMIT if by_limit else HELD_BY_STOP
+        unsure = False
+    return HELD_NONE
