@@ -16,7 +16,8 @@ import numpy as np
 import pytest
 
 from tests.build import cross, walk_bars
-from wolbrin.core.engine.run import Brief, Prepared, backtest
+from wolbrin.core.engine.prepare import Prepared
+from wolbrin.core.engine.run import Brief, backtest
 from wolbrin.core.errors import EnvironmentTrouble, UserError, WolbrinError
 from wolbrin.core.jobs import Chunk, Engine, Job, State
 from wolbrin.core.rules.identity import strategy_hash

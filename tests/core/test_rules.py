@@ -42,7 +42,7 @@ def test_strategy_files_round_trip(tmp_path_factory: pytest.TempPathFactory, see
 
 
 @pytest.mark.parametrize(("change", "word"), [
-    ({"version": 2}, "newer"), ({"long": {"entry": {"rows": [{"left": {"kind": "field", "field": "vwap"}}]}}}, "vwap"),
+    ({"version": 3}, "newer"), ({"long": {"entry": {"rows": [{"left": {"kind": "field", "field": "vwap"}}]}}}, "vwap"),
     ({"long": {"entry": {"rows": [{"left": {"kind": "indicator", "indicator": "hocus"}}]}}}, "hocus"),
     ({"long": {"entry": {"rows": [{"left": {"kind": "indicator", "indicator": "ema", "params": {"length": 2.5}}}]}}},
      "whole"),
@@ -203,4 +203,4 @@ def test_signals_and_warm_up() -> None:
     made = decide(Columns(BARS), Strategy(long=entry(row(price(), "above", ind("sma", length=50))),
                                           stop=Distance(unit="atr", length=80)))
     assert made.warm == 79
-    assert set(np.unique(made.signals)) <= {0, LONG_IN, SHORT_IN}
+    assert set(np.unique(made.signals & 15)) <= {0, LONG_IN, SHORT_IN}

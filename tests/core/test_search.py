@@ -12,7 +12,8 @@ from hypothesis import strategies as st
 from scipy import stats
 
 from tests.build import cross, entry, ind, num, price, row, walk_bars
-from wolbrin.core.engine.run import Brief, Costs, Prepared, backtest
+from wolbrin.core.engine.prepare import Prepared
+from wolbrin.core.engine.run import Brief, Costs, backtest
 from wolbrin.core.errors import UserError
 from wolbrin.core.market.bars import Span
 from wolbrin.core.measures.catalogue import SUMMARY, measure

@@ -13,7 +13,8 @@ import pytest
 
 from tests.build import cross, instants, terms, walk_bars
 from wolbrin.core.engine import codes as k
-from wolbrin.core.engine.run import Brief, Costs, Prepared, backtest
+from wolbrin.core.engine.prepare import Prepared
+from wolbrin.core.engine.run import Brief, Costs, backtest
 from wolbrin.core.errors import UserError
 from wolbrin.core.market.bars import Span, make_bars
 from wolbrin.core.market.contracts import Month, Rule, join_months
@@ -246,11 +247,11 @@ def test_rolls_are_kept_shown_and_cost_what_the_cost_set_says(project: Project) 
     cost = free.profits - paid.profits
     over = (free.entry_time < bars.rolls[0]) & (free.exit_time >= bars.rolls[0])
     assert over.sum() == 1
-    np.testing.assert_allclose(cost[over], 4.0 * free.tick_money)
+    np.testing.assert_allclose(cost[over], 4.0 * free.tick_value)
     np.testing.assert_array_equal(cost[~over], 0.0)
-    assert paid.trades_f[over, k.F_FINANCING][0] == 4.0 * free.tick_money
+    assert paid.trades_f[over, k.F_FINANCING][0] == 4.0 * free.tick_value
     hold = [measure(Facts.of(r), ("buy_and_hold",))["buy_and_hold"] for r in (free, paid)]
-    assert hold[0] - hold[1] == pytest.approx(4.0 * free.tick_money)
+    assert hold[0] - hold[1] == pytest.approx(4.0 * free.tick_value)
 
 
 def test_a_roll_lies_between_the_last_bar_of_a_month_and_the_first_of_the_next() -> None:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import dataclasses
+import itertools
 import math
 
 import numpy as np
@@ -47,7 +48,7 @@ def split(rng: np.random.Generator, bar: tuple[int, int, int, int]) -> list[tupl
     places = sorted(rng.integers(0, len(inner) + 1, 2).tolist())
     path = [o, *inner[: places[0]], turns[0], *inner[places[0]: places[1]], turns[1], *inner[places[1]:], c]
     cuts = sorted({0, len(path), *rng.integers(1, len(path), 3).tolist()})
-    return [(p[0], max(p), min(p), p[-1]) for a, b in zip(cuts, cuts[1:]) if (p := path[a:b])]
+    return [(p[0], max(p), min(p), p[-1]) for a, b in itertools.pairwise(cuts) if (p := path[a:b])]
 
 
 @st.composite
@@ -170,12 +171,11 @@ def test_kernel_equals_twin(s: Setup) -> None:
     ti, tf, net, counts, log = run_kernel(s)
     twin = Simulator(s).run()
     assert len(ti) == len(twin.trades)
-    kinds = {name: code for name, code in k.ENTRY.items()}
     for t, f, w in zip(ti, tf, twin.trades):
         none = k.NO_LEVEL
         assert [t[k.T_SIDE], t[k.T_KIND], t[k.T_DECISION], t[k.T_ENTRY_BAR], t[k.T_ENTRY], t[k.T_EXIT_BAR], t[k.T_EXIT],
                 k.REASONS[t[k.T_REASON]], bool(t[k.T_AMBIGUOUS]), t[k.T_HELD]] == [
-            w.side, kinds[w.kind], w.decision, w.entry_bar, w.entry, w.exit_bar, w.exit, w.reason, w.ambiguous, w.held]
+            w.side, k.ENTRY[w.kind], w.decision, w.entry_bar, w.entry, w.exit_bar, w.exit, w.reason, w.ambiguous, w.held]
         assert t[k.T_STOP] == (none if w.stop is None else w.stop)
         assert t[k.T_TARGET] == (none if w.target is None else w.target)
         unit = s.tick_value * f[k.F_RATE] * f[k.F_QUANTITY]

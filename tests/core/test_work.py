@@ -18,7 +18,10 @@ from tests.build import cross, entry, ind, num, price, row, terms, walk_bars
 from wolbrin.core.bench.data import bench_bars, bench_strategy
 from wolbrin.core.bench.figures import Figure, page
 from wolbrin.core.engine import codes as k
-from wolbrin.core.engine.run import Brief, Costs, Prepared, backtest, settled_quantity
+from wolbrin.core.engine.inputs import parameters
+from wolbrin.core.engine.orders import settle
+from wolbrin.core.engine.prepare import Prepared
+from wolbrin.core.engine.run import Brief, Costs, backtest, money_of, plan_of
 from wolbrin.core.errors import UserError
 from wolbrin.core.jobs import Engine, State
 from wolbrin.core.market.bars import Span
@@ -280,7 +283,9 @@ def test_costs_are_linear_and_never_move_a_trade() -> None:
 @settings(max_examples=200, deadline=None)
 def test_quantities_round_down_to_the_lot_step(wanted: float, step: float) -> None:
     market = terms(lot_step=step, minimum_lot=step)
-    got = settled_quantity(Strategy(quantity=wanted), market)
+    x = parameters(plan_of(Strategy(quantity=wanted), market), money_of(market, Brief(capital=1e12)))
+    why, got = settle(x, np.zeros(k.NEEDS), np.zeros(k.STATE, np.int64), 1, 100, 1e12, 1.0)
+    assert (why == 0) == (got > 0)
     assert got <= wanted + 1e-5 * step
     assert got == 0 or wanted - got < step * (1 + 1e-6)
     assert abs(got / step - round(got / step)) < 1e-6

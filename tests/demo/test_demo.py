@@ -9,7 +9,8 @@ import numpy as np
 import pytest
 from scipy import stats
 
-from wolbrin.core.engine.run import Brief, Prepared, backtest
+from wolbrin.core.engine.prepare import Prepared
+from wolbrin.core.engine.run import Brief, backtest
 from wolbrin.core.market.bars import Bars, Span, day_number
 from wolbrin.core.market.csv_files import read_bars
 from wolbrin.core.market.intervals import to_interval

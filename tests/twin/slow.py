@@ -134,7 +134,7 @@ def to_tick(x: float) -> int:
     return int(math.copysign(math.floor(abs(x) + 0.5 + 1e-6), x))
 
 
-class Refused(Exception):
+class RefusedError(Exception):
     """An order that cannot be; the word says how it counts."""
 
 
@@ -206,18 +206,18 @@ class Simulator:
         s = self.s
         entry = s.long_entry if side > 0 else s.short_entry
         if math.isnan(self.rate(i, True)):
-            raise Refused("skipped")
+            raise RefusedError("skipped")
         stop = self.reach(s.stop, i, price, side, 0.0) if s.stop else 0.0
         others = [self.reach(x, i, price, side, stop) for x in (s.target, s.trail, s.start_after, s.even) if x]
         if any(math.isnan(x) for x in [stop, *others]):
-            raise Refused("skipped")
+            raise RefusedError("skipped")
         if s.stop and s.stop.unit == "level":
             level = to_tick((s.stop.long if side > 0 else s.stop.short)[i])
             if side * (price - level) < 0:
-                raise Refused("skipped")
+                raise RefusedError("skipped")
         notional = abs(price) * self.tick_money(i)
         if s.sizing in ("percent", "notional") and notional == 0:
-            raise Refused("skipped")
+            raise RefusedError("skipped")
         if s.sizing == "fixed":
             wanted = s.size
         elif s.sizing == "risk":
@@ -228,14 +228,14 @@ class Simulator:
             wanted = s.size / notional
         quantity = math.floor(wanted / s.lot + 1e-6) * s.lot
         if quantity <= 0 or quantity < s.least_lot - 1e-9:
-            raise Refused("skipped")
+            raise RefusedError("skipped")
         need = s.margin * quantity
         if s.leverage:
             need = notional * quantity / s.leverage
             if notional == 0:
-                raise Refused("skipped")
+                raise RefusedError("skipped")
         if need > equity:
-            raise Refused("rejected")
+            raise RefusedError("rejected")
         return Order(side, kind, price, i, quantity, equity, entry.bars)
 
     def want(self, side: int, i: int, equity: float) -> None:
@@ -245,10 +245,10 @@ class Simulator:
                 self.market = self.settle(side, "market", i, self.s.close[i], equity)
             else:
                 if math.isnan(entry.levels[i]):
-                    raise Refused("skipped")
+                    raise RefusedError("skipped")
                 self.resting[side] = self.settle(side, entry.kind, i, to_tick(entry.levels[i]), equity)
             self.events.append(("placed", side, i))
-        except Refused as why:
+        except RefusedError as why:
             self.counts[str(why)] += 1
             self.events.append((str(why), side, i))
 

@@ -24,7 +24,8 @@ from wolbrin.cli.common import (
     told,
 )
 from wolbrin.core.engine.ledger import ledger
-from wolbrin.core.engine.run import Brief, Costs, Prepared, Run, backtest
+from wolbrin.core.engine.prepare import Prepared
+from wolbrin.core.engine.run import Brief, Costs, Run, backtest
 from wolbrin.core.errors import UserError
 from wolbrin.core.market.bars import Bars, Span
 from wolbrin.core.market.intervals import interval_words, to_interval

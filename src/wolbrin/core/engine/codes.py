@@ -61,11 +61,11 @@ EVENTS = ("placed", "moved", "filled", "cancelled", "expired", "rejected", "skip
 PLACED, MOVED, FILLED, CANCELLED, EXPIRED, REJECTED, SKIPPED = range(len(EVENTS))
 ORDERS = ("market entry", "stop entry", "limit entry", "exit", "stop", "target", "trail", "break even")
 ORDER_EXIT, ORDER_STOP, ORDER_TARGET, ORDER_TRAIL, ORDER_EVEN = 3, 4, 5, 6, 7
-WHY = REASONS + ("signal", "replaced", "other side filled", "trade over", "session ended", "its bars have passed",
-                 "a needed value is missing", "below the smallest lot", "margin above equity", "level beyond entry",
-                 "entries per date", "no conversion rate yet", "no notional", "with the entry", "position opened")
+WHY = (*REASONS, "signal", "replaced", "other side filled", "trade over", "session ended", "its bars have passed",
+       "a needed value is missing", "below the smallest lot", "margin above equity", "level beyond entry",
+       "entries per date", "no conversion rate yet", "no notional", "with the entry")
 (W_SIGNAL, W_REPLACED, W_OTHER, W_OVER, W_SESSION, W_BARS, W_MISSING, W_SMALL, W_MARGIN, W_BEYOND, W_CAP, W_RATE,
- W_NOTIONAL, W_ENTRY, W_OPENED) = range(len(REASONS), len(WHY))
+ W_NOTIONAL, W_ENTRY) = range(len(REASONS), len(WHY))
 (L_EVENT, L_ORDER, L_NUMBER, L_SIDE, L_BAR, L_FINE, L_AT, L_PRICE, L_WHY, L_TRADE) = range(10)
 LOG_COLUMNS = 10
 

@@ -108,5 +108,6 @@ class Finer(NamedTuple):
 
 
 NO_NIGHTS = np.zeros(1, np.int64)
-NO_FINER = Finer(np.zeros(1, np.int64), np.zeros(1, np.uint8), *(np.zeros(1, np.int32) for _ in range(4)), NO_NIGHTS)
+NO_TICKS = np.zeros(1, np.int32)
+NO_FINER = Finer(np.zeros(1, np.int64), np.zeros(1, np.uint8), NO_TICKS, NO_TICKS, NO_TICKS, NO_TICKS, NO_NIGHTS)
 NO_LOG = np.zeros((0, k.LOG_COLUMNS), np.int64)

@@ -15,7 +15,7 @@ F = TypeVar("F", bound=Callable[..., Any])
 
 I1, I2 = "int64[::1]", "int64[:, ::1]"
 F1, F2 = "float64[::1]", "float64[:, ::1]"
-I, F64, B = "int64", "float64", "boolean"
+I0, F64, B = "int64", "float64", "boolean"
 
 
 def fixed(gives: str, *takes: str) -> Callable[[F], F]:
@@ -33,6 +33,6 @@ def fixed(gives: str, *takes: str) -> Callable[[F], F]:
             return usual(args, kws)
 
         made.get_call_template = template
-        return made  # type: ignore[no-any-return]
+        return made
 
     return wrap

@@ -11,9 +11,18 @@ from numpy.typing import NDArray
 
 from wolbrin.core.engine import codes as k
 from wolbrin.core.engine.inputs import Bits, Clock, Finer, Floats, Ints, Ticks
-from wolbrin.core.engine.jit import B, F1, F2, F64, I, I1, I2, fixed
+from wolbrin.core.engine.jit import F1, F2, F64, I0, I1, I2, B, fixed
 from wolbrin.core.engine.orders import cancel, capped, enter, expire, meet_orders, order
-from wolbrin.core.engine.position import close_position, financing_ticks, marked, move_stops, note, protect, witness, working_stop
+from wolbrin.core.engine.position import (
+    close_position,
+    financing_ticks,
+    marked,
+    move_stops,
+    note,
+    protect,
+    witness,
+    working_stop,
+)
 
 # Module-level copies: numba freezes plain globals into the compiled code.
 (TARGET, TIME, CONDITION, REVERSE, SESSION, SESSION_LATE, END_OF_DATA, RUIN, NOTHING) = (
@@ -100,10 +109,10 @@ def carry(first: int, stop_at: int, side: int, entry: int, upper: int, lower: in
             rate = rate_end[j] if len(rate_end) > 1 else rate_end[0]
             gross_curve[j] = gross + side * (close[j] - start) * (unit * rate)
             position_curve[j] = side
-    return i, np.int64(top), np.int64(bottom)
+    return i, int(top), int(bottom)
 
 
-@fixed(I, I2, F2, I2, F2, I1, I2, F1, I1, F1, F2, I, I, B, I, I, I, I, I, I, F64)
+@fixed(I0, I2, F2, I2, F2, I1, I2, F1, I1, F1, F2, I0, I0, B, I0, I0, I0, I0, I0, I0, F64)
 def walk(ti: Ints, tf: Floats, wi: Ints, wf: Floats, s: Ints, log: Ints, purse: Floats, counts: Ints, x: Floats,
          needs: Floats, bar: int, fine: int, first: bool, how: int, o: int, h: int, lo: int, c: int, nights: int,
          rate: float) -> int:
@@ -130,7 +139,7 @@ def walk(ti: Ints, tf: Floats, wi: Ints, wf: Floats, s: Ints, log: Ints, purse: 
     return HELD_NONE
 
 
-@fixed(I, I2, I2, F2, I1, I2, I1, F1, F2, I, I, I, B, I, F64, F64)
+@fixed(I0, I2, I2, F2, I1, I2, I1, F1, F2, I0, I0, I0, B, I0, F64, F64)
 def decide_orders(ti: Ints, wi: Ints, wf: Floats, s: Ints, log: Ints, counts: Ints, x: Floats, needs: Floats, which: int,
                   i: int, wants: int, last: bool, close: int, equity: float, rate: float) -> int:
     """Read the signals of bar i: the reason to leave, or NOTHING; entry orders are left waiting."""
@@ -251,10 +260,10 @@ def simulate(open_: Ticks, high: Ticks, low: Ticks, close: Ticks, session: NDArr
                 trades_i[d, T_WORST] = min(trades_i[d, T_WORST], bottom - entry if side > 0 else entry - top)
                 i = j
                 continue
-        o = np.int64(open_[i])
-        h = np.int64(high[i])
-        lo = np.int64(low[i])
-        c = np.int64(close[i])
+        o = int(open_[i])
+        h = int(high[i])
+        lo = int(low[i])
+        c = int(close[i])
         n_start = nights_start[i] if financed else 0
         n_end = nights_end[i] if financed else 0
         rate_start = rates_start[i] if rated else rates_start[0]
@@ -290,8 +299,7 @@ def simulate(open_: Ticks, high: Ticks, low: Ticks, close: Ticks, session: NDArr
         for j in range(begin, end):
             o_j, h_j, lo_j, c_j, n_j = o, h, lo, c, n_start
             if fine:
-                o_j, h_j, lo_j = np.int64(finer.open[j]), np.int64(finer.high[j]), np.int64(finer.low[j])
-                c_j = np.int64(finer.close[j])
+                o_j, h_j, lo_j, c_j = int(finer.open[j]), int(finer.high[j]), int(finer.low[j]), int(finer.close[j])
                 n_j = finer.nights[j] if fine_nights else 0
             how = walk(trades_i, trades_f, wi, wf, s, log, purse, counts, x, needs, i, j if fine else -1, j == begin, how,
                        o_j, h_j, lo_j, c_j, n_j, rate_start)
@@ -325,7 +333,7 @@ def simulate(open_: Ticks, high: Ticks, low: Ticks, close: Ticks, session: NDArr
                 reason = END_OF_DATA
             if reason != NOTHING and trades_i[s[S_DONE], T_SIDE] != 0:
                 close_position(trades_i, trades_f, s, log, purse, x, counts, c, i, -1, AT_CLOSE, reason, n_end, rate_end)
-            if reason == RUIN or reason == END_OF_DATA:
+            if reason in (RUIN, END_OF_DATA):
                 for row in range(3):
                     cancel(wi, row, s, log, i, AT_CLOSE, reason)
                 pending_exit = NOTHING

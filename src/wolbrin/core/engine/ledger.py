@@ -20,11 +20,38 @@ def _level(run: Run, ticks: NDArray[np.int64]) -> NDArray[np.float64]:
     return np.where(missing, np.nan, price)
 
 
+ORDER_COLUMNS = ("number", "event", "order", "side", "time", "price", "reason", "trade")
+
+
+def order_log(run: Run) -> dict[str, NDArray[np.generic]]:
+    """Every order's events in order, one array of length e per column of ORDER_COLUMNS. Times are datetime64[ns] UTC;
+    price is NaN where there is none; trade is the ledger number the event belongs to, 0 for none."""
+    log = run.log
+    trades = run.trades_i
+    price = _level(run, log[:, k.L_PRICE])
+    trade = log[:, k.L_TRADE] + 1
+    # An entry order belongs to a trade only if it was the one filled.
+    own = np.isin(log[:, k.L_ORDER], (k.BY_MARKET, k.BY_STOP, k.BY_LIMIT))
+    number_of = dict(zip(trades[:, k.T_ORDER].tolist(), range(1, len(trades) + 1)))
+    trade[own] = [number_of.get(n, 0) for n in log[own, k.L_NUMBER].tolist()]
+    trade[trade > len(trades)] = 0
+    return {
+        "number": log[:, k.L_NUMBER],
+        "event": np.array(k.EVENTS)[log[:, k.L_EVENT]],
+        "order": np.array(k.ORDERS)[log[:, k.L_ORDER]],
+        "side": np.where(log[:, k.L_SIDE] > 0, "buy", "sell"),
+        "time": run.instants(log[:, k.L_BAR], log[:, k.L_AT], log[:, k.L_FINE]).view("datetime64[ns]"),
+        "price": price,
+        "reason": np.array(k.WHY)[log[:, k.L_WHY]],
+        "trade": trade,
+    }
+
+
 def ledger(run: Run) -> dict[str, NDArray[np.generic]]:
     """One array of length m per column of LEDGER_COLUMNS. Times are datetime64[ns] UTC, money in account currency,
     NaN where there is no value (no stop, hence no R)."""
     t, f = run.trades_i, run.trades_f
-    unit = run.tick_money * f[:, k.F_QUANTITY]
+    unit = run.unit
     decision = run.bars.end[t[:, k.T_DECISION]]
     return {
         "number": np.arange(1, len(t) + 1),
@@ -49,5 +76,5 @@ def ledger(run: Run) -> dict[str, NDArray[np.generic]]:
         "mae": t[:, k.T_WORST] * unit,
         "mfe": t[:, k.T_BEST] * unit,
         "ambiguous": t[:, k.T_AMBIGUOUS].astype(bool),
-        "conversion_rate": np.full(len(t), run.bars.terms.conversion_rate),
+        "conversion_rate": f[:, k.F_RATE],
     }

@@ -6,9 +6,10 @@ Numba functions; a waiting order is a row of (wi, wf): codes.O_ columns, and qua
 from __future__ import annotations
 
 import numpy as np
+
 from wolbrin.core.engine import codes as k
 from wolbrin.core.engine.inputs import Floats, Ints
-from wolbrin.core.engine.jit import B, F1, F2, F64, I, I1, I2, fixed
+from wolbrin.core.engine.jit import F1, F2, F64, I0, I1, I2, B, fixed
 from wolbrin.core.engine.position import distance, nearest, note, open_position
 
 # Module-level copies: numba freezes plain globals into the compiled code.
@@ -41,13 +42,13 @@ LARGEST_DISTANCE, LARGEST_QUANTITY = k.LARGEST_DISTANCE, k.LARGEST_QUANTITY
 FINE = 0  # settled: no objection
 
 
-@fixed(F64, F64, F64, F64, I, F64, F64)
+@fixed(F64, F64, F64, F64, I0, F64, F64)
 def _needs(unit: float, amount: float, atr: float, price: int, stop: float, tick_money: float) -> float:
     """A distance at the decision; 0 where the order is not used, NaN where a value is missing."""
     return 0.0 if unit == NONE else distance(unit, amount, atr, price, stop, tick_money)
 
 
-@fixed("Tuple((int64, float64))", F1, F1, I1, I, I, F64, F64)
+@fixed("Tuple((int64, float64))", F1, F1, I1, I0, I0, F64, F64)
 def settle(x: Floats, need: Floats, s: Ints, side: int, price: int, equity: float, rate: float) -> tuple[int, float]:
     """Quantity of an entry decided at bar i with reference price `price`, settled once and for all.
 
@@ -103,7 +104,7 @@ def settle(x: Floats, need: Floats, s: Ints, side: int, price: int, equity: floa
     return (W_MARGIN if need > equity else FINE), quantity
 
 
-@fixed("void", I2, I, I1, I2, I, I, I)
+@fixed("void", I2, I0, I1, I2, I0, I0, I0)
 def cancel(wi: Ints, row: int, s: Ints, log: Ints, bar: int, how: int, why: int) -> None:
     """Take a waiting order back."""
     if wi[row, O_SIDE] != 0:
@@ -111,7 +112,7 @@ def cancel(wi: Ints, row: int, s: Ints, log: Ints, bar: int, how: int, why: int)
         wi[row, O_SIDE] = 0
 
 
-@fixed("void", I2, I1, I2, I1, I)
+@fixed("void", I2, I1, I2, I1, I0)
 def expire(wi: Ints, s: Ints, log: Ints, counts: Ints, bar: int) -> None:
     """One more bar has closed on the resting orders."""
     for row in (LONG_ROW, SHORT_ROW):
@@ -132,7 +133,7 @@ def capped(x: Floats, s: Ints) -> bool:
     return s[S_DATE] == s[S_TODAY] and s[S_FILLS] >= x[X_MOST_ENTRIES]
 
 
-@fixed("void", I2, F2, I1, I2, I1, F1, F2, I, I, I, I, F64, F64)
+@fixed("void", I2, F2, I1, I2, I1, F1, F2, I0, I0, I0, I0, F64, F64)
 def order(wi: Ints, wf: Floats, s: Ints, log: Ints, counts: Ints, x: Floats, needs: Floats, which: int, side: int,
           i: int, close: int, equity: float, rate: float) -> None:
     """Turn one side's entry decision at the close of bar i into a waiting order, or refuse it.
@@ -180,7 +181,7 @@ def order(wi: Ints, wf: Floats, s: Ints, log: Ints, counts: Ints, x: Floats, nee
     note(log, s, PLACED, kind, s[S_ORDERS], side, i, -1, AT_CLOSE, shown, W_SIGNAL)
 
 
-@fixed(B, I2, F2, I2, F2, I, I1, I2, I1, F1, F2, I, I, I, I, I, F64)
+@fixed(B, I2, F2, I2, F2, I0, I1, I2, I1, F1, F2, I0, I0, I0, I0, I0, F64)
 def enter(ti: Ints, tf: Floats, wi: Ints, wf: Floats, row: int, s: Ints, log: Ints, counts: Ints, x: Floats,
           needs: Floats, price: int, bar: int, fine: int, how: int, nights: int, rate: float) -> bool:
     """Fill a waiting order. Every order ends when a position opens; one refused at its fill is gone."""
@@ -208,7 +209,7 @@ def enter(ti: Ints, tf: Floats, wi: Ints, wf: Floats, row: int, s: Ints, log: In
     return True
 
 
-@fixed("Tuple((boolean, int64, boolean))", I2, I, F1, I, I, I)
+@fixed("Tuple((boolean, int64, boolean))", I2, I0, F1, I0, I0, I0)
 def _meets(wi: Ints, row: int, x: Floats, o: int, h: int, lo: int) -> tuple[bool, int, bool]:
     """Whether a resting order fills on a bar, at which price, and whether at its open."""
     side = wi[row, O_SIDE]
@@ -228,7 +229,7 @@ def _meets(wi: Ints, row: int, x: Floats, o: int, h: int, lo: int) -> tuple[bool
     return through, level, False
 
 
-@fixed(I, I2, F2, I2, F2, I1, I2, I1, F1, F2, I, I, B, I, I, I, I, F64)
+@fixed(I0, I2, F2, I2, F2, I1, I2, I1, F1, F2, I0, I0, B, I0, I0, I0, I0, F64)
 def meet_orders(ti: Ints, tf: Floats, wi: Ints, wf: Floats, s: Ints, log: Ints, counts: Ints, x: Floats,
           needs: Floats, bar: int, fine: int, first: bool, o: int, h: int, lo: int, nights: int, rate: float) -> int:
     """Resting orders against one bar; how a position is then held in it (codes.HELD_*).

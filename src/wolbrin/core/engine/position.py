@@ -6,9 +6,10 @@ Numba functions on the rows of a trade (codes.T_ and F_ columns); prices are who
 from __future__ import annotations
 
 import numpy as np
+
 from wolbrin.core.engine import codes as k
 from wolbrin.core.engine.inputs import Floats, Ints
-from wolbrin.core.engine.jit import B, F1, F2, F64, I, I1, I2, fixed
+from wolbrin.core.engine.jit import F1, F2, F64, I0, I1, I2, B, fixed
 
 # Module-level copies: numba freezes plain globals into the compiled code.
 NONE, TICKS, ATR, STOP_MULTIPLE, MONEY, PERCENT, LEVEL = range(7)
@@ -41,7 +42,7 @@ NO_LEVEL = k.NO_LEVEL
 ROLL, ROLL_BITS = k.ROLL, k.ROLL_BITS
 
 
-@fixed(I, F64)
+@fixed(I0, F64)
 def nearest(ticks: float) -> int:
     """Nearest whole tick, an exact half (within 1e-6 tick) away from zero."""
     if ticks >= 0.0:
@@ -49,7 +50,7 @@ def nearest(ticks: float) -> int:
     return -int(np.floor(-ticks + 0.5 + 1e-6))
 
 
-@fixed("void", I2, I1, I, I, I, I, I, I, I, I, I)
+@fixed("void", I2, I1, I0, I0, I0, I0, I0, I0, I0, I0, I0)
 def note(log: Ints, s: Ints, event: int, order: int, number: int, side: int, bar: int, fine: int, how: int, price: int,
          why: int) -> None:
     """Write one event of the order log; beyond the room it is counted only, and the caller runs again with more."""
@@ -71,7 +72,7 @@ def note(log: Ints, s: Ints, event: int, order: int, number: int, side: int, bar
     log[at_row, L_TRADE] = s[S_DONE]
 
 
-@fixed(F64, F1, I, F64, F64)
+@fixed(F64, F1, I0, F64, F64)
 def commission_of(x: Floats, price: int, quantity: float, rate: float) -> float:
     """One side's commission in account money."""
     due = x[X_COMMISSION] * quantity
@@ -79,7 +80,7 @@ def commission_of(x: Floats, price: int, quantity: float, rate: float) -> float:
     return max(due, x[X_COMMISSION_MINIMUM])
 
 
-@fixed(F64, F1, I, I)
+@fixed(F64, F1, I0, I0)
 def financing_ticks(x: Floats, side: int, held: int) -> float:
     """Financing per contract as a cost (positive = paid) in ticks, rolls of a continuous future included.
 
@@ -90,7 +91,7 @@ def financing_ticks(x: Floats, side: int, held: int) -> float:
     return cost if cost != 0.0 else 0.0
 
 
-@fixed(F64, I2, F2, I, F1, F1, I, I, F64)
+@fixed(F64, I2, F2, I0, F1, F1, I0, I0, F64)
 def marked(ti: Ints, tf: Floats, d: int, purse: Floats, x: Floats, close: int, nights: int, rate: float) -> float:
     """Net equity marked to a close: entry-side costs are charged, exit-side costs are not yet."""
     side = ti[d, T_SIDE]
@@ -101,7 +102,7 @@ def marked(ti: Ints, tf: Floats, d: int, purse: Floats, x: Floats, close: int, n
     return float(purse[P_CASH] - tf[d, F_ENTRY_COMMISSION] + (side * (close - ti[d, T_ENTRY]) - drag) * unit)
 
 
-@fixed(F64, F64, F64, F64, I, F64, F64)
+@fixed(F64, F64, F64, F64, I0, F64, F64)
 def distance(unit: float, amount: float, atr: float, price: int, stop: float, tick_money: float) -> float:
     """A distance in ticks, not rounded. atr: in ticks; stop: the stop's distance; tick_money: account money for one tick."""
     if unit == TICKS:
@@ -115,7 +116,7 @@ def distance(unit: float, amount: float, atr: float, price: int, stop: float, ti
     return amount / 100.0 * abs(price)
 
 
-@fixed(I, I, I, F64)
+@fixed(I0, I0, I0, F64)
 def away(price: int, direction: int, by: float) -> int:
     """The tick nearest to price + direction x by, at least one tick from price."""
     level = nearest(price + direction * by)
@@ -124,7 +125,7 @@ def away(price: int, direction: int, by: float) -> int:
     return min(level, price - 1)
 
 
-@fixed(B, I2, F2, I1, I2, F1, F1, I, I, I, I, I, I, I, I, F64, F64, F64, I, F64)
+@fixed(B, I2, F2, I1, I2, F1, F1, I0, I0, I0, I0, I0, I0, I0, I0, F64, F64, F64, I0, F64)
 def open_position(ti: Ints, tf: Floats, s: Ints, log: Ints, x: Floats, need: Floats, side: int, price: int, bar: int,
                   fine: int, how: int, kind: int, decision: int, number: int, quantity: float, equity: float,
                   tick_money: float, nights: int, rate: float) -> bool:
@@ -197,7 +198,7 @@ def open_position(ti: Ints, tf: Floats, s: Ints, log: Ints, x: Floats, need: Flo
     return True
 
 
-@fixed("UniTuple(int64, 2)", I2, I)
+@fixed("UniTuple(int64, 2)", I2, I0)
 def working_stop(ti: Ints, d: int) -> tuple[int, int]:
     """The tightest of stop, break even and trail, and the reason it gives (at equal levels in that order)."""
     side = ti[d, T_SIDE]
@@ -211,7 +212,7 @@ def working_stop(ti: Ints, d: int) -> tuple[int, int]:
     return level, reason
 
 
-@fixed("UniTuple(int64, 4)", I2, I, I, I, I, I, I)
+@fixed("UniTuple(int64, 4)", I2, I0, I0, I0, I0, I0, I0)
 def protect(ti: Ints, d: int, how: int, o: int, h: int, lo: int, c: int) -> tuple[int, int, int, int]:
     """Protective orders against one bar (section 4): reason or NOTHING, price, AT_OPEN or INSIDE, 1 if ambiguous."""
     side = ti[d, T_SIDE]
@@ -236,7 +237,7 @@ def protect(ti: Ints, d: int, how: int, o: int, h: int, lo: int, c: int) -> tupl
     return NOTHING, 0, INSIDE, 0
 
 
-@fixed("void", I2, I, I, I)
+@fixed("void", I2, I0, I0, I0)
 def saw(ti: Ints, d: int, best: int, worst: int) -> None:
     """Widen the excursions by two prices met while held."""
     side = ti[d, T_SIDE]
@@ -245,13 +246,13 @@ def saw(ti: Ints, d: int, best: int, worst: int) -> None:
     ti[d, T_WORST] = min(ti[d, T_WORST], side * (worst - entry))
 
 
-@fixed("void", I2, I, I, I, I, I, I, I, I)
+@fixed("void", I2, I0, I0, I0, I0, I0, I0, I0, I0)
 def witness(ti: Ints, d: int, how: int, reason: int, when: int, o: int, h: int, lo: int, c: int) -> None:
     """Excursions of one bar, the certain part only; the fill itself is added on closing."""
     side = ti[d, T_SIDE]
     up = h if side > 0 else lo
     down = lo if side > 0 else h
-    whole = how == HELD_CARRIED or how == HELD_FRESH
+    whole = how in (HELD_CARRIED, HELD_FRESH)
     if reason == NOTHING:
         if whole:
             saw(ti, d, up, down)
@@ -267,7 +268,7 @@ def witness(ti: Ints, d: int, how: int, reason: int, when: int, o: int, h: int, 
             saw(ti, d, o, o)
 
 
-@fixed("void", I2, F2, I1, I2, F1, F1, I1, I, I, I, I, I, I, F64)
+@fixed("void", I2, F2, I1, I2, F1, F1, I1, I0, I0, I0, I0, I0, I0, F64)
 def close_position(ti: Ints, tf: Floats, s: Ints, log: Ints, purse: Floats, x: Floats, counts: Ints, price: int,
                    bar: int, fine: int, how: int, reason: int, nights: int, rate: float) -> None:
     """Finish the open trade, book it, and make the next row the open one."""
@@ -304,10 +305,10 @@ def close_position(ti: Ints, tf: Floats, s: Ints, log: Ints, purse: Floats, x: F
     ti[d + 1, T_SIDE] = 0
 
 
-@fixed("void", I2, I, I1, I2, I, I, I, I, I, I)
+@fixed("void", I2, I0, I1, I2, I0, I0, I0, I0, I0, I0)
 def _log_exit(ti: Ints, d: int, s: Ints, log: Ints, side: int, bar: int, fine: int, how: int, reason: int,
               price: int) -> None:
-    by_stop = reason == STOP or reason == BREAK_EVEN
+    by_stop = reason in (STOP, BREAK_EVEN)
     if ti[d, T_STOP] != NO_LEVEL or ti[d, T_EVEN] != NO_LEVEL:
         order = ORDER_EVEN if reason == BREAK_EVEN else ORDER_STOP
         note(log, s, FILLED if by_stop else CANCELLED, order, s[S_STOP_ORDER], -side, bar, fine, how,
@@ -322,7 +323,7 @@ def _log_exit(ti: Ints, d: int, s: Ints, log: Ints, side: int, bar: int, fine: i
         note(log, s, FILLED, ORDER_EXIT, s[S_ORDERS], -side, bar, fine, how, price, reason)
 
 
-@fixed("void", I2, F2, I1, I2, F1, I, I, I)
+@fixed("void", I2, F2, I1, I2, F1, I0, I0, I0)
 def move_stops(ti: Ints, tf: Floats, s: Ints, log: Ints, x: Floats, bar: int, high: int, low: int) -> None:
     """Trail and break even after a closed bar that counts; what moves here works from the next bar on."""
     d = s[S_DONE]

@@ -5,26 +5,24 @@ from __future__ import annotations
 import hashlib
 from dataclasses import dataclass, field
 from functools import cached_property
-from typing import Literal
 
 import numpy as np
 from numpy.typing import NDArray
 from pydantic import Field
 
 from wolbrin.core.engine import codes as k
-from wolbrin.core.engine.kernel import Money, Plan, simulate
+from wolbrin.core.engine.inputs import NO_FINER, NO_LOG, NO_NIGHTS, Clock, Money, Plan, parameters
+from wolbrin.core.engine.kernel import simulate
+from wolbrin.core.engine.prepare import FineBars, Prepared, as_prepared
 from wolbrin.core.errors import UserError
-from wolbrin.core.indicators.columns import Columns
-from wolbrin.core.market.bars import Bars, Floats, Ints, Span
-from wolbrin.core.market.sessions import rollovers
+from wolbrin.core.market.bars import Bars, Floats, Ints, Span, day_of
 from wolbrin.core.market.terms import Model, Terms
-from wolbrin.core.rules.decide import LONG_IN, SHORT_IN, Decisions, decide
+from wolbrin.core.rules.decide import ENTRIES, Decisions, decide
 from wolbrin.core.rules.identity import strategy_hash
-from wolbrin.core.rules.model import Strategy
+from wolbrin.core.rules.mirror import effective_long, effective_short
+from wolbrin.core.rules.model import Distance, Strategy
 
-ENGINE_VERSION = "1"
-ENTRIES = np.uint8(LONG_IN | SHORT_IN)
-NO_NIGHTS = np.zeros(1, np.int64)
+ENGINE_VERSION = "2"
 NO_CURVE = np.zeros(0, np.float64)
 NO_POSITION = np.zeros(0, np.int8)
 
@@ -64,12 +62,14 @@ class Brief:
     """What a run asks beside strategy and bars: decision span, costs and starting capital (account money).
 
     most_bars: only the last so many bars of the span decide, for quick tests; None for all.
+    fine: walk the bars of a shorter interval inside each bar, where the history has them.
     """
 
     span: Span = Span()
     costs: Costs = Costs()
     capital: float = 50_000.0
     most_bars: int | None = None
+    fine: bool = False
 
 
 @dataclass(frozen=True)
@@ -77,8 +77,9 @@ class Run:
     """The outcome of one backtest over bars [first, last) of `bars`.
 
     trades_i: int64[m, INT_COLUMNS], trades_f: float64[m, FLOAT_COLUMNS], see codes. net, gross: float64[last - first]
-    equity in account money at each close. position: int8[last - first]. The two latter are empty in a
-    statistics-only run.
+    equity in account money at each close. position: int8[last - first]. log: int64[e, LOG_COLUMNS], the order log. The
+    three latter are empty in a statistics-only run. rates: account money for a unit of quote money at each bar's end,
+    float64[last - first], or [1] where it is fixed. fault: why the run ended before its span did, in words, or "".
     """
 
     bars: Bars
@@ -92,6 +93,11 @@ class Run:
     gross: Floats
     position: NDArray[np.int8]
     counts: dict[str, int] = field(default_factory=dict)
+    log: Ints = field(default_factory=lambda: NO_LOG)
+    rates: Floats = field(default_factory=lambda: np.ones(1))
+    fine: FineBars | None = None
+    rates_hash: str = ""
+    fault: str = ""
 
     def __len__(self) -> int:
         return len(self.trades_i)
@@ -102,20 +108,31 @@ class Run:
         return self.trades_f[:, k.F_NET]
 
     @property
-    def tick_money(self) -> float:
-        return self.bars.terms.tick_value * self.bars.terms.conversion_rate
+    def tick_value(self) -> float:
+        """Quote money for one tick on one contract."""
+        return self.bars.terms.tick_value
 
-    def instants(self, bar: Ints, at: Ints) -> Ints:
-        """Fill instants, UTC ns: the bar's end for fills at a close, its start otherwise."""
-        return np.where(at == k.AT_CLOSE, self.bars.end[bar], self.bars.time[bar])
+    @property
+    def unit(self) -> Floats:
+        """Account money for one tick on each trade's quantity, at its exit's rate, float64[m]."""
+        return self.tick_value * self.trades_f[:, k.F_RATE] * self.trades_f[:, k.F_QUANTITY]
+
+    def instants(self, bar: Ints, at: Ints, fine: Ints) -> Ints:
+        """Fill instants, UTC ns: the bar's end for fills at a close, else its start or the finer bar's."""
+        moments = np.where(at == k.AT_CLOSE, self.bars.end[bar], self.bars.time[bar])
+        if self.fine is None:
+            return moments
+        return np.where(fine >= 0, self.fine.time[np.maximum(fine, 0)], moments)
 
     @property
     def entry_time(self) -> Ints:
-        return self.instants(self.trades_i[:, k.T_ENTRY_BAR], self.trades_i[:, k.T_ENTRY_AT])
+        t = self.trades_i
+        return self.instants(t[:, k.T_ENTRY_BAR], t[:, k.T_ENTRY_AT], t[:, k.T_ENTRY_FINE])
 
     @property
     def exit_time(self) -> Ints:
-        return self.instants(self.trades_i[:, k.T_EXIT_BAR], self.trades_i[:, k.T_EXIT_AT])
+        t = self.trades_i
+        return self.instants(t[:, k.T_EXIT_BAR], t[:, k.T_EXIT_AT], t[:, k.T_EXIT_FINE])
 
     @cached_property
     def daily(self) -> tuple[NDArray[np.int32], Floats]:
@@ -145,27 +162,8 @@ class Run:
                 "first": span.first.isoformat() if span.first else None,
                 "last": span.last.isoformat() if span.last else None,
                 "costs": self.brief.costs.model_dump(), "capital": self.brief.capital, "most_bars": self.brief.most_bars,
-                "fill": self.strategy.fill, "flat_by_session_end": self.strategy.flat_by_session_end}
-
-
-def _nights(bars: Bars) -> tuple[Ints, Ints]:
-    """Rollover nights before each bar's start and end, and ROLL for each roll of a continuous future."""
-    instants, nights = rollovers(bars.terms, int(bars.time[0]), int(bars.end[-1]))
-    rolls = np.asarray(bars.rolls, np.int64)
-    total = np.concatenate(([0], np.cumsum(nights)))
-
-    def before(moments: Ints, side: Literal["left", "right"]) -> Ints:
-        # The bar that begins a new month opens after the roll; the bar before it closes before the roll.
-        return total[np.searchsorted(instants, moments, "left")] + np.searchsorted(rolls, moments, side) * k.ROLL
-
-    return before(bars.time, "right"), before(bars.end, "left")
-
-
-def settled_quantity(strategy: Strategy, terms: Terms) -> float:
-    """The fixed quantity rounded down to the lot step; 0 when that is below the minimum lot."""
-    steps = np.floor(strategy.quantity / terms.lot_step + 1e-6)
-    quantity = float(round(steps * terms.lot_step, 12))
-    return quantity if quantity >= terms.minimum_lot - 1e-9 else 0.0
+                "fill": self.strategy.fill, "flat_by_session_end": self.strategy.flat_by_session_end,
+                "fine_fills": self.fine is not None, "conversion_history": self.rates_hash}
 
 
 def check(bars: Bars, strategy: Strategy, brief: Brief) -> None:
@@ -176,26 +174,53 @@ def check(bars: Bars, strategy: Strategy, brief: Brief) -> None:
                         "Give the market its sessions, or switch the rule off.")
     if brief.capital <= 0:
         raise UserError("the starting capital must be above zero", "capital", "Enter the account's size.")
-    if settled_quantity(strategy, terms) == 0.0:
+    fixed = strategy.sizing.kind == "fixed"
+    if fixed and np.floor(strategy.quantity / terms.lot_step + 1e-6) * terms.lot_step < terms.minimum_lot - 1e-9:
         raise UserError(f"a quantity of {strategy.quantity:g} is below the smallest lot of {terms.minimum_lot:g}",
                         f"{terms.code}, quantity", f"Trade at least {terms.minimum_lot:g}.")
 
 
-@dataclass(frozen=True)
-class Prepared:
-    """A history made ready for many runs: bars and shared indicator columns."""
+def plan_of(strategy: Strategy, terms: Terms) -> Plan:
+    """The strategy's scalars as the kernel takes them."""
+    stop, target, trail, start, even = (
+        (k.UNIT[d.unit], d.amount) if d else (k.NONE, 0.0) for d in strategy.distances)
+    long_order, short_order = effective_long(strategy).order, effective_short(strategy).order
+    steps = 1.0 / terms.lot_step
+    whole = float(round(steps)) if abs(steps - round(steps)) < 1e-9 * steps else 0.0
+    sizing = strategy.sizing
+    return Plan(strategy.fill == "this close", k.ON_OPPOSITE[strategy.on_opposite], strategy.flat_by_session_end,
+                strategy.time_exit or 0, k.ENTRY[long_order.kind], k.ENTRY[short_order.kind], long_order.bars,
+                short_order.bars, long_order.touch_ticks, short_order.touch_ticks, *stop, *target, *trail,
+                strategy.trail.step_ticks if strategy.trail else 0, *start, *even,
+                strategy.break_even.plus_ticks if strategy.break_even else 0, strategy.filters.most_entries or 0,
+                k.SIZING[sizing.kind], strategy.quantity if sizing.kind == "fixed" else sizing.amount, terms.lot_step,
+                whole, terms.minimum_lot)
 
-    bars: Bars
-    columns: Columns
 
-    @classmethod
-    def of(cls, bars: Bars) -> Prepared:
-        return cls(bars, Columns(bars))
+def money_of(terms: Terms, brief: Brief) -> Money:
+    """The account's and the market's scalars as the kernel takes them."""
+    costs = brief.costs
+    return Money(brief.capital, terms.tick_value, costs.spread_ticks, costs.slippage_ticks, costs.per_contract,
+                 costs.percent, costs.minimum, *costs.financing(terms), terms.margin.per_contract or 0.0,
+                 terms.margin.leverage or 0.0, costs.roll_ticks)
 
-    @cached_property
-    def nights(self) -> tuple[Ints, Ints]:
-        """What financing and rolls count, made when a run first needs it."""
-        return _nights(self.bars)
+
+def fault_words(code: int, bars: Bars, bar: int, strategy: Strategy) -> str:
+    """Why a run ended early: the setting and the bar."""
+    name = k.FAULTS[code]
+    places: dict[str, Distance | None] = dict(zip(("stop", "target", "trail", "start after", "break even"),
+                                                  strategy.distances))
+    when = f"{day_of(int(bars.trading_date[bar])):%d %b %Y}, bar {bar + 1}"
+    if name == "quantity":
+        kind = strategy.sizing.kind
+        return (f"On {when} the order would be for more than {k.LARGEST_QUANTITY:.0e} contracts (sizing: {kind}). The run "
+                "ends there; lower the sizing, or widen the stop it is measured by.")
+    if name == "entry level":
+        return f"On {when} the entry level lies more than 2 billion ticks away. The run ends there; check the level."
+    distance = places[name]
+    unit = f" ({distance.amount:g}, unit {distance.unit})" if distance else ""
+    return (f"On {when} the {name} would stand more than 2 billion ticks away{unit}. The run ends there; check the "
+            "setting and the market's tick and point value.")
 
 
 def backtest(history: Prepared | Bars, strategy: Strategy, brief: Brief, *, detail: bool = True,
@@ -204,13 +229,13 @@ def backtest(history: Prepared | Bars, strategy: Strategy, brief: Brief, *, deta
 
     Args:
         history: bars, or bars already prepared. Earlier bars than the span's serve as warm-up; later ones are cut.
-        detail: also give gross equity and position per bar.
+        detail: also give gross equity and position per bar, and the order log.
         decisions: decision arrays already at hand; computed when absent.
     Raises:
         UserError: a request that cannot be run.
     """
-    ready = history if isinstance(history, Prepared) else Prepared.of(history)
-    bars, terms, costs = ready.bars, ready.bars.terms, brief.costs
+    ready = as_prepared(history)
+    bars, terms = ready.bars, ready.bars.terms
     check(bars, strategy, brief)
     made = decisions or decide(ready.columns, strategy)
     first, last = bars.range_of(brief.span)
@@ -218,35 +243,48 @@ def backtest(history: Prepared | Bars, strategy: Strategy, brief: Brief, *, deta
         first = max(first, last - brief.most_bars)
     first = max(first, made.warm)
     size = max(0, last - first)
-    stop, target = strategy.stop, strategy.target
     last = first + size
-    plan = Plan(strategy.fill == "this close", k.ON_OPPOSITE[strategy.on_opposite],
-                strategy.flat_by_session_end, k.UNIT[stop.unit if stop else None], stop.amount if stop else 0.0,
-                k.UNIT[target.unit if target else None], target.amount if target else 0.0, strategy.time_exit or 0,
-                settled_quantity(strategy, terms))
-    money = Money(brief.capital, terms.tick_value * terms.conversion_rate, costs.spread_ticks, costs.slippage_ticks,
-                  costs.per_contract, costs.percent, costs.minimum, *costs.financing(terms),
-                  terms.margin.per_contract or 0.0, terms.margin.leverage or 0.0, costs.roll_ticks)
-    financed = costs.roll_ticks != 0.0 or any(costs.financing(terms))
-    nights = ready.nights if financed else (NO_NIGHTS, NO_NIGHTS)
-    net = np.empty(size)
-    gross = np.empty(size) if detail else NO_CURVE
-    position = np.empty(size, np.int8) if detail else NO_POSITION
     part = slice(first, last)
-    # Every trade needs an entry signal of its own; one row more holds the position that is open.
-    room = int(np.count_nonzero(made.signals[part] & ENTRIES)) + 2
-    trades_i = np.empty((room, k.INT_COLUMNS), np.int64)
-    trades_f = np.empty((room, k.FLOAT_COLUMNS))
+    x = parameters(plan_of(strategy, terms), money_of(terms, brief))
+    financed = brief.costs.roll_ticks != 0.0 or any(brief.costs.financing(terms))
+    nights = ready.nights if financed else (NO_NIGHTS, NO_NIGHTS)
+    rates = ready.conversion
+    fine = ready.fine if brief.fine else None
+    signals = made.signals[part]
+    entries = np.flatnonzero(signals & ENTRIES)
+    needs = np.full((len(entries), k.NEEDS), np.nan)
+    for number, column in enumerate(made.needed):
+        if column is not None:
+            needs[:, number] = column[first + entries]
 
     def cut(column: NDArray) -> NDArray:
         return column[part] if len(column) > 1 else column
 
-    count, counts = simulate(bars.o[part], bars.h[part], bars.l[part], bars.c[part], bars.session[part],
-                             bars.last[part], made.signals[part], cut(made.stop_atr), cut(made.target_atr),
-                             cut(nights[0]), cut(nights[1]), plan, money, trades_i, trades_f, net, gross,
-                             position)
+    dates = bars.trading_date[part] if strategy.filters.most_entries else np.zeros(1, np.int32)
+    clock = Clock(cut(nights[0]), cut(nights[1]), cut(rates[0]), cut(rates[1]), dates)
+    finer = ready.finer_arrays(first, last, financed) if fine else NO_FINER
+    net = np.empty(size)
+    gross = np.empty(size) if detail else NO_CURVE
+    position = np.empty(size, np.int8) if detail else NO_POSITION
+    # Every trade needs an entry signal of its own; one row more holds the position that is open.
+    trades_i = np.empty((len(entries) + 2, k.INT_COLUMNS), np.int64)
+    trades_f = np.empty((len(entries) + 2, k.FLOAT_COLUMNS))
+    log = np.empty((8 * len(entries) + 64, k.LOG_COLUMNS), np.int64) if detail else NO_LOG
+    while True:
+        state, counts, done = simulate(bars.o[part], bars.h[part], bars.l[part], bars.c[part], bars.session[part],
+                                       bars.last[part], signals, entries, needs, clock, finer, x, trades_i, trades_f, log,
+                                       net, gross, position)
+        if state[k.S_LOGGED] <= len(log) or not detail:
+            break
+        log = np.empty((int(state[k.S_LOGGED]), k.LOG_COLUMNS), np.int64)  # now the room is known
+    count = int(state[k.S_DONE])
     booked = trades_i[:count].copy()
     booked[:, (k.T_DECISION, k.T_ENTRY_BAR, k.T_EXIT_BAR)] += first
+    log = log[:int(state[k.S_LOGGED])].copy()
+    log[:, k.L_BAR] += first
     named = {name: int(value) for name, value in zip(k.COUNTS, counts)}
     named["left out"] = bars.left_out
-    return Run(bars, strategy, brief, first, last, booked, trades_f[:count].copy(), net, gross, position, named)
+    fault = fault_words(int(state[k.S_FAULT]), bars, first + done - 1, strategy) if state[k.S_FAULT] else ""
+    rated = ready.rates() if terms.conversion_market else None
+    return Run(bars, strategy, brief, first, first + done, booked, trades_f[:count].copy(), net[:done], gross[:done],
+               position[:done], named, log, cut(rates[1])[:max(done, 1)], fine, rated.hash if rated else "", fault)

@@ -3,16 +3,37 @@
 from __future__ import annotations
 
 from collections import OrderedDict
+from collections.abc import Callable
 from threading import Lock
+from typing import Protocol
 
 import numpy as np
 
+from wolbrin.core.errors import UserError
 from wolbrin.core.indicators.catalogue import find, price_field
 from wolbrin.core.indicators.kernels import wilder_atr
 from wolbrin.core.indicators.model import Floats
 from wolbrin.core.market.bars import Bars
+from wolbrin.core.market.intervals import interval_words, to_interval
 
 Key = tuple[object, ...]
+Elsewhere = Callable[[str, int], Bars]
+
+
+class Asked(Protocol):
+    """What an operand says of its series: an indicator with settings, or a price field; where from."""
+
+    @property
+    def kind(self) -> str: ...
+    @property
+    def interval(self) -> int | None: ...
+    @property
+    def market(self) -> str | None: ...
+
+
+def no_other(market: str, interval: int) -> Bars:
+    """Bars of other markets where there are none."""
+    raise UserError(f"this history knows no other market {market}", market, "Run it in a project that holds that market.")
 
 
 class Columns:
@@ -22,9 +43,11 @@ class Columns:
     recently used columns go first once `budget` bytes are exceeded.
     """
 
-    def __init__(self, bars: Bars, budget: int = 512 * 1024**2) -> None:
+    def __init__(self, bars: Bars, budget: int = 512 * 1024**2, elsewhere: Elsewhere = no_other) -> None:
         self.bars = bars
         self._budget = budget
+        self._elsewhere = elsewhere
+        self._others: dict[tuple[str, int], tuple[Columns, np.ndarray]] = {}
         self._held: OrderedDict[Key, tuple[Floats, ...]] = OrderedDict()
         self._size = 0
         self._lock = Lock()
@@ -60,6 +83,50 @@ class Columns:
         cached = self._get((key, tuple(sorted(settings.items())), source),
                            lambda: entry.compute(self.bars, self.field(source), settings))
         return cached[names.index(output)]
+
+    def values(self, asked: Asked) -> Floats:
+        """The series an operand asks for, float64[n] at the close of each of these bars, its shift in time left out.
+
+        A bar of a longer interval or of another market is known from the first bar here that closes at or after its end.
+        Raises:
+            UserError: the interval cannot be had, or there is no such market.
+        """
+        if asked.interval is None and asked.market in (None, self.bars.terms.code):
+            return self._own(asked)
+        other, at = self._other(asked.market or self.bars.terms.code, asked.interval or self.bars.interval)
+        plain = asked.model_copy(update={"interval": None, "market": None})  # type: ignore[attr-defined]
+
+        def aligned() -> tuple[Floats, ...]:
+            values = np.append(other._own(plain), np.nan)
+            return (values[at],)
+
+        key = asked.model_copy(update={"times": 1.0, "ago": 0}).model_dump_json()  # type: ignore[attr-defined]
+        return self._get(("elsewhere", key), aligned)[0]
+
+    def _own(self, asked: Asked) -> Floats:
+        if asked.kind == "field":
+            return self.field(asked.field)  # type: ignore[attr-defined]
+        i = asked
+        return self.indicator(i.indicator, i.settings, i.output, i.source)  # type: ignore[attr-defined]
+
+    def _other(self, market: str, interval: int) -> tuple[Columns, np.ndarray]:
+        """Columns of another series, and for each bar here the index of its last closed bar (-1 before the first)."""
+        key = market, interval
+        with self._lock:
+            if key in self._others:
+                return self._others[key]
+        own = self.bars.interval
+        if market == self.bars.terms.code:
+            if interval < own:
+                raise UserError(f"{interval_words(interval)} is shorter than the {interval_words(own)} bars traded on",
+                                market, "Read a longer interval, or trade on shorter bars.")
+            bars = to_interval(self.bars, interval)
+        else:
+            bars = self._elsewhere(market, interval)
+        at = np.searchsorted(bars.end, self.bars.end, "right") - 1
+        made = Columns(bars, self._budget // 4), at
+        with self._lock:
+            return self._others.setdefault(key, made)
 
     def shifted(self, column: Floats, ago: int) -> Floats:
         """The column as it stood `ago` bars earlier, NaN before that."""

@@ -107,9 +107,15 @@ class Bars:
         return np.append(np.flatnonzero(dates[1:] != dates[:-1]), len(dates) - 1).astype(np.int64)
 
     @cached_property
+    def edges(self) -> NDArray[np.uint8]:
+        """uint8[n]: 1 on the first bar of each session, and on a session's last bar."""
+        first = np.append(False, self.session[1:] != self.session[:-1])
+        return (first | (self.last != 0)).view(np.uint8)
+
+    @cached_property
     def hash(self) -> str:
         """Hex digest of what the simulator sees: times, ticks, volume, interval, terms."""
-        digest = hashlib.sha256(f"{self.interval}|{self.terms.model_dump_json()}".encode())
+        digest = hashlib.sha256(f"{self.interval}|{self.terms.identity()}".encode())
         for column in (self.time, self.o, self.h, self.l, self.c, self.volume):
             digest.update(np.ascontiguousarray(column).tobytes())
         if self.rolls:

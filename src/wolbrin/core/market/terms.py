@@ -130,6 +130,8 @@ class Terms(Model):
     point_value: float = Field(gt=0, description="quote money for a move of 1.00 on one contract")
     quote_currency: str = "EUR"
     conversion_rate: float = Field(1.0, gt=0, description="account money for one unit of quote money")
+    conversion_market: str = Field("", max_length=24, description="market whose last close is that rate, instead")
+    conversion_inverse: bool = Field(False, description="that market quotes quote money for one unit of account money")
     lot_step: float = Field(1.0, gt=0)
     minimum_lot: float = Field(1.0, gt=0)
     spread_ticks: float = Field(0.0, ge=0)
@@ -195,6 +197,11 @@ class Terms(Model):
     def scheduled(self) -> bool:
         """Whether it is known when this market trades."""
         return bool(self.sessions or self.calendar)
+
+    def identity(self) -> str:
+        """The terms as text for hashes; fields that came later do not count while they stand at their defaults."""
+        later = {"conversion_market", "conversion_inverse"} if not self.conversion_market else set()
+        return self.model_dump_json(exclude=later)
 
     @property
     def tick_fraction(self) -> Fraction:

@@ -10,7 +10,7 @@ from typing import Literal
 import numpy as np
 from numpy.typing import NDArray
 
-from wolbrin.core.engine.kernel import Money, commission_of
+from wolbrin.core.engine.run import Costs
 from wolbrin.core.market.sessions import rollovers
 from wolbrin.core.measures.drawdown import largest_fall
 from wolbrin.core.measures.facts import Facts
@@ -72,12 +72,12 @@ def cagr(f: Facts) -> float:
 
 
 def sharpe(f: Facts) -> float:
-    x = f.daily / f.capital
+    x = f.daily_returns
     return _ratio(_mean(x), _sd(x)) * math.sqrt(TRADING_DAYS) if len(x) > 1 else NAN
 
 
 def sortino(f: Facts) -> float:
-    x = f.daily / f.capital
+    x = f.daily_returns
     below = math.sqrt(float(np.mean(np.minimum(x, 0.0) ** 2))) if len(x) else 0.0
     return _ratio(_mean(x), below) * math.sqrt(TRADING_DAYS) if below else NAN
 
@@ -105,6 +105,10 @@ def _nan_mean(x: NDArray[np.float64]) -> float:
     return _mean(x[np.isfinite(x)])
 
 
+def _side_commission(costs: Costs, notional: float) -> float:
+    return max(costs.per_contract + costs.percent / 100.0 * abs(notional), costs.minimum)
+
+
 def buy_and_hold(f: Facts) -> float:
     """One contract from the first open to the last close, costs at both fills and all financing (money)."""
     run = f.run
@@ -112,8 +116,11 @@ def buy_and_hold(f: Facts) -> float:
         return NAN
     bars, costs, terms = run.bars, run.brief.costs, run.bars.terms
     first, last = int(bars.o[run.first]), int(bars.c[run.last - 1])
-    unit = run.tick_money
-    money = Money(0.0, unit, 0.0, 0.0, costs.per_contract, costs.percent, costs.minimum, 0.0, 0.0, 0.0, 0.0)
+    tick = run.tick_value
+    known = run.rates[np.isfinite(run.rates)]
+    if not len(known):
+        return NAN
+    entry_rate, exit_rate = float(known[0]), float(known[-1])
     held = 0
     rate = costs.financing(terms)[0]
     rolls = [r for r in bars.rolls if bars.time[run.first] <= r < bars.end[run.last - 1]]
@@ -121,9 +128,9 @@ def buy_and_hold(f: Facts) -> float:
         begin, end = int(bars.time[run.first]), int(bars.end[run.last - 1])
         instants, nights = rollovers(terms, begin, end)
         held = int(nights[(instants >= begin) & (instants < end)].sum())
-    return ((last - first) * unit - (costs.spread_ticks + 2 * costs.slippage_ticks) * unit
-            - commission_of(money, first, 1.0) - commission_of(money, last, 1.0)
-            + (rate * held - costs.roll_ticks * len(rolls)) * unit)
+    ticks = (last - first) - (costs.spread_ticks + 2 * costs.slippage_ticks) + rate * held - costs.roll_ticks * len(rolls)
+    return (ticks * tick * exit_rate - _side_commission(costs, first * tick * entry_rate)
+            - _side_commission(costs, last * tick * exit_rate))
 
 
 MEASURES: tuple[Measure, ...] = (
@@ -165,7 +172,8 @@ MEASURES: tuple[Measure, ...] = (
     Measure("calmar", "Calmar ratio", "ratio", "CAGR / maximum drawdown (percent)",
             lambda f: _ratio(cagr(f), maximum_drawdown_percent(f))),
     Measure("sharpe", "Sharpe ratio", "ratio",
-            "mean / standard deviation of daily P/L over starting capital, \u00d7 \u221a252, zero hurdle", sharpe),
+            "mean / standard deviation of daily P/L over starting capital (daily returns where the size compounds), "
+            "\u00d7 \u221a252, zero hurdle", sharpe),
     Measure("sortino", "Sortino ratio", "ratio", "as Sharpe, over the downside deviation below zero of all days",
             sortino),
     Measure("exposure", "exposure", "percent", "share of session bars with a position",

@@ -64,6 +64,16 @@ class Facts:
     bars: int
     run: Run | None = None
 
+    @cached_property
+    def daily_returns(self) -> Floats:
+        """Daily P/L over the starting capital; over the last date's equity where the size compounds, float64[d]."""
+        compounds = self.run is not None and self.run.strategy.sizing.kind in ("risk", "percent")
+        if not compounds or not len(self.daily):
+            return self.daily / self.capital
+        before = self.capital + np.append(0.0, np.cumsum(self.daily[:-1]))
+        with np.errstate(divide="ignore", invalid="ignore"):
+            return np.where(before > 0, self.daily / before, 0.0)
+
     @classmethod
     def of(cls, run: Run) -> Facts:
         t, f = run.trades_i, run.trades_f

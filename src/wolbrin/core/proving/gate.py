@@ -5,7 +5,8 @@ from __future__ import annotations
 from dataclasses import dataclass
 from typing import Any, Protocol
 
-from wolbrin.core.engine.run import Brief, Prepared
+from wolbrin.core.engine.prepare import Prepared
+from wolbrin.core.engine.run import Brief
 from wolbrin.core.market.bars import Span
 from wolbrin.core.rules.model import Strategy
 

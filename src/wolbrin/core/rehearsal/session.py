@@ -7,7 +7,8 @@ from dataclasses import dataclass
 import numpy as np
 
 from wolbrin.core.engine import codes as k
-from wolbrin.core.engine.run import Brief, Prepared, Run, backtest
+from wolbrin.core.engine.prepare import Prepared
+from wolbrin.core.engine.run import Brief, Run, backtest
 from wolbrin.core.errors import UserError
 from wolbrin.core.market.bars import Bars, Span
 from wolbrin.core.rules.model import Strategy
@@ -39,7 +40,7 @@ class Rehearsal:
     def __init__(self, bars: Bars, strategy: Strategy, brief: Brief, span: Span) -> None:
         self.bars = bars
         self.strategy = strategy
-        self.brief = Brief(span, brief.costs, brief.capital)
+        self.brief = Brief(span, brief.costs, brief.capital)  # bars come one at a time, so there are no finer ones
         self.first, self.stop = bars.range_of(span)
         if self.stop <= self.first:
             raise UserError("there are no bars after the training span", bars.terms.code,

@@ -10,47 +10,54 @@ from numpy.typing import NDArray
 from wolbrin.core.indicators.columns import Columns
 from wolbrin.core.indicators.model import Floats
 from wolbrin.core.rules.compare import compare, first_finite, pack
-from wolbrin.core.rules.mirror import effective_long, effective_short
+from wolbrin.core.rules.filters import blocked_bars
+from wolbrin.core.rules.mirror import effective_long, effective_short, mirror_level
 from wolbrin.core.rules.model import (
     UNARY,
     Condition,
     Distance,
-    FieldOperand,
     IndicatorOperand,
+    Level,
     NumberOperand,
     Operand,
     Row,
+    Side,
     Strategy,
 )
 
-LONG_IN, SHORT_IN, LONG_OUT, SHORT_OUT = 1, 2, 4, 8
-NO_COLUMN = np.zeros(1, np.float64)
+LONG_IN, SHORT_IN, LONG_OUT, SHORT_OUT, BLOCKED, EDGE = 1, 2, 4, 8, 16, 32
+ENTRIES = np.uint8(LONG_IN | SHORT_IN)
+# A condition whose first row leaves so few bars is finished on these bars alone.
+FEW = 0.2
+Needed = tuple[Floats | None, ...]
 
 
 @dataclass(frozen=True)
 class Decisions:
-    """signals: uint8[n], bits LONG_IN, SHORT_IN, LONG_OUT, SHORT_OUT at each bar's close.
+    """signals: uint8[n], bits LONG_IN, SHORT_IN, LONG_OUT, SHORT_OUT at each bar's close, BLOCKED where a filter forbids
+    entries, EDGE where a session begins or ends that a position must not outlive.
     warm: index of the first bar where every indicator used has a value (n if there is none).
-    stop_atr, target_atr: float64[n] ATR in ticks where a distance needs it, else float64[1].
+    needed: eleven columns, float64[n] or None where not used: ATR in ticks for stop, target, trail, the trail's start and
+    break even; levels in ticks of stop, target and entry, long before short.
     """
 
     signals: NDArray[np.uint8]
     warm: int
-    stop_atr: Floats
-    target_atr: Floats
+    needed: Needed
 
 
 def operand_column(columns: Columns, operand: Operand) -> Floats:
     """An operand's values, float64[n], or float64[1] for a plain number."""
     if isinstance(operand, NumberOperand):
         return np.array([operand.value])
-    if isinstance(operand, FieldOperand):
-        values = columns.field(operand.field)
-    else:
-        values = columns.indicator(operand.indicator, operand.settings, operand.output, operand.source)
-    if operand.times != 1.0:
-        values = values * operand.times
-    return columns.shifted(values, operand.ago)
+    return columns.shifted(_at_hand(columns, operand), operand.ago)
+
+
+def _at_hand(columns: Columns, operand: Operand) -> Floats:
+    """The operand's values without its shift in time, float64[n]."""
+    assert not isinstance(operand, NumberOperand)
+    values = columns.values(operand)
+    return values * operand.times if operand.times != 1.0 else values
 
 
 def row_flags(columns: Columns, row: Row) -> NDArray[np.uint8]:
@@ -62,43 +69,114 @@ def row_flags(columns: Columns, row: Row) -> NDArray[np.uint8]:
     return compare(left, operand_column(columns, row.right), row.compare, len(columns.bars))
 
 
+def _some_values(columns: Columns, operand: Operand, at: NDArray[np.int64], ago: int) -> Floats:
+    """An operand's values `ago` bars before the given bars, float64[len(at)]."""
+    if isinstance(operand, NumberOperand):
+        return np.full(len(at), operand.value)
+    back = at - operand.ago - ago
+    values = _at_hand(columns, operand)[np.maximum(back, 0)]
+    if len(back) and back[0] < 0:
+        values[back < 0] = np.nan
+    return values
+
+
+def _some_flags(columns: Columns, row: Row, at: NDArray[np.int64]) -> NDArray[np.bool_]:
+    """Where this row is true among the given bars, bool[len(at)]."""
+    left = _some_values(columns, row.left, at, 0)
+    if row.compare in UNARY:
+        before = _some_values(columns, row.left, at, 1)
+        return left > before if row.compare == "rises" else left < before
+    right = _some_values(columns, row.right, at, 0)
+    if row.compare == "above":
+        return left > right
+    if row.compare == "below":
+        return left < right
+    if row.compare == "at or above":
+        return left >= right
+    if row.compare == "at or below":
+        return left <= right
+    left_before, right_before = (_some_values(columns, o, at, 1) for o in (row.left, row.right))
+    if row.compare == "crosses above":
+        return (left > right) & (left_before <= right_before)
+    return (left < right) & (left_before >= right_before)
+
+
 def condition_flags(columns: Columns, condition: Condition) -> NDArray[np.uint8]:
     """uint8[n]: 1 where the condition holds; all zero when no row is switched on."""
     rows = condition.active
+    size = len(columns.bars)
     if not rows:
-        return np.zeros(len(columns.bars), np.uint8)
-    flags = row_flags(columns, rows[0])
-    for row in rows[1:]:
-        if condition.match == "any":
+        return np.zeros(size, np.uint8)
+    if condition.match == "any":
+        flags = row_flags(columns, rows[0])
+        for row in rows[1:]:
             flags |= row_flags(columns, row)
-        else:
-            flags &= row_flags(columns, row)
+        return flags
+    # Crossings are rare: they come first, and what follows them is asked on few bars.
+    ordered = sorted(rows, key=lambda r: not r.compare.startswith("crosses"))
+    flags = row_flags(columns, ordered[0])
+    for number, row in enumerate(ordered[1:], 1):
+        if np.count_nonzero(flags) < FEW * size:
+            at = np.flatnonzero(flags)
+            for rest in ordered[number:]:
+                at = at[_some_flags(columns, rest, at)]
+            flags[:] = 0
+            flags[at] = 1
+            break
+        flags &= row_flags(columns, row)
     return flags
 
 
-def _operands(condition: Condition) -> list[Operand]:
+def operands(condition: Condition) -> list[Operand]:
+    """Every operand of the rows that are switched on."""
     found: list[Operand] = []
     for row in condition.active:
         found += [row.left] if row.compare in UNARY else [row.left, row.right]
     return found
 
 
-def _distance_atr(columns: Columns, distance: Distance | None) -> Floats:
-    if distance is None or distance.unit != "atr":
-        return NO_COLUMN
-    return columns.atr_ticks(distance.length)
+def _distance_atr(columns: Columns, distance: Distance | None) -> Floats | None:
+    return columns.atr_ticks(distance.length) if distance is not None and distance.unit == "atr" else None
 
 
-def warm_up(columns: Columns, conditions: list[Condition], extra: list[Floats]) -> int:
+def level_column(columns: Columns, level: Level | None) -> Floats | None:
+    """A level in ticks, not rounded, float64[n]; None without a level."""
+    if level is None:
+        return None
+    values = operand_column(columns, level.operand)
+    fraction = columns.bars.terms.tick_fraction
+    ticks = np.broadcast_to(values, len(columns.bars)) * (fraction.denominator / fraction.numerator)
+    if level.offset:
+        ticks = ticks + level.offset * (columns.atr_ticks(level.length) if level.unit == "atr" else 1.0)
+    return np.ascontiguousarray(ticks)
+
+
+def _levels_of(distance: Distance | None) -> tuple[Level | None, Level | None]:
+    if distance is None or distance.unit != "level" or distance.level is None:
+        return None, None
+    return distance.level, distance.short_level or mirror_level(distance.level)
+
+
+def needed_columns(columns: Columns, strategy: Strategy, long_side: Side, short_side: Side) -> Needed:
+    """What orders need to know at their decision bar, see `Decisions.needed`."""
+    levels = [*_levels_of(strategy.stop), *_levels_of(strategy.target),
+              long_side.order.level if long_side.order.kind != "market" else None,
+              short_side.order.level if short_side.order.kind != "market" else None]
+    return (*(_distance_atr(columns, d) for d in strategy.distances), *(level_column(columns, x) for x in levels))
+
+
+def warm_up(columns: Columns, asked: list[Operand], extra: list[Floats]) -> int:
     """First bar at which every indicator used has a value at once; the number of bars if there is none."""
-    used = [operand_column(columns, o) for c in conditions for o in _operands(c) if isinstance(o, IndicatorOperand)]
-    used += [x for x in extra if len(x) > 1]
-    start = 0
+    # An operand's first value lies as many bars later as it looks back.
+    used = [(_at_hand(columns, o), o.ago) for o in asked if not isinstance(o, NumberOperand)
+            and (isinstance(o, IndicatorOperand) or o.interval is not None or o.market is not None)]
+    used += [(x, 0) for x in extra]
+    start, size = 0, len(columns.bars)
     moved = True
-    while moved and start < len(columns.bars):
+    while moved and start < size:
         moved = False
-        for column in used:
-            at = first_finite(column, start)
+        for column, ago in used:
+            at = min(size, first_finite(column, max(0, start - ago)) + ago)
             if at > start:
                 start, moved = at, True
     return start
@@ -109,7 +187,10 @@ def decide(columns: Columns, strategy: Strategy) -> Decisions:
     long_side, short_side = effective_long(strategy), effective_short(strategy)
     conditions = [long_side.entry, short_side.entry, long_side.exit, short_side.exit]
     flags = tuple(condition_flags(columns, c) if c.active else None for c in conditions)
-    stop_atr = _distance_atr(columns, strategy.stop)
-    target_atr = _distance_atr(columns, strategy.target)
-    warm = warm_up(columns, conditions, [stop_atr, target_atr])
-    return Decisions(pack(flags, len(columns.bars)), warm, stop_atr, target_atr)
+    needed = needed_columns(columns, strategy, long_side, short_side)
+    blocked, used = blocked_bars(columns, strategy.filters)
+    edges = columns.bars.edges if strategy.flat_by_session_end else None
+    used_in = [o for c in conditions for o in operands(c)]
+    # Levels that are plain indicators move the start like conditions do.
+    warm = warm_up(columns, used_in, [x for x in (*needed, *used) if x is not None])
+    return Decisions(pack((*flags, blocked, edges), len(columns.bars)), warm, needed)

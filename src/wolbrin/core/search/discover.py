@@ -6,7 +6,8 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from wolbrin.core.engine.run import Brief, Prepared, backtest
+from wolbrin.core.engine.prepare import Prepared
+from wolbrin.core.engine.run import Brief, backtest
 from wolbrin.core.measures.catalogue import measure
 from wolbrin.core.measures.facts import Facts
 from wolbrin.core.search.candidate import Candidate, candidate_of

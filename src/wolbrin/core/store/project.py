@@ -17,7 +17,7 @@ import numpy as np
 from numpy.typing import NDArray
 from pydantic import ValidationError
 
-from wolbrin.core.engine.run import Prepared
+from wolbrin.core.engine.prepare import Prepared
 from wolbrin.core.errors import EnvironmentTrouble, UserError
 from wolbrin.core.market.bars import Bars
 from wolbrin.core.market.raw import Raw
@@ -197,8 +197,8 @@ class Project:
         with self._lock:
             for key in [k for k in self._base if k[0] == code]:
                 del self._base[key]
-            for wide in [k for k in self._prepared if k[0] == code]:
-                del self._prepared[wide]
+            # Other markets may read this one, as an operand or for its conversion rate.
+            self._prepared.clear()
 
     def markets(self) -> list[MarketEntry]:
         return [MarketEntry(r["code"], Terms.model_validate_json(r["terms"]), r["source"], r["file"], r["minutes"],
@@ -242,12 +242,22 @@ class Project:
             if key in self._prepared:
                 self._prepared.move_to_end(key)
                 return self._prepared[key]
-        made = Prepared.of(self.history(code, name).at(interval, self.base(code, name)))
+        made = Prepared.of(self.history(code, name).at(interval, self.base(code, name)),
+                           finer=lambda: self.base(code, name), rates=lambda: self.rates(code), elsewhere=self.elsewhere)
         with self._lock:
             made = self._prepared.setdefault(key, made)
             while len(self._prepared) > PREPARED_HELD:
                 self._prepared.popitem(last=False)
         return made
+
+    def elsewhere(self, code: str, interval: int) -> Bars:
+        """Bars of another market, for operands that name it."""
+        return self.prepared(code, interval).bars
+
+    def rates(self, code: str) -> Bars | None:
+        """Bars of the market whose price converts this one's quote currency, None where a fixed rate stands."""
+        wanted = self.market(code).terms.conversion_market
+        return self.base(wanted, self.market(wanted).source) if wanted else None
 
     # Strategies
 

@@ -43,6 +43,7 @@ class Settings(Model):
     spans: dict[str, SpanOf] = {}
     most_bars: int | None = Field(None, ge=10, le=100_000_000)
     most_months: int | None = Field(None, ge=1, le=1200)
+    fine_fills: bool = Field(False, description="walk bars of the market's own interval inside each bar traded on")
     theme: Literal["paper", "dusk"] = "paper"
 
     @model_validator(mode="before")
@@ -97,4 +98,4 @@ class Settings(Model):
     def brief(self, terms: Terms, span: Span | None = None) -> Brief:
         """The question a run asks: training span unless told otherwise, this project's costs, capital and limit."""
         return Brief(span or self.training, self.costs_of(terms), self.capital,
-                     self.most_bars if span is None else None)
+                     self.most_bars if span is None else None, self.fine_fills)

@@ -7,7 +7,8 @@ from dataclasses import dataclass, field
 from functools import lru_cache
 from typing import Any
 
-from wolbrin.core.engine.run import Brief, Prepared
+from wolbrin.core.engine.prepare import Prepared
+from wolbrin.core.engine.run import Brief
 from wolbrin.core.jobs import Chunk, Job, State
 from wolbrin.core.market.intervals import interval_words
 from wolbrin.core.search.discover import Found, explore
@@ -37,6 +38,7 @@ class Batch:
     """What a worker process needs to test one batch; small, since it travels."""
 
     history: History
+    rates: History | None
     interval: int
     brief: Brief
     limits: Limits
@@ -59,13 +61,14 @@ class DiscoverResult:
 
 
 @lru_cache(maxsize=2)
-def _prepared(history: History, interval: int) -> Prepared:
-    return Prepared.of(history.at(interval))
+def _prepared(history: History, rates: History | None, interval: int) -> Prepared:
+    return Prepared.of(history.at(interval), finer=lambda: history.treated().bars,
+                       rates=lambda: rates.treated().bars if rates else None)
 
 
 def try_batch(batch: Batch) -> tuple[int, list[Found]]:
     """Test one batch in a worker process: how many, and those that met the limits."""
-    history = _prepared(batch.history, batch.interval)
+    history = _prepared(batch.history, batch.rates, batch.interval)
     return batch.count, explore(history, batch.brief, batch.limits, batch.seed, batch.first, batch.count)
 
 
@@ -77,7 +80,8 @@ def discover_job(project: Project, request: DiscoverRequest,
     brief = project.settings.brief(entry.terms)
     result = DiscoverResult(request)
     history = project.history(request.market)
-    batches = [Batch(history, request.interval, brief, request.limits,
+    rates = project.history(entry.terms.conversion_market) if entry.terms.conversion_market else None
+    batches = [Batch(history, rates, request.interval, brief, request.limits,
                      request.seed, first, min(BATCH, request.count - first))
                for first in range(0, request.count, BATCH)]
     title = f"Discover {request.market} {interval_words(request.interval)}"

@@ -9,7 +9,8 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from wolbrin.core.engine.run import Prepared, backtest
+from wolbrin.core.engine.prepare import Prepared
+from wolbrin.core.engine.run import backtest
 from wolbrin.core.jobs import Chunk, Job, State
 from wolbrin.core.rules.model import Strategy
 from wolbrin.core.search.candidate import Candidate, candidate_of
