@@ -213,8 +213,12 @@ CASES = {
     "largest_fall": (drawdown.largest_fall, (EQUITY, 50_000.0)),
     "placement": (facts._placement, (BARS.h, BARS.l, *(np.ascontiguousarray(T[:, c]) for c in (
         k.T_ENTRY_BAR, k.T_EXIT_BAR, k.T_SIDE, k.T_ENTRY, k.T_EXIT)))),
-    "idle": (kernel.idle, (2, 20, False, 5.0, 6.0, np.r_[np.zeros(12, np.uint8), np.ones(8, np.uint8)], np.zeros(20),
-                           np.zeros(20), np.zeros(20, np.int8))),
+    "idle": (kernel.idle, (2, 15, 5.0, 6.0, np.zeros(20), np.zeros(20), np.zeros(20, np.int8))),
+    "carry": (kernel.carry, (2, 18, 1, 10, 14, 5, 10, 100.0, 0.5, 2.0, 100.0, *(np.arange(20, dtype=np.int32) % 7 + x
+                                                                             for x in (8, 6, 7)),
+                             np.zeros(20, np.uint8), np.zeros(1, np.int64), np.ones(1), 0, np.zeros(k.PARAMETERS),
+                             np.zeros(20), np.zeros(20), np.zeros(20, np.int8))),
+    "where set": (compare.where_set, (np.arange(20, dtype=np.uint8), 4)),
 }
 
 

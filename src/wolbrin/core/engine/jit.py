@@ -10,6 +10,8 @@ from collections.abc import Callable
 from typing import Any, TypeVar
 
 from numba import njit
+from numba.core import cgutils
+from numba.extending import intrinsic
 
 F = TypeVar("F", bound=Callable[..., Any])
 
@@ -18,12 +20,15 @@ F1, F2 = "float64[::1]", "float64[:, ::1]"
 I0, F64, B = "int64", "float64", "boolean"
 
 
-def fixed(gives: str, *takes: str) -> Callable[[F], F]:
-    """Like njit(cache=True, nogil=True), but for this signature only, compiled when a first caller needs it."""
+def fixed(gives: str, *takes: str, inline: bool = True) -> Callable[[F], F]:
+    """Like njit(cache=True, nogil=True), but for this signature only, compiled when a first caller needs it.
+
+    inline: build it into its callers, which is worth a lot where it is called for every bar that matters.
+    """
     signature = f"{gives}({', '.join(takes)})"
 
     def wrap(function: F) -> F:
-        made = njit(cache=True, nogil=True, error_model="numpy")(function)
+        made = njit(cache=True, nogil=True, error_model="numpy", forceinline=inline)(function)
         usual = made.get_call_template
 
         def template(args: Any, kws: Any) -> Any:
@@ -36,3 +41,24 @@ def fixed(gives: str, *takes: str) -> Callable[[F], F]:
         return made
 
     return wrap
+
+
+@intrinsic
+def _uncounted(typing, array):  # type: ignore[no-untyped-def]
+    def generate(context, builder, signature, arguments):  # type: ignore[no-untyped-def]
+        made = context.make_array(signature.args[0])(context, builder, value=arguments[0])
+        made.meminfo = cgutils.get_null_value(made.meminfo.type)
+        made.parent = cgutils.get_null_value(made.parent.type)
+        return made._getvalue()
+
+    return array(array), generate
+
+
+@njit(cache=True, nogil=True)
+def bare(array):  # type: ignore[no-untyped-def]
+    """The same memory as an array that is not counted as referenced; the caller keeps the original alive.
+
+    numba counts every array argument in and out of every call that is not inlined, with atomic operations; the helpers of
+    the kernel take a dozen arrays each, and the counting cost several times what they do.
+    """
+    return _uncounted(array)

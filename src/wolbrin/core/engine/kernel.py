@@ -11,7 +11,7 @@ from numpy.typing import NDArray
 
 from wolbrin.core.engine import codes as k
 from wolbrin.core.engine.inputs import Bits, Clock, Finer, Floats, Ints, Ticks
-from wolbrin.core.engine.jit import F1, F2, F64, I0, I1, I2, B, fixed
+from wolbrin.core.engine.jit import F1, F2, F64, I0, I1, I2, B, bare, fixed
 from wolbrin.core.engine.orders import cancel, capped, enter, expire, meet_orders, order
 from wolbrin.core.engine.position import (
     close_position,
@@ -195,8 +195,13 @@ def simulate(open_: Ticks, high: Ticks, low: Ticks, close: Ticks, session: NDArr
         state (codes.S_: trades done, log events, fault), counts (codes.COUNTS), number of bars run (fewer than n only
         after a fault).
     """
-    counts = np.zeros(NUMBER_OF_COUNTS, np.int64)
-    s = np.zeros(STATE, np.int64)
+    counts_kept = np.zeros(NUMBER_OF_COUNTS, np.int64)
+    s_kept = np.zeros(STATE, np.int64)
+    wi_kept = np.zeros((3, WAITING_INTS), np.int64)
+    wf_kept = np.zeros((3, WAITING_FLOATS), np.float64)
+    purse_kept = np.zeros(2, np.float64)
+    counts, s, wi, wf, purse = bare(counts_kept), bare(s_kept), bare(wi_kept), bare(wf_kept), bare(purse_kept)
+    trades_i, trades_f, log, x, needs = bare(trades_i), bare(trades_f), bare(log), bare(x), bare(needs)
     s[S_DATE] = NO_LEVEL
     n = len(close)
     detail = len(gross_curve) > 0
@@ -210,9 +215,6 @@ def simulate(open_: Ticks, high: Ticks, low: Ticks, close: Ticks, session: NDArr
     this_close = x[X_THIS_CLOSE] != 0
     time_exit = int(x[X_TIME_EXIT])
     moving = x[X_TRAIL_UNIT] != NONE or x[X_EVEN_UNIT] != NONE
-    wi = np.zeros((3, WAITING_INTS), np.int64)
-    wf = np.zeros((3, WAITING_FLOATS), np.float64)
-    purse = np.empty(2, np.float64)
     purse[P_CASH] = x[X_CAPITAL]
     purse[P_GROSS] = x[X_CAPITAL]
     trades_i[0, T_SIDE] = 0
@@ -362,4 +364,5 @@ def simulate(open_: Ticks, high: Ticks, low: Ticks, close: Ticks, session: NDArr
             break
     counts[C_EXPOSED] = exposed
     counts[C_RUINED] = 1 if ruined or purse[P_CASH] <= 0.0 else 0
-    return s, counts, i
+    wf_kept[0, 0] = wi_kept[0, 0] + purse_kept[0]  # used to the end, so that their memory is
+    return s_kept, counts_kept, i

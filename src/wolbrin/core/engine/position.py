@@ -50,7 +50,7 @@ def nearest(ticks: float) -> int:
     return -int(np.floor(-ticks + 0.5 + 1e-6))
 
 
-@fixed("void", I2, I1, I0, I0, I0, I0, I0, I0, I0, I0, I0)
+@fixed("void", I2, I1, I0, I0, I0, I0, I0, I0, I0, I0, I0, inline=False)
 def note(log: Ints, s: Ints, event: int, order: int, number: int, side: int, bar: int, fine: int, how: int, price: int,
          why: int) -> None:
     """Write one event of the order log; beyond the room it is counted only, and the caller runs again with more."""
@@ -305,7 +305,7 @@ def close_position(ti: Ints, tf: Floats, s: Ints, log: Ints, purse: Floats, x: F
     ti[d + 1, T_SIDE] = 0
 
 
-@fixed("void", I2, I0, I1, I2, I0, I0, I0, I0, I0, I0)
+@fixed("void", I2, I0, I1, I2, I0, I0, I0, I0, I0, I0, inline=False)
 def _log_exit(ti: Ints, d: int, s: Ints, log: Ints, side: int, bar: int, fine: int, how: int, reason: int,
               price: int) -> None:
     by_stop = reason in (STOP, BREAK_EVEN)

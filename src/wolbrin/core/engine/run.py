@@ -17,6 +17,7 @@ from wolbrin.core.engine.prepare import FineBars, Prepared, as_prepared
 from wolbrin.core.errors import UserError
 from wolbrin.core.market.bars import Bars, Floats, Ints, Span, day_of
 from wolbrin.core.market.terms import Model, Terms
+from wolbrin.core.rules.compare import where_set
 from wolbrin.core.rules.decide import ENTRIES, Decisions, decide
 from wolbrin.core.rules.identity import strategy_hash
 from wolbrin.core.rules.mirror import effective_long, effective_short
@@ -251,7 +252,7 @@ def backtest(history: Prepared | Bars, strategy: Strategy, brief: Brief, *, deta
     rates = ready.conversion
     fine = ready.fine if brief.fine else None
     signals = made.signals[part]
-    entries = np.flatnonzero(signals & ENTRIES)
+    entries = where_set(signals, ENTRIES)
     needs = np.full((len(entries), k.NEEDS), np.nan)
     for number, column in enumerate(made.needed):
         if column is not None:

@@ -67,6 +67,21 @@ def first_finite(column: Floats, start: int) -> int:
     return len(column)
 
 
+@njit(cache=True, nogil=True)
+def where_set(bits: Flags, mask: int) -> NDArray[np.int64]:
+    """Indices of the entries that share a bit with `mask`, in order. NumPy's nonzero is ten times slower on bytes."""
+    count = 0
+    for i in range(len(bits)):
+        count += (bits[i] & mask) != 0
+    found = np.empty(count, np.int64)
+    count = 0
+    for i in range(len(bits)):
+        if bits[i] & mask != 0:
+            found[count] = i
+            count += 1
+    return found
+
+
 def pack(flags: tuple[Flags | None, ...], size: int) -> Flags:
     """Up to eight flag arrays as bits 0, 1, 2 .. of one uint8[size]; None stands for "never"."""
     out = np.zeros(size, np.uint8)

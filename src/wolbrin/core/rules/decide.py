@@ -9,7 +9,7 @@ from numpy.typing import NDArray
 
 from wolbrin.core.indicators.columns import Columns
 from wolbrin.core.indicators.model import Floats
-from wolbrin.core.rules.compare import compare, first_finite, pack
+from wolbrin.core.rules.compare import compare, first_finite, pack, where_set
 from wolbrin.core.rules.filters import blocked_bars
 from wolbrin.core.rules.mirror import effective_long, effective_short, mirror_level
 from wolbrin.core.rules.model import (
@@ -26,7 +26,7 @@ from wolbrin.core.rules.model import (
 )
 
 LONG_IN, SHORT_IN, LONG_OUT, SHORT_OUT, BLOCKED, EDGE = 1, 2, 4, 8, 16, 32
-ENTRIES = np.uint8(LONG_IN | SHORT_IN)
+ENTRIES = LONG_IN | SHORT_IN
 # A condition whose first row leaves so few bars is finished on these bars alone.
 FEW = 0.2
 Needed = tuple[Floats | None, ...]
@@ -117,7 +117,7 @@ def condition_flags(columns: Columns, condition: Condition) -> NDArray[np.uint8]
     flags = row_flags(columns, ordered[0])
     for number, row in enumerate(ordered[1:], 1):
         if np.count_nonzero(flags) < FEW * size:
-            at = np.flatnonzero(flags)
+            at = where_set(flags, 1)
             for rest in ordered[number:]:
                 at = at[_some_flags(columns, rest, at)]
             flags[:] = 0
