@@ -7,7 +7,8 @@ import numpy as np
 import talib
 
 from wolbrin.core.errors import UserError
-from wolbrin.core.indicators import kernels
+from wolbrin.core.indicators import kernels, structure
+from wolbrin.core.indicators.library import library
 from wolbrin.core.indicators.model import Floats, Indicator, Output, Param, Values
 from wolbrin.core.market.bars import Bars
 from wolbrin.core.market.sessions import NS_A_DAY, NS_A_MINUTE
@@ -110,6 +111,32 @@ def _momentum(bars: Bars, x: Floats, v: Values) -> tuple[Floats, ...]:
     return (x - _lag(x, _n(v)),)
 
 
+def _pivots(bars: Bars, x: Floats, v: Values) -> tuple[Floats, ...]:
+    high, low, close = kernels.prior_session(bars.high, bars.low, bars.close, bars.session)
+    pivot = (high + low + close) / 3.0
+    span = high - low
+    return (pivot, 2 * pivot - low, pivot + span, high + 2 * (pivot - low), 2 * pivot - high, pivot - span,
+            low - 2 * (high - pivot))
+
+
+def _atr_percent(bars: Bars, x: Floats, v: Values) -> tuple[Floats, ...]:
+    with np.errstate(divide="ignore", invalid="ignore"):
+        share = 100.0 * _atr(bars, _n(v)) / np.abs(bars.close)
+    share = np.where(np.isfinite(share), share, np.nan)
+    return share, structure.rank_of(share, _n(v, "rank"))
+
+
+def _outside(bars: Bars, x: Floats, v: Values) -> tuple[Floats, ...]:
+    before_high, before_low = _lag(bars.high, 1), _lag(bars.low, 1)
+    beyond = (bars.high > before_high) & (bars.low < before_low)
+    return (np.where(np.isnan(before_high), np.nan, np.where(beyond, np.sign(bars.close - bars.open), 0.0)),)
+
+
+def _round_number(bars: Bars, x: Floats, v: Values) -> tuple[Floats, ...]:
+    step = v["step"]
+    return (x - np.floor(x / step + 0.5) * step,)
+
+
 def _value(nature: str, **more: object) -> tuple[Output, ...]:
     return (Output("value", "value", nature, **more),)  # type: ignore[arg-type]
 
@@ -210,6 +237,54 @@ CATALOGUE: tuple[Indicator, ...] = (
     Indicator("bars_in_session", "Bars in session", "time", _value("unsigned"), (),
               lambda b, x, v: (kernels.session_count(b.session),), "bars since the session's open, this one counted",
               COMMON, warm_up=lambda v: 0),
+    Indicator("pivots", "Pivots", "session",
+              (Output("pivot", "Pivot", "price"),
+               *(Output(f"r{i}", f"Pivot R{i}", "price", mirror=("pivots", f"s{i}")) for i in (1, 2, 3)),
+               *(Output(f"s{i}", f"Pivot S{i}", "price", mirror=("pivots", f"r{i}")) for i in (1, 2, 3))), (), _pivots,
+              "P = (high + low + close) / 3 of the prior session; R1 = 2P - low, R2 = P + range, R3 = high + 2 (P - low); "
+              "S mirrored", COMMON, on_price=True),
+    Indicator("atr_percent", "ATR percent", "volatility",
+              (Output("value", "ATR percent", "unsigned"), Output("rank", "ATR percent rank", "unsigned")),
+              (_length(14, 1), Param("rank", "rank over", 100, 10, 1000, 10)), _atr_percent,
+              "100 ATR / close, and the share of the values before it that lie below", WILDER),
+    Indicator("imbalance", "Fair value gap", "structure",
+              (Output("up", "Fair value gap up", "unsigned", mirror=("imbalance", "down")),
+               Output("down", "Fair value gap down", "unsigned", mirror=("imbalance", "up"))), (),
+              lambda b, x, v: structure.imbalance(b.high, b.low),
+              "three-bar imbalance: low - high two bars ago where positive; for down, low two bars ago - high", COMMON,
+              warm_up=lambda v: 2),
+    Indicator("swings", "Swings", "structure",
+              (Output("high", "Swing high", "price", mirror=("swings", "low")),
+               Output("low", "Swing low", "price", mirror=("swings", "high")),
+               Output("break", "Break of structure", "centered")), (Param("side", "bars each side", 3, 1, 20),),
+              lambda b, x, v: structure.swings(b.high, b.low, b.close, _n(v, "side")),
+              "last high above its k neighbors on both sides, known k bars later; break: +1 on the first close above it, "
+              "-1 below the swing low", COMMON, on_price=True),
+    Indicator("sweep", "Sweep of an extreme", "structure", _value("centered"), (_length(20, 1),),
+              lambda b, x, v: (structure.sweep(b.high, b.low, b.close, _n(v)),),
+              "+1 where the low goes below the n bars before and the close comes back above, -1 for the high", COMMON,
+              warm_up=lambda v: _n(v)),
+    Indicator("origin", "Origin zone", "structure",
+              (Output("upper", "Origin zone upper", "price", mirror=("origin", "lower")),
+               Output("lower", "Origin zone lower", "price", mirror=("origin", "upper")),
+               Output("return", "Return to the origin zone", "centered")),
+              (_length(14, 1), Param("multiple", "ATR multiple", 1.5, 0.2, 10, 0.1)),
+              lambda b, x, v: structure.origin(b.open, b.high, b.low, b.close, _atr(b, _n(v)), v["multiple"]),
+              "range of the bar before a body of at least so many ATR; return: +1 or -1 on the first bar that comes back",
+              COMMON, on_price=True),
+    Indicator("inside", "Inside bars", "bar", _value("unsigned"), (),
+              lambda b, x, v: (structure.inside_run(b.high, b.low),),
+              "bars in a row that lie inside the bar before them", COMMON, warm_up=lambda v: 1),
+    Indicator("outside", "Outside bar", "bar", _value("centered"), (), _outside,
+              "+1 or -1 by its body where high and low both lie beyond the bar before, else 0", COMMON,
+              warm_up=lambda v: 1),
+    Indicator("close_run", "Consecutive closes", "bar", _value("centered"), (),
+              lambda b, x, v: (structure.close_run(b.close),), "higher closes in a row, negative for lower ones", COMMON,
+              warm_up=lambda v: 1),
+    Indicator("round_number", "Round-number distance", "price", _value("centered"),
+              (Param("step", "step", 1.0, 0.01, 1000.0, 0.01),), _round_number,
+              "value less the nearest multiple of the step, in price", COMMON, True, warm_up=lambda v: 0),
+    *library(),
 )
 
 BY_KEY = {i.key: i for i in CATALOGUE}
