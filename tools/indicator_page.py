@@ -10,9 +10,10 @@ PAGE = Path(__file__).parent.parent / "docs" / "indicators.md"
 
 
 def page() -> str:
-    lines = ["# Indicators", "", f"{len(CATALOGUE)} of them, written by `tools/indicator_page.py` from the catalogue. Warm-up is "
-             "the number of bars without a value at the default settings; where it says *varies*, the first value depends on "
-             "the sessions. A value at a bar depends on that bar and earlier ones only; a test cuts the data to prove it.", ""]
+    lines = ["# Indicators", "", f"{len(CATALOGUE)} of them, written by `tools/indicator_page.py` from the catalogue. "
+             "Warm-up is the number of bars without a value at the default settings; where it says *varies*, the first "
+             "value depends on the data. A value at a bar depends on that bar and earlier ones only; a test cuts the data "
+             "to prove it.", ""]
     groups = list(dict.fromkeys(i.group for i in CATALOGUE))
     for group in groups:
         lines += [f"## {group[0].upper()}{group[1:]}", "",

@@ -23,7 +23,7 @@ from wolbrin.cli.common import (
     open_project,
     told,
 )
-from wolbrin.core.engine.ledger import ledger
+from wolbrin.core.engine.ledger import ledger, order_log
 from wolbrin.core.engine.prepare import Prepared
 from wolbrin.core.engine.run import Brief, Costs, Run, backtest
 from wolbrin.core.errors import UserError
@@ -45,10 +45,14 @@ def _day(text: str | None, name: str) -> dt.date | None:
         raise UserError(f'"{text}" is not a date like 2022-06-30', f"--{name}", "Write year-month-day.") from None
 
 
-def report(run: Run, detail: bool) -> dict[str, Any]:
+def report(run: Run, detail: bool, orders: bool = False) -> dict[str, Any]:
     """The result as plain data (docs/command-line.md)."""
     result: dict[str, Any] = {"record": run.record(), "counts": run.counts, "measures": measure(Facts.of(run)),
                               "fingerprint": run.fingerprint, "ledger": ledger(run)}
+    if run.fault:
+        result["fault"] = run.fault
+    if orders:
+        result["orders"] = order_log(run)
     if detail:
         part = slice(run.first, run.last)
         result["equity"] = {"time": run.bars.end[part].view("datetime64[ns]"), "net": run.net, "gross": run.gross,
@@ -69,6 +73,11 @@ def add(app: typer.Typer, demo: Callable[[], Path]) -> None:
             first: str | None = typer.Option(None, "--from", help="First trading date of decisions."),
             last: str | None = typer.Option(None, "--to", help="Last trading date."),
             capital: float | None = typer.Option(None, "--capital", help="Starting capital."),
+            finer: Path | None = typer.Option(None, "--finer", help="With --bars: a CSV of finer bars for fine fills."),
+            rates: Path | None = typer.Option(None, "--rates", help="With --bars: a CSV of the conversion market."),
+            rates_market: Path | None = typer.Option(None, "--rates-market", help="Its market file."),
+            fine: bool = typer.Option(False, "--fine", help="Fine fills from the market's own interval."),
+            orders: bool = typer.Option(False, "--orders", help="Include the order log in the JSON."),
             equity: bool = typer.Option(False, "--equity", help="Include equity and position per bar in the JSON."),
             json: bool = JSON) -> None:
         """Run a strategy over a history and print its measures."""
@@ -78,7 +87,7 @@ def add(app: typer.Typer, demo: Callable[[], Path]) -> None:
         with told():
             span = Span(_day(first, "from"), _day(last, "to"))
             what: Strategy
-            history: Bars | Prepared
+            history: Prepared | Bars
             if bars is not None:
                 from wolbrin.core.market.csv_files import read_bars  # pandas is slow to import; only this way needs it
 
@@ -86,7 +95,10 @@ def add(app: typer.Typer, demo: Callable[[], Path]) -> None:
                 what = load_strategy(Path(strategy))
                 base = read_bars(bars, terms, bar_minutes, zone)
                 history = to_interval(base, code_of(interval)) if interval else base
-                brief = Brief(span, Costs.of(terms), capital or 50_000.0)
+                below = read_bars(finer, terms, None, zone) if finer else base
+                quoted = read_bars(rates, load_terms(rates_market), None, zone) if rates and rates_market else None
+                history = Prepared.of(history, finer=lambda: below, rates=lambda: quoted)
+                brief = Brief(span, Costs.of(terms), capital or 50_000.0, fine=fine or finer is not None)
             else:
                 opened = open_project(project, demo)
                 if strategy.endswith(".json"):
@@ -107,11 +119,15 @@ def add(app: typer.Typer, demo: Callable[[], Path]) -> None:
                 brief = settings.brief(history.bars.terms, chosen)
                 if capital:
                     brief = replace(brief, capital=capital)
+                if fine:
+                    brief = replace(brief, fine=True)
             run = backtest(history, what, brief)
         if json:
-            emit(report(run, equity))
+            emit(report(run, equity, orders))
         else:
             console.print(describe(what), markup=False)
             title = f"{what.name} on {run.bars.terms.code} {interval_words(run.bars.interval)}, {brief.span}"
+            if run.fault:
+                error_console.print(run.fault, markup=False)
             console.print(measures_table(title,
                                          {"value": measure(Facts.of(run))}))

@@ -16,7 +16,7 @@ from typing import Any
 
 import numpy as np
 import talib
-from talib import abstract
+from talib.abstract import Function  # type: ignore[attr-defined]
 
 from wolbrin.core.indicators.model import Floats, Indicator, Output, Param, Values
 from wolbrin.core.market.bars import Bars
@@ -42,10 +42,10 @@ AVGPRICE | average_price | Average price | price | value:price | (open + high + 
 MEDPRICE | median_price | Median price | price | value:price | (high + low) / 2
 TYPPRICE | typical_price | Typical price | price | value:price | (high + low + close) / 3
 WCLPRICE | weighted_close | Weighted close | price | value:price | (high + low + 2 close) / 4
-HA | smoothed_bars | Averaged bars | price | open:price,high:price:low,low:price:high,close:price | bars of averaged prices: close = mean of the four, open = mean of the last averaged body
-ACCBANDS | acceleration_bands | Acceleration bands | channel | upper:price:lower,middle:price,lower:price:upper | average of high (1 + 4 (high - low) / (high + low)), of close, of the mirrored low
+HA | smoothed_bars | Averaged bars | price | open:price,high:price:low,low:price:high,close:price | averaged open and close
+ACCBANDS | acceleration_bands | Acceleration bands | channel | upper:price:lower,middle:price,lower:price:upper | means of high (1 + 4 range / (high + low)), close, low
 DONCHIAN | donchian | Donchian | channel | upper:price:lower,middle:price,lower:price:upper | highest high, middle and lowest low of n bars, this one included
-SUPERTREND | supertrend | Supertrend | trend | line:price,trend:centered | median price -/+ multiple x ATR, moving with the trend only; trend is +1 or -1
+SUPERTREND | supertrend | Supertrend | trend | line:price,trend:centered | median price -/+ multiple x ATR, never back; trend +1 or -1
 SAR | sar | Parabolic SAR | trend | value:price | stop that accelerates towards the extreme of the move
 AROON | aroon | Aroon | trend | down:bounded:up,up:bounded:down | 100 (n - bars since the extreme) / n
 AROONOSC | aroon_oscillator | Aroon oscillator | trend | value:centered | Aroon up - Aroon down
@@ -53,7 +53,7 @@ ADXR | adxr | ADXR | trend | value:unsigned | mean of ADX and ADX n bars ago
 DX | dx | DX | trend | value:unsigned | 100 |+DI - -DI| / (+DI + -DI)
 PLUS_DM | plus_dm | +DM | trend | value:unsigned | Wilder sum of upward directional movement
 MINUS_DM | minus_dm | -DM | trend | value:unsigned | Wilder sum of downward directional movement
-VORTEX | vortex | Vortex | trend | plus:unsigned:minus,minus:unsigned:plus | sum of |high - low before| and of |low - high before| over the sum of true ranges
+VORTEX | vortex | Vortex | trend | plus:unsigned:minus,minus:unsigned:plus | sums of |high - low before|, |low - high before| / true ranges
 VHF | vhf | Vertical horizontal filter | trend | value:unsigned | (highest - lowest) / sum of moves of n values
 ER | efficiency | Efficiency ratio | trend | value:unsigned | |net move| / sum of moves of n values
 HT_TRENDMODE | trend_mode | Trend mode | trend | value:unsigned | 1 in a trend, 0 in a cycle, by the Hilbert transform
@@ -175,13 +175,13 @@ BOUNDS = {"percent_r": (-100.0, 0.0)}
 
 
 def _settings(name: str) -> dict[str, float]:
-    return {k: v for k, v in abstract.Function(name).info["parameters"].items() if k in SETTINGS}
+    return {k: v for k, v in Function(name).info["parameters"].items() if k in SETTINGS}
 
 
 def _arrays(name: str, bars: Bars, source: Floats) -> list[Floats]:
     """The columns a function takes, in its order."""
     found: list[Floats] = []
-    for key, which in abstract.Function(name).info["input_names"].items():
+    for key, which in Function(name).info["input_names"].items():
         for field in [which] if isinstance(which, str) else which:
             found.append(source if key == "price" else np.asarray(getattr(bars, field), np.float64))
     return found
@@ -196,7 +196,7 @@ def _given(name: str, values: Values) -> dict[str, float]:
 def _compute(name: str, bars: Bars, source: Floats, values: Values) -> tuple[Floats, ...]:
     arrays = _arrays(name, bars, source)
     if len(bars) <= _warm_up(name, values):
-        count = len(abstract.Function(name).info["output_names"])
+        count = len(Function(name).info["output_names"])
         return tuple(np.full(len(bars), np.nan) for _ in range(count))
     made = getattr(talib, name)(*arrays, **_given(name, values))
     several = made if isinstance(made, tuple) else (made,)
@@ -206,7 +206,7 @@ def _compute(name: str, bars: Bars, source: Floats, values: Values) -> tuple[Flo
 
 
 def _warm_up(name: str, values: Values) -> int:
-    return int(abstract.Function(name, **_given(name, values)).lookback)
+    return int(Function(name, **_given(name, values)).lookback)
 
 
 def _params(name: str) -> tuple[Param, ...]:
@@ -232,7 +232,7 @@ def _outputs(key: str, title: str, text: str) -> tuple[Output, ...]:
 
 def _described(line: str) -> Indicator:
     name, key, title, group, outputs, formula = (p.strip() for p in line.split(" | "))
-    inputs = abstract.Function(name).info["input_names"]
+    inputs = Function(name).info["input_names"]
     made = _outputs(key, title, outputs)
     return Indicator(key, title, group, made, _params(name), partial(_compute, name), formula, REFERENCE,
                      takes_field="price" in inputs, warm_up=partial(_warm_up, name),

@@ -8,7 +8,7 @@ from typing import Any
 
 from wolbrin.core.indicators.catalogue import BY_KEY
 from wolbrin.core.rules.mirror import output_of
-from wolbrin.core.rules.model import IndicatorOperand, NumberOperand, Operand, Row, Strategy
+from wolbrin.core.rules.model import Distance, IndicatorOperand, NumberOperand, Operand, Row, Strategy
 
 Path = tuple[str | int, ...]
 
@@ -73,6 +73,22 @@ def _rows(path: Path, rows: tuple[Row, ...], where: str) -> list[Tunable]:
     return found
 
 
+def _distance(path: Path, name: str, distance: Distance) -> list[Tunable]:
+    if distance.unit == "level":
+        return []
+    if distance.unit in ("ticks", "money"):
+        low, high, step = _around(distance.amount, 1.0, True)
+    else:
+        step = 0.25
+        low, high = max(0.25, distance.amount - 1.0), distance.amount + 1.0
+    unit = {"atr": "ATR multiple", "stop": "stop"}.get(distance.unit, distance.unit)
+    found = [Tunable((*path, "amount"), f"{name} {unit}", distance.amount, low, high, step)]
+    if distance.unit == "atr":
+        found.append(Tunable((*path, "length"), f"{name} ATR length", distance.length, max(2, distance.length - 10),
+                             distance.length + 10, 2))
+    return found
+
+
 def tunables(strategy: Strategy) -> list[Tunable]:
     """All numbers that matter to the strategy as it stands, entries first."""
     found: list[Tunable] = []
@@ -82,20 +98,15 @@ def tunables(strategy: Strategy) -> list[Tunable]:
             continue
         found += _rows((side, "entry", "rows"), part.entry.rows, f"{side} entry")
         found += _rows((side, "exit", "rows"), part.exit.rows, f"{side} exit")
-    for name in ("stop", "target"):
-        distance = getattr(strategy, name)
-        if distance is None:
-            continue
-        whole = distance.unit == "ticks"
-        low, high, step = _around(distance.amount, 1.0 if whole else 0.1, whole)
-        if not whole:
-            step = 0.25
-            low, high = max(0.25, distance.amount - 1.0), distance.amount + 1.0
-        found.append(Tunable((name, "amount"), f"{name} {distance.unit if distance.unit != 'atr' else 'ATR multiple'}",
-                             distance.amount, low, high, step))
-        if distance.unit == "atr":
-            found.append(Tunable((name, "length"), f"{name} ATR length", distance.length,
-                                 max(2, distance.length - 10), distance.length + 10, 2))
+    places: tuple[Path, ...] = (("stop",), ("target",), ("trail", "distance"), ("trail", "start_after"),
+                                ("break_even", "after"))
+    titles = ("stop", "target", "trail", "trail start", "break even")
+    for place, title, distance in zip(places, titles, strategy.distances):
+        if distance is not None:
+            found += _distance(place, title, distance)
+    if strategy.sizing.kind != "fixed":
+        low, high, step = _around(strategy.sizing.amount, 0.1, False)
+        found.append(Tunable(("sizing", "amount"), f"size, {strategy.sizing.kind}", strategy.sizing.amount, low, high, step))
     if strategy.time_exit is not None:
         low, high, step = _around(strategy.time_exit, 1, True)
         found.append(Tunable(("time_exit",), "time exit bars", strategy.time_exit, low, high, step))

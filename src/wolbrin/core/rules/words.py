@@ -3,12 +3,16 @@
 from __future__ import annotations
 
 from wolbrin.core.indicators.catalogue import BY_KEY
+from wolbrin.core.market.intervals import interval_words
 from wolbrin.core.rules.mirror import effective_long, effective_short
 from wolbrin.core.rules.model import (
     UNARY,
     Condition,
     Distance,
+    EntryOrder,
     FieldOperand,
+    Filters,
+    Level,
     NumberOperand,
     Operand,
     Row,
@@ -29,6 +33,10 @@ def operand_words(operand: Operand) -> str:
         text = BY_KEY[operand.indicator].label(operand.settings, operand.output, operand.source)
     if operand.times != 1.0:
         text = f"{number(operand.times)} \u00d7 {text}"
+    if operand.interval is not None:
+        text = f"{interval_words(operand.interval)} {text}"
+    if operand.market is not None:
+        text = f"{operand.market} {text}"
     return f"{text} {operand.ago} bars ago" if operand.ago else text
 
 
@@ -44,11 +52,51 @@ def condition_words(condition: Condition) -> str:
 
 
 def distance_words(distance: Distance) -> str:
-    if distance.unit == "ticks":
-        return f"{number(distance.amount)} ticks"
-    if distance.unit == "stop":
-        return f"{number(distance.amount)} \u00d7 stop"
-    return f"{number(distance.amount)} ATR({distance.length})"
+    amount = number(distance.amount)
+    if distance.unit == "level" and distance.level is not None:
+        return f"at {level_words(distance.level)}"
+    return {"ticks": f"{amount} ticks", "stop": f"{amount} \u00d7 stop", "money": f"{amount} a contract",
+            "percent": f"{amount}% of the entry"}.get(distance.unit, f"{amount} ATR({distance.length})")
+
+
+def level_words(level: Level) -> str:
+    """A level, such as "Highest(20) of high + 2 ticks"."""
+    text = operand_words(level.operand)
+    if not level.offset:
+        return text
+    sign = "+" if level.offset > 0 else "\u2212"
+    unit = "ticks" if level.unit == "ticks" else f"ATR({level.length})"
+    return f"{text} {sign} {number(abs(level.offset))} {unit}"
+
+
+def entry_words(order: EntryOrder, verb: str, when: str) -> str:
+    """How a side enters: "Buy at the next open", or by a resting order."""
+    if order.kind == "market" or order.level is None:
+        return f"{verb} {when}"
+    bars = "the next bar" if order.bars == 1 else f"the next {order.bars} bars"
+    touch = f", {order.touch_ticks} ticks through" if order.kind == "limit" and order.touch_ticks else ""
+    return f"{verb} by a {order.kind} order at {level_words(order.level)}{touch}, resting for {bars},"
+
+
+def sizing_words(strategy: Strategy) -> str:
+    """The quantity in a few words."""
+    amount = number(strategy.sizing.amount)
+    return {"risk": f"{amount}% of equity at risk", "percent": f"{amount}% of equity", "notional": f"{amount} notional"}.get(
+        strategy.sizing.kind, f"{number(strategy.quantity)} contract{'' if strategy.quantity == 1 else 's'}")
+
+
+def filter_words(filters: Filters) -> list[str]:
+    """Each entry filter in a few words."""
+    found = [f"between {w.first} and {w.last}" for w in filters.windows]
+    if filters.weekdays:
+        found.append("on " + ", ".join(filters.weekdays))
+    if filters.most_entries:
+        found.append(f"at most {filters.most_entries} entr{'y' if filters.most_entries == 1 else 'ies'} a date")
+    if filters.last_minutes:
+        found.append(f"not in the last {filters.last_minutes} minutes of a session")
+    if filters.oversized:
+        found.append(f"not after a bar above {number(filters.oversized.multiple)} ATR({filters.oversized.length})")
+    return found
 
 
 def describe(strategy: Strategy) -> str:
@@ -58,11 +106,11 @@ def describe(strategy: Strategy) -> str:
     parts: list[str] = []
     mirrored = strategy.short.mode == "mirrored" and strategy.long.mode != "off"
     if long_side.entry.active:
-        parts.append(f"Buy {when} when {condition_words(long_side.entry)}.")
+        parts.append(f"{entry_words(long_side.order, 'Buy', when)} when {condition_words(long_side.entry)}.")
     if mirrored and short_side.entry.active:
         parts.append("Sell short mirrored.")
     elif short_side.entry.active:
-        parts.append(f"Sell short {when} when {condition_words(short_side.entry)}.")
+        parts.append(f"{entry_words(short_side.order, 'Sell short', when)} when {condition_words(short_side.entry)}.")
     if not parts:
         return "No entry yet: add a row to the long or the short entry."
     if long_side.exit.active:
@@ -74,6 +122,11 @@ def describe(strategy: Strategy) -> str:
         protection.append(f"stop {distance_words(strategy.stop)}")
     if strategy.target:
         protection.append(f"target {distance_words(strategy.target)}")
+    if strategy.trail:
+        begin = f" once {distance_words(strategy.trail.start_after)} ahead" if strategy.trail.start_after else ""
+        protection.append(f"trail {distance_words(strategy.trail.distance)}{begin}")
+    if strategy.break_even:
+        protection.append(f"break even after {distance_words(strategy.break_even.after)}")
     if strategy.time_exit:
         protection.append(f"out after {strategy.time_exit} bars")
     if strategy.flat_by_session_end:
@@ -81,4 +134,8 @@ def describe(strategy: Strategy) -> str:
     if protection:
         text = ", ".join(protection)
         parts.append(text[0].upper() + text[1:] + ".")
+    if filters := filter_words(strategy.filters):
+        parts.append(f"Entries: {'; '.join(filters)}.")
+    if strategy.sizing.kind != "fixed" or strategy.quantity != 1.0:
+        parts.append(f"Size: {sizing_words(strategy)}.")
     return " ".join(parts)

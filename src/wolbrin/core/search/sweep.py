@@ -64,9 +64,10 @@ def variant(strategy: Strategy, axes: tuple[Axis, ...], values: tuple[float, ...
 
 def _same_signals(a: Strategy, b: Strategy) -> bool:
     """Whether decisions of `a` serve `b`: only amounts of stop, target and time exit may differ."""
-    def length(s: Strategy) -> tuple[object, ...]:
-        return tuple((d.unit, d.length) if d else None for d in (s.stop, s.target))
-    return a.long == b.long and a.short == b.short and length(a) == length(b)
+    def shape(s: Strategy) -> tuple[object, ...]:
+        return (s.long, s.short, s.filters, s.flat_by_session_end,
+                *((d.unit, d.length, d.level, d.short_level) if d else None for d in s.distances))
+    return shape(a) == shape(b)
 
 
 def evaluate(history: Prepared, strategy: Strategy, brief: Brief, axes: tuple[Axis, ...],

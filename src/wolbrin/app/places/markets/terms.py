@@ -9,6 +9,7 @@ from zoneinfo import available_timezones
 
 from PySide6.QtCore import Qt
 from PySide6.QtWidgets import (
+    QCheckBox,
     QComboBox,
     QCompleter,
     QFileDialog,
@@ -50,6 +51,9 @@ class TermsPage(Page):
         self._before: Terms | None = None
         self.fields: dict[str, QLineEdit] = {}
         self.name = self._field("name", 180)
+        self.inverse = QCheckBox("inverse")
+        self.inverse.setAccessibleName("conversion market quotes the inverse")
+        self.inverse.toggled.connect(lambda _: self.edited())
         self.kind = combo([(k, k) for k in ("future", "currency pair", "other")], "Kind", 120, self.edited)
         self.zone = QComboBox()
         self.zone.setEditable(True)
@@ -103,6 +107,8 @@ class TermsPage(Page):
         self.point_label = QLabel()
         self.point_line = left.add("point value", f("point_value"), "quote money for 1.00", width=108)
         left.add("quote currency", f("quote_currency", 50), "1 unit is", f("conversion_rate", 66), "account money", width=108)
+        left.add("or converted at", f("conversion_market", 66), self.inverse, width=108,
+                 tip="code of a market whose last close is that rate; inverse where it quotes the other way round")
         left.add("smallest quantity", f("minimum_lot", 66), "step", f("lot_step", 66), width=108)
         left.add("price decimals", f("price_digits", 44), "empty: as the tick needs", width=108)
         left.add("margin", f("margin", 80), "a contract, or 1 :", f("leverage", 50),
@@ -173,12 +179,14 @@ class TermsPage(Page):
         self._filling, self._before = True, t
         show = {"name": t.name, "tick_size": plain(t.tick_size), "point_value": plain(t.point_value),
                 "quote_currency": t.quote_currency, "conversion_rate": plain(t.conversion_rate),
+                "conversion_market": t.conversion_market,
                 "minimum_lot": plain(t.minimum_lot), "lot_step": plain(t.lot_step),
                 "price_digits": "" if t.price_digits is None else str(t.price_digits),
                 "margin": plain(t.margin.per_contract), "leverage": plain(t.margin.leverage),
                 "closed": ", ".join(t.closed), "financing_time": t.financing.time}
         for key, text in show.items():
             self.fields[key].setText(text)
+        self.inverse.setChecked(t.conversion_inverse)
         choose(self.kind, t.kind)
         self.zone.setEditText(t.time_zone)
         self.calendar.setEditText(t.calendar)
@@ -257,6 +265,8 @@ class TermsPage(Page):
             "name": self.name.text().strip(), "kind": self.kind.currentData(), "tick_size": n("tick_size", 0.0),
             "point_value": n("point_value", 0.0), "quote_currency": self.fields["quote_currency"].text().strip().upper(),
             "conversion_rate": n("conversion_rate", 0.0),
+            "conversion_market": self.fields["conversion_market"].text().strip(),
+            "conversion_inverse": self.inverse.isChecked(),
             "minimum_lot": n("minimum_lot", 0.0), "lot_step": n("lot_step", 0.0),
             "price_digits": None if digits is None else int(digits), "closed": tuple(closed),
             "margin": {"per_contract": n("margin"), "leverage": n("leverage")},

@@ -19,10 +19,13 @@ from PySide6.QtWidgets import (
 
 from wolbrin.app.parts import Popup, label, link
 from wolbrin.core.indicators.catalogue import BY_KEY, CATALOGUE, PRICE_FIELDS
+from wolbrin.core.market.intervals import interval_words
 from wolbrin.core.rules.model import FieldOperand, IndicatorOperand, NumberOperand, Operand
 from wolbrin.core.rules.words import operand_words
 
 KEY = Qt.ItemDataRole.UserRole
+SERIES: list[tuple[str, int | None]] = [("the interval traded", None), *((interval_words(m), m) for m in (
+    2, 3, 5, 10, 15, 20, 30, 45, 60, 90, 120, 180, 240, 360, 480, 1440))]
 
 
 def choices() -> list[tuple[str, str, tuple[str, str]]]:
@@ -146,6 +149,19 @@ class OperandPopup(Popup):
                 self.about.setText(entry.formula)
             else:
                 self.about.setText("Price of the bar that has just closed.")
+            where = QComboBox()
+            where.addItems([text for text, _ in SERIES])
+            where.setAccessibleName("read from bars of")
+            codes = [code for _, code in SERIES]
+            where.setCurrentIndex(codes.index(o.interval) if o.interval in codes else 0)
+            where.currentIndexChanged.connect(lambda i: self._update(interval=codes[i]))
+            self.form.addRow("bars of", where)
+            market = QLineEdit(o.market or "")
+            market.setPlaceholderText("the market traded")
+            market.setMaxLength(24)
+            market.setAccessibleName("of market")
+            market.editingFinished.connect(lambda: self._update(market=market.text().strip() or None))
+            self.form.addRow("market", market)
             self.form.addRow("times", self._number(o.times, -1000, 1000, False, 0.1,
                                                    lambda v: self._update(times=v), "times"))
             self.form.addRow("bars ago", self._number(o.ago, 0, 5000, True, 1,

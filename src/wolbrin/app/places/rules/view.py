@@ -9,7 +9,6 @@ import numpy as np
 from PySide6.QtCore import Qt
 from PySide6.QtWidgets import (
     QComboBox,
-    QDoubleSpinBox,
     QFileDialog,
     QLineEdit,
     QScrollArea,
@@ -21,6 +20,15 @@ from PySide6.QtWidgets import (
 from wolbrin.app.charts.price import Mark, PriceChart
 from wolbrin.app.parts import Choice, button, column, hairline, label, link, row
 from wolbrin.app.places.place import Place
+from wolbrin.app.places.rules.orders import (
+    STOP_UNITS,
+    TARGET_UNITS,
+    DistanceEditor,
+    FilterEditor,
+    FollowEditor,
+    OrderEditor,
+    SizeEditor,
+)
 from wolbrin.app.places.rules.rows import ConditionEditor
 from wolbrin.app.session import Session
 from wolbrin.app.shell.actions import Action
@@ -28,58 +36,10 @@ from wolbrin.core.indicators.catalogue import BY_KEY
 from wolbrin.core.measures.wording import number
 from wolbrin.core.rules.decide import LONG_IN, SHORT_IN, Decisions, decide, operand_column
 from wolbrin.core.rules.mirror import effective_short
-from wolbrin.core.rules.model import Condition, Distance, IndicatorOperand, Side, Strategy, load_strategy
+from wolbrin.core.rules.model import Condition, Distance, EntryOrder, IndicatorOperand, Side, Strategy, load_strategy
 from wolbrin.core.rules.words import describe, operand_words
 
-UNITS = [("none", None), ("\u00d7 ATR", "atr"), ("ticks", "ticks")]
-TARGET_UNITS = [*UNITS, ("\u00d7 stop", "stop")]
 LINE_TOKENS = ("accent", "gain", "caution", "loss", "muted")
-
-
-class DistanceEditor(QWidget):
-    """A protective order's distance: unit, amount and, for ATR, its length, all on one line."""
-
-    def __init__(self, name: str, units: list[tuple[str, str | None]], changed: Any) -> None:
-        super().__init__()
-        self._units, self._changed, self._quiet = units, changed, False
-        self.amount = QDoubleSpinBox()
-        self.amount.setRange(0.01, 1e6)
-        self.amount.setDecimals(2)
-        self.amount.setFixedWidth(90)
-        self.amount.setSingleStep(0.25)
-        self.amount.setAlignment(Qt.AlignmentFlag.AlignRight)
-        self.amount.setAccessibleName(f"{name} amount")
-        self.unit = QComboBox()
-        self.unit.addItems([text for text, _ in units])
-        self.unit.setAccessibleName(f"{name} unit")
-        self.length = QSpinBox()
-        self.length.setRange(1, 5000)
-        self.length.setPrefix("ATR length ")
-        self.length.setAccessibleName(f"{name} ATR length")
-        title = label(name, "muted")
-        title.setFixedWidth(60)
-        self.setLayout(row(title, self.amount, self.unit, self.length, None))
-        self.amount.valueChanged.connect(lambda *_: self._tell())
-        self.length.valueChanged.connect(lambda *_: self._tell())
-        self.unit.currentIndexChanged.connect(lambda *_: self._tell())
-
-    def show_distance(self, distance: Distance | None) -> None:
-        self._quiet = True
-        unit = distance.unit if distance else None
-        self.unit.setCurrentIndex([u for _, u in self._units].index(unit))
-        if distance:
-            self.amount.setValue(distance.amount)
-            self.length.setValue(distance.length)
-        self.amount.setVisible(distance is not None)
-        self.length.setVisible(unit == "atr")
-        self._quiet = False
-
-    def _tell(self) -> None:
-        if self._quiet:
-            return
-        unit = self._units[self.unit.currentIndex()][1]
-        self._changed(None if unit is None else Distance(unit=unit, amount=self.amount.value(),  # type: ignore[arg-type]
-                                                         length=self.length.value()))
 
 
 class RulesPlace(Place):
@@ -101,7 +61,12 @@ class RulesPlace(Place):
         self.long_mode.chosen.connect(lambda m: self._mode("long", m))
         self.short_mode = Choice([("mirrored", "mirrored"), ("own", "own"), ("off", "off")], "mirrored", "Short side")
         self.short_mode.chosen.connect(lambda m: self._mode("short", m))
-        self.stop = DistanceEditor("stop", UNITS, lambda d: self._set("stop", d, "stop"))
+        self.long_order = OrderEditor("long entry", lambda o: self._order("long", o))
+        self.short_order = OrderEditor("short entry", lambda o: self._order("short", o))
+        self.follow = FollowEditor(lambda changes: self._edit(changes, "moving stops"))
+        self.filters = FilterEditor(lambda f: self._edit({"filters": f.model_dump()}, "entry filters"),
+                                    lambda words: s.note(f"That cannot be set: {words}.", "error"))
+        self.stop = DistanceEditor("stop", STOP_UNITS, lambda d: self._set("stop", d, "stop"))
         self.target = DistanceEditor("target", TARGET_UNITS, lambda d: self._set("target", d, "target"))
         self.time_exit = QSpinBox()
         self.time_exit.setRange(0, 100_000)
@@ -111,13 +76,7 @@ class RulesPlace(Place):
         self.time_exit.setSuffix(" bars")
         self.time_exit.setAccessibleName("time exit")
         self.time_exit.valueChanged.connect(lambda v: self._set("time_exit", v or None, "time exit"))
-        self.quantity = QDoubleSpinBox()
-        self.quantity.setRange(0.0001, 1e9)
-        self.quantity.setDecimals(2)
-        self.quantity.setAlignment(Qt.AlignmentFlag.AlignRight)
-        self.quantity.setFixedWidth(112)
-        self.quantity.setAccessibleName("quantity")
-        self.quantity.valueChanged.connect(lambda v: self._set("quantity", v, "quantity"))
+        self.size = SizeEditor(lambda changes: self._edit(changes, "size"))
         self.opposite = QComboBox()
         self.opposite.addItems(["reverse", "close", "ignore"])
         self.opposite.setAccessibleName("on an opposite signal")
@@ -131,17 +90,18 @@ class RulesPlace(Place):
         self.flat.setAccessibleName("session flatness")
         self.flat.currentIndexChanged.connect(lambda i: self._set("flat_by_session_end", i == 0, "session flatness"))
         editor = QWidget()
-        small = [label(t, "muted") for t in ("quantity", "opposite signal", "fills at", "overnight", "time exit")]
+        small = [label(t, "muted") for t in ("opposite signal", "fills at", "overnight", "time exit")]
         for one in small:
             one.setFixedWidth(96)
         editor.setLayout(column(
             self.name, self.words, hairline(),
-            row(label("Long", "heading"), 6, self.long_mode), self.long_entry, self.long_exit, hairline(),
-            row(label("Short", "heading"), 6, self.short_mode), self.short_entry, self.short_exit, hairline(),
-            label("Protection", "heading"), self.stop, self.target,
-            row(small[4], self.time_exit, None), hairline(),
-            label("Execution", "heading"), row(small[0], self.quantity, None), row(small[1], self.opposite, None),
-            row(small[2], self.fill, None), row(small[3], self.flat, None), None, spacing=6, margins=(0, 4, 10, 4)))
+            row(label("Long", "heading"), 6, self.long_mode), self.long_entry, self.long_order, self.long_exit, hairline(),
+            row(label("Short", "heading"), 6, self.short_mode), self.short_entry, self.short_order, self.short_exit,
+            hairline(),
+            label("Protection", "heading"), self.stop, self.target, self.follow,
+            row(small[3], self.time_exit, None), hairline(), label("Entry filters", "heading"), self.filters, hairline(),
+            label("Execution", "heading"), self.size, row(small[0], self.opposite, None),
+            row(small[1], self.fill, None), row(small[2], self.flat, None), None, spacing=6, margins=(0, 4, 10, 4)))
         area = QScrollArea()
         area.setWidgetResizable(True)
         area.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
@@ -210,6 +170,10 @@ class RulesPlace(Place):
         now: Side = getattr(self.session.strategy, side)
         self._edit({side: now.model_dump() | {part: condition.model_dump()}}, text)
 
+    def _order(self, side: str, order: EntryOrder) -> None:
+        now: Side = getattr(self.session.strategy, side)
+        self._edit({side: now.model_dump() | {"order": order.model_dump()}}, f"{side} entry order")
+
     def _mode(self, side: str, mode: str) -> None:
         s = self.session.strategy
         now: Side = getattr(s, side)
@@ -217,7 +181,8 @@ class RulesPlace(Place):
         if side == "short" and mode == "own" and not now.entry.rows and not now.exit.rows:
             # Own begins as a copy of the mirrored side, ready to be edited.
             mirrored = effective_short(s)
-            change |= {"entry": mirrored.entry.model_dump(), "exit": mirrored.exit.model_dump()}
+            change |= {"entry": mirrored.entry.model_dump(), "exit": mirrored.exit.model_dump(),
+                       "order": mirrored.order.model_dump()}
         self._edit({side: change}, f"{side} side")
 
     def _rename(self) -> None:
@@ -277,7 +242,13 @@ class RulesPlace(Place):
         self.stop.show_distance(strategy.stop)
         self.target.show_distance(strategy.target)
         self.time_exit.setValue(strategy.time_exit or 0)
-        self.quantity.setValue(strategy.quantity)
+        self.size.show_strategy(strategy)
+        self.follow.show_strategy(strategy)
+        self.filters.show_filters(strategy.filters)
+        self.long_order.show_order(strategy.long.order)
+        self.long_order.setVisible(on)
+        self.short_order.show_order(side.order, own)
+        self.short_order.setVisible(strategy.short.mode != "off")
         self.opposite.setCurrentText(strategy.on_opposite)
         self.fill.setCurrentText(strategy.fill)
         self.flat.setCurrentIndex(0 if strategy.flat_by_session_end else 1)

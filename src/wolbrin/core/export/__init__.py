@@ -1,0 +1,1 @@
+"""Results as files for other programs and for paper."""

@@ -1,0 +1,82 @@
+"""Ledger and order log as CSV, XLSX and Parquet; measures as JSON."""
+
+from __future__ import annotations
+
+import json
+import math
+from collections.abc import Mapping
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+import pandas as pd
+
+from wolbrin.core.engine.ledger import ledger, order_log
+from wolbrin.core.engine.run import Run
+from wolbrin.core.errors import UserError, unwritable
+from wolbrin.core.measures.breakdown import side_facts
+from wolbrin.core.measures.catalogue import MEASURES, measure
+from wolbrin.core.measures.facts import Facts
+
+KINDS = {".csv": "CSV", ".xlsx": "XLSX", ".parquet": "Parquet"}
+
+
+def frame(columns: Mapping[str, Any]) -> pd.DataFrame:
+    """Columns as a table; times keep their zone, UTC."""
+    made = pd.DataFrame(dict(columns))
+    for name in made.columns:
+        if np.issubdtype(made[name].dtype, np.datetime64):
+            made[name] = made[name].dt.tz_localize("UTC")
+    return made
+
+
+def write_table(columns: Mapping[str, Any], path: Path, sheet: str = "ledger") -> None:
+    """Write named columns to a file; its ending says the kind.
+
+    Raises:
+        UserError: an unknown ending. EnvironmentTrouble: the file cannot be written.
+    """
+    made = frame(columns)
+    kind = path.suffix.lower()
+    if kind not in KINDS:
+        raise UserError(f'files ending in "{path.suffix}" are not written', str(path), f"Choose one of {', '.join(KINDS)}.")
+    try:
+        if kind == ".csv":
+            made.to_csv(path, index=False, date_format="%Y-%m-%dT%H:%M:%SZ")
+        elif kind == ".parquet":
+            made.to_parquet(path, index=False)
+        else:
+            # A spreadsheet knows no time zones; its header says UTC.
+            times = [c for c in made.columns if isinstance(made[c].dtype, pd.DatetimeTZDtype)]
+            plain = made.assign(**{c: made[c].dt.tz_localize(None) for c in times})
+            plain.rename(columns={c: f"{c} (UTC)" for c in times}).to_excel(path, index=False, sheet_name=sheet)
+    except OSError as err:
+        raise unwritable(err, path) from None
+
+
+def write_ledger(run: Run, path: Path) -> None:
+    """The ledger, one row a trade."""
+    write_table(ledger(run), path, "ledger")
+
+
+def write_orders(run: Run, path: Path) -> None:
+    """The order log, one row an event."""
+    write_table(order_log(run), path, "orders")
+
+
+def measures_data(run: Run) -> dict[str, Any]:
+    """Record, counts and measures of all trades and of each side as plain data; missing values are None."""
+    def plain(values: dict[str, float]) -> dict[str, float | None]:
+        return {key: None if math.isnan(v) else v for key, v in values.items()}
+
+    return {"record": run.record(), "fingerprint": run.fingerprint, "counts": run.counts,
+            "units": {m.key: m.unit for m in MEASURES}, "all": plain(measure(Facts.of(run))),
+            "long": plain(measure(side_facts(run, 1))), "short": plain(measure(side_facts(run, -1)))}
+
+
+def write_measures(run: Run, path: Path) -> None:
+    """The measures as JSON."""
+    try:
+        path.write_text(json.dumps(measures_data(run), indent=1, sort_keys=True) + "\n", encoding="utf-8")
+    except OSError as err:
+        raise unwritable(err, path) from None
