@@ -113,7 +113,7 @@ def test_rules_are_edited_in_place_and_undone(qtbot: QtBot, window: MainWindow, 
     box.click()
     assert not s.strategy.long.entry.rows[0].on
     box.click()
-    place.target.unit.setCurrentIndex(3)
+    place.target.unit.setCurrentText("\u00d7 stop")
     place.target.amount.setValue(1.5)
     assert (s.strategy.target.unit, s.strategy.target.amount) == ("stop", 1.5)
     place.stop.unit.setCurrentIndex(2)
@@ -177,7 +177,7 @@ def test_backtest_shows_what_the_core_computes(qtbot: QtBot, window: MainWindow,
     assert place.ledger.model.rowCount() == len(run)
     place.ledger.choose(5)
     assert place.chart._trade.entry[0] == run.trades_i[5, 2]
-    assert f"Trade 6 of {len(run)}" in place.trade_title.text()
+    assert f"Trade 6 of {len(run)}" in place.trade.title.text()
     place.ledger.model.set_filter(6, "stop")
     stops = int((ledger(run)["exit_reason"] == "stop").sum())
     assert place.shown.text().startswith(f"{stops:,} of")

@@ -23,6 +23,8 @@ from wolbrin.core.engine.run import Costs
 from wolbrin.core.errors import UserError
 from wolbrin.core.market.intervals import Interval, interval_words
 from wolbrin.core.measures.wording import number
+from wolbrin.core.rules.model import Strategy
+from wolbrin.core.rules.words import sizing_words
 from wolbrin.core.store.settings import CONTRACT_COSTS, OWN_COSTS, Settings
 
 
@@ -67,9 +69,12 @@ class BriefLine(QWidget):
         self.capital = part("Starting capital", self._edit_capital)
         self.fill = part("Fill timing", self._choose_fill)
         self.flat = part("Session flatness", self._toggle_flat)
+        self.size = part("Size of a trade", self._edit_size)
+        self.fine = part("Fine fills", self._choose_fine)
         line = row(self.strategy, self._word(" on "), self.market, self._word(" "), self.interval, self._word(", "),
                    self.span, self._word(", costs "), self.costs, self._word(", capital "), self.capital,
-                   self._word(", "), self.fill, self._word(", "), self.flat, None, spacing=0,
+                   self._word(", "), self.fill, self._word(", "), self.flat, self._word(", "), self.size,
+                   self._word(", "), self.fine, None, spacing=0,
                    margins=(20, 14, 12, 4))
         self.setLayout(line)
         for signal in (session.strategy_changed, session.brief_changed, session.strategies_changed):
@@ -98,7 +103,9 @@ class BriefLine(QWidget):
                               + (f" ({chosen})" if (chosen := s.settings.cost_set.get(s.market)) else "")),
                              (self.capital, f"{number(s.settings.capital)} {s.settings.currency}"),
                              (self.fill, strategy.fill),
-                             (self.flat, "flat by session end" if strategy.flat_by_session_end else "held overnight")):
+                             (self.flat, "flat by session end" if strategy.flat_by_session_end else "held overnight"),
+                             (self.size, sizing_words(strategy)),
+                             (self.fine, "fine fills" if s.settings.fine_fills else "coarse fills")):
             widget.setText(text)
             widget.setAccessibleName(f"{widget.toolTip()}: {text}")
 
@@ -175,6 +182,39 @@ class BriefLine(QWidget):
         self._list(anchor, [(t, lambda v=v: s.edit(s.strategy.model_copy(update={"flat_by_session_end": v}),
                                                    "session flatness")) for t, v in values],
                    0 if s.strategy.flat_by_session_end else 1)
+
+    def _choose_fine(self, anchor: QToolButton) -> None:
+        s = self._session
+        values = (("coarse fills: the bars traded on decide", False), ("fine fills: walk the market's own bars", True))
+        self._list(anchor, [(t, lambda v=v: s.change_settings(fine_fills=v)) for t, v in values],
+                   1 if s.settings.fine_fills else 0)
+
+    def _edit_size(self, anchor: QToolButton) -> None:
+        s = self._session
+        kinds = ("fixed", "risk", "percent", "notional")
+        which = QComboBox()
+        which.addItems(["contracts", "% of equity at risk to the stop", "% of equity as notional", "fixed notional"])
+        now = s.strategy
+        which.setCurrentIndex(kinds.index(now.sizing.kind))
+        amount = spin(now.quantity if now.sizing.kind == "fixed" else now.sizing.amount, 0.0001, 1e12, 2)
+        wrong = label("", "error", wrap=True)
+        wrong.setMaximumWidth(290)
+
+        def take() -> bool:
+            kind = kinds[which.currentIndex()]
+            change = {"quantity": min(amount.value(), 1e9), "sizing": {}} if kind == "fixed" else {
+                "sizing": {"kind": kind, "amount": amount.value()}}
+            try:
+                after = Strategy.model_validate(s.strategy.model_dump() | change)
+            except ValueError as err:
+                wrong.setText(str(err).split("Value error, ")[-1].split("[")[0].strip().capitalize() + ".")
+                return False
+            s.edit(after, "size")
+            return True
+
+        popup = self._form(anchor, "Size of a trade", [("in", which), ("amount", amount)], take,
+                           "Rounded down to the market's lot step; below its smallest lot an entry is skipped and logged.")
+        popup.body.insertWidget(2, wrong)
 
     def _form(self, anchor: QToolButton, title: str, fields: list[tuple[str, QWidget]], take: Callable[[], bool],
               hint: str = "") -> Popup:

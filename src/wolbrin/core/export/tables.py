@@ -8,7 +8,6 @@ from collections.abc import Mapping
 from pathlib import Path
 from typing import Any
 
-import numpy as np
 import pandas as pd
 
 from wolbrin.core.engine.ledger import ledger, order_log
@@ -25,7 +24,7 @@ def frame(columns: Mapping[str, Any]) -> pd.DataFrame:
     """Columns as a table; times keep their zone, UTC."""
     made = pd.DataFrame(dict(columns))
     for name in made.columns:
-        if np.issubdtype(made[name].dtype, np.datetime64):
+        if pd.api.types.is_datetime64_any_dtype(made[name]):
             made[name] = made[name].dt.tz_localize("UTC")
     return made
 

@@ -86,7 +86,7 @@ def ledger_columns(terms: Terms | None, currency: str) -> list[Column]:
         Column("best", lambda t: t.best, lambda t: number(t.best), "right", 70,
                tip="best excursion while held, money"),
         Column("unsure", lambda t: t.ambiguous, lambda t: "ambiguous" if t.ambiguous else "", width=76,
-               tip="stop and target inside one bar: the stop is assumed"),
+               tip="which came first inside the bar is not known; the worse is assumed"),
     ]
 
 
@@ -106,8 +106,10 @@ def measure_rows(run: Run) -> list[MeasureRow]:
     hints = {"conflicts": "bars on which both sides wanted to enter: nothing was entered",
              "skipped": "entries skipped because a needed value was missing",
              "rejected": "entries whose margin exceeded the equity",
-             "ambiguous": "trades with stop and target inside one bar",
+             "expired": "resting orders whose bars passed without a fill",
+             "ambiguous": "trades with stop and target, or entry and stop, inside one bar",
              "late": "session exits at the next open because the last bar is missing",
+             "walked whole": "bars that finer bars did not add up to, walked as one",
              "left out": "bars outside the session schedule"}
     rows += [MeasureRow(name, number(run.counts[name]), hint, float(run.counts[name]))
              for name, hint in hints.items()]

@@ -1,28 +1,36 @@
-"""Backtest: equity and drawdown, the selected trade on the price chart, the ledger and all measures."""
+"""Backtest: equity and drawdown, the selected trade with its reasons, and the report page by page."""
 
 from __future__ import annotations
 
+from pathlib import Path
 from typing import Any
 
 import numpy as np
 from PySide6.QtCore import Qt
-from PySide6.QtWidgets import QSplitter, QStackedWidget, QWidget
+from PySide6.QtWidgets import QFileDialog, QMenu, QSplitter, QStackedWidget, QWidget
 
 from wolbrin.app.charts.lines import Curve, CurveChart
-from wolbrin.app.charts.price import PriceChart, TradeMarks
-from wolbrin.app.parts import Choice, Empty, button, column, label, row, set_role
-from wolbrin.app.places.backtest.columns import Trade, ledger_columns, levels, measure_rows, trades_of
+from wolbrin.app.parts import Choice, Empty, button, column, label, link, row, set_role
+from wolbrin.app.places.backtest.columns import Trade, ledger_columns, trades_of
+from wolbrin.app.places.backtest.measures_page import MeasuresPage
+from wolbrin.app.places.backtest.pages import BreakdownPage, CautionPage, CostPage, DrawdownPage, ExcursionPage
+from wolbrin.app.places.backtest.runs import RunsPage
+from wolbrin.app.places.backtest.trade import OrdersPage, TradePanel
 from wolbrin.app.places.place import Place
 from wolbrin.app.session import Session
 from wolbrin.app.shell.actions import Action
-from wolbrin.app.tables.model import Column
 from wolbrin.app.tables.view import Table
-from wolbrin.core.engine import codes as k
 from wolbrin.core.engine.run import Run
+from wolbrin.core.errors import WolbrinError
+from wolbrin.core.export.report import write_html, write_pdf
+from wolbrin.core.export.tables import write_ledger, write_measures, write_orders
 from wolbrin.core.market.intervals import interval_words
+from wolbrin.core.measures.cautions import cautions
 from wolbrin.core.measures.drawdown import depth_below_peak
 from wolbrin.core.measures.wording import number
 from wolbrin.core.search.candidate import candidate_of
+
+TABLES = "CSV (*.csv);;Spreadsheet (*.xlsx);;Parquet (*.parquet)"
 
 
 class BacktestPlace(Place):
@@ -32,42 +40,53 @@ class BacktestPlace(Place):
         super().__init__(session)
         s = session
         self.total = label("", "heading")
+        self.banner = label("", "caution", wrap=True)
+        self.back = link("back to the current strategy", self.show_current)
         self.equity = CurveChart(s.theme, "Equity")
         self.depth = CurveChart(s.theme, "Depth below peak")
-        self.depth.setXLink(self.equity)
-        self.depth.setMaximumHeight(84)
+        self.position = CurveChart(s.theme, "Position")
+        self.price = CurveChart(s.theme, "Price")
+        for strip, height in ((self.depth, 42), (self.position, 20), (self.price, 58)):
+            strip.setXLink(self.equity)
+            strip.setFixedHeight(height)
         self.depth.few_ticks()
-        self.equity.hideAxis("bottom")
-        self.chart = PriceChart(s.theme, "Trade on the price chart")
-        self.trade_title = label("", "heading")
-        self.trade_words = label("", "small")
-        self.ledger = Table(ledger_columns(None, s.settings.currency), s.theme, "Ledger", filters=True)
-        self.measures = Table([
-            Column("measure", lambda m: m.title, width=220), Column("value", lambda m: m.number, lambda m: m.value,
-                                                                   "right", 110),
-            Column("definition", lambda m: m.definition, width=420)], s.theme, "Measures", stretch=2)
-        self.tables = QStackedWidget()
-        self.tables.addWidget(self.ledger)
-        self.tables.addWidget(self.measures)
-        self.which = Choice([("ledger", 0), ("all measures", 1)], 0, "Table")
-        self.which.chosen.connect(self.tables.setCurrentIndex)
+        for upper in (self.equity, self.depth, self.position):
+            upper.hideAxis("bottom")
         self.shown = label("", "small")
+        self.trade = TradePanel(s, self.shown)
+        self.chart = self.trade.chart
+        self.ledger = Table(ledger_columns(None, s.settings.currency), s.theme, "Ledger", filters=True)
+        self.orders, self.measures, self.breakdown = OrdersPage(s), MeasuresPage(s), BreakdownPage(s)
+        self.drawdowns, self.excursions, self.costs = DrawdownPage(s), ExcursionPage(s), CostPage(s)
+        self.cautions, self.runs = CautionPage(s), RunsPage(s)
+        self.pages: dict[str, QWidget] = {
+            "ledger": self.ledger, "orders": self.orders, "measures": self.measures, "breakdown": self.breakdown,
+            "drawdowns": self.drawdowns, "excursions": self.excursions, "costs": self.costs, "look closer": self.cautions,
+            "kept runs": self.runs}
+        self.tables = QStackedWidget()
+        for page in self.pages.values():
+            page.setMinimumSize(300, 110)  # a page scrolls or shrinks; the window keeps its size
+            self.tables.addWidget(page)
+        self.which = Choice([(name, name) for name in self.pages], "ledger", "Page")
+        self.which.chosen.connect(lambda name: self.look(str(name)))
         self.keep = button("Keep on Shelf", self.keep_on_shelf, tip="Ctrl+K")
         self.record = button("Keep run", self.keep_run, tip="Keep a named record of this run")
+        self.save = button("Export \u2026", self.export_menu, tip="Ledger, orders, measures, report")
         top = QWidget()
-        top.setLayout(column(row(label("Equity", "heading"), label("net solid, before costs thin", "small"), None,
-                                 self.record, self.keep, self.total, spacing=12),
-                             self.equity, label("depth below peak", "small"), self.depth, spacing=2,
-                             margins=(0, 6, 8, 0)))
-        middle = QWidget()
-        middle.setLayout(column(row(self.trade_title, self.trade_words, None), self.chart, spacing=2,
-                                margins=(0, 4, 8, 0)))
+        self.warned = link("", lambda: self.look("look closer"), tip="Warnings about this run")
+        self.told = QWidget()
+        self.told.setLayout(row(self.banner, None, self.back))
+        top.setLayout(column(row(label("Equity", "heading"), label("net solid, before costs thin", "small"), self.warned,
+                                 None, self.save, self.record, self.keep, self.total, spacing=10),
+                             self.told, self.equity, self.depth, self.position, self.price, spacing=0, margins=(0, 4, 8, 0)))
         bottom = QWidget()
-        bottom.setLayout(column(row(self.which, None, self.shown, margins=(0, 2, 8, 0)), self.tables, spacing=2))
+        bottom.setLayout(column(row(self.which, None, margins=(0, 2, 8, 0)), self.tables, spacing=2))
         self.split = QSplitter(Qt.Orientation.Vertical)
-        for part in (top, middle, bottom):
+        for part in (top, self.trade, bottom):
             self.split.addWidget(part)
-        self.split.setSizes([232, 180, 240])
+        top.setMinimumHeight(200)
+        self.trade.setMinimumSize(300, 120)
+        self.split.setSizes([270, 200, 190])
         self.empty = Empty("This strategy has made no trade on the training span yet. Give it an entry in Rules, or choose "
                            "another market in the line above.", "Go to Rules", lambda: s.place_wanted.emit("rules"))
         self.stack = QStackedWidget()
@@ -76,35 +95,69 @@ class BacktestPlace(Place):
         self.setLayout(column(self.stack, margins=(20, 2, 0, 0)))
         self.ledger.chosen.connect(self._choose)
         self.ledger.model.modelReset.connect(self._totals)
-        s.run_changed.connect(self.refresh)
+        self.excursions.trade_wanted.connect(self._choose_number)
+        self.cautions.look_wanted.connect(self.look)
+        self.runs.reopened.connect(self._reopen)
+        s.run_changed.connect(self._current_moved)
         self._run: Run | None = None
-        self._chart_key: object = None
+        self._kept: tuple[Run, str] | None = None
+        self._filled: dict[str, Run | None] = {}
+        self.back.hide()
 
     def actions_offered(self) -> list[Action]:
         s = self.session
-        has = lambda: s.run is not None and len(s.run) > 0  # noqa: E731
-        return [Action("backtest.keep", "Keep the strategy on the Shelf", self.keep_on_shelf, "Ctrl+K", "backtest", has),
+        has = lambda: self.run is not None and len(self.run) > 0  # noqa: E731
+        pages = [Action(f"backtest.page.{i}", f"Show {name}", lambda name=name: self.look(name), f"Ctrl+{i}", "backtest", has)
+                 for i, name in enumerate(self.pages, 1)]
+        return [Action("backtest.keep", "Keep the strategy on the Shelf", self.keep_on_shelf, "Ctrl+K", "backtest",
+                       lambda: s.run is not None and len(s.run) > 0),
                 Action("backtest.record", "Keep a record of this run", self.keep_run, "Ctrl+R", "backtest", has),
+                Action("backtest.export", "Export this run", self.export_menu, "Ctrl+E", "backtest", has),
                 Action("backtest.next", "Next trade", lambda: self._step(1), "Ctrl+Down", "backtest", has),
-                Action("backtest.previous", "Previous trade", lambda: self._step(-1), "Ctrl+Up", "backtest", has)]
+                Action("backtest.previous", "Previous trade", lambda: self._step(-1), "Ctrl+Up", "backtest", has), *pages]
+
+    @property
+    def run(self) -> Run | None:
+        """The run on show: the current strategy's, or a kept one that was reopened."""
+        return self._kept[0] if self._kept else self.session.run
 
     def activate(self) -> None:
         self.session.show_subject(None)
         self.refresh()
 
+    def look(self, name: str) -> None:
+        """Show a page of the report. Pages about the run as a whole take the room of the single trade."""
+        self.which.set(name)
+        self.tables.setCurrentWidget(self.pages[name])
+        self.trade.setVisible(name in ("ledger", "orders"))
+        self._fill()
+
     def _step(self, step: int) -> None:
         self.ledger.choose(max(0, self.ledger.grid.currentIndex().row() + step))
+
+    def _current_moved(self) -> None:
+        self._kept = None  # an edit of the strategy or the brief asks for its own run
+        self.refresh()
+
+    def show_current(self) -> None:
+        """Leave a reopened run."""
+        self._current_moved()
+
+    def _reopen(self, run: Run, words: str) -> None:
+        self._kept = run, words
+        self.refresh()
 
     def refresh(self) -> None:
         s = self.session
         if not self.isVisible():
             return
-        run = s.run
+        run = self.run
         if run is None or not len(run):
             if s.run_error:
                 self.empty.say(s.run_error)
             elif run is not None:
-                self.empty.say("This strategy makes no trade on the training span. Loosen its conditions in Rules, or "
+                why = run.fault or self._refused(run)
+                self.empty.say(why or "This strategy makes no trade on the training span. Loosen its conditions in Rules, or "
                                "choose another market in the line above.")
             self.stack.setCurrentWidget(self.empty)
             return
@@ -112,21 +165,40 @@ class BacktestPlace(Place):
         if run is self._run:
             return
         self._run = run
+        self._filled = {}
+        self.banner.setText(self._kept[1] if self._kept else run.fault)
+        self.back.setVisible(self._kept is not None)
+        self.told.setVisible(bool(self.banner.text()))
         self._show_curves(run)
-        bars = run.bars
-        sealed = bars.range_of(s.settings.holdout)[0]
-        key = (bars.terms.code, bars.interval, sealed)
-        if key != self._chart_key:
-            self.chart.show_bars(bars, sealed)
-            self._chart_key = key
-        self.ledger.model.columns = ledger_columns(bars.terms, s.settings.currency)
+        self.trade.show_bars(run, run.bars.range_of(s.settings.holdout)[0])
+        self.ledger.model.columns = ledger_columns(run.bars.terms, s.settings.currency)
         self.ledger.set_records(trades_of(run))
-        self.measures.set_records(measure_rows(run))
+        found = cautions(run)
+        self.warned.setText(f"{len(found)} to look at" if found else "")
+        self._totals()
+        self._fill()
         row_now = self.ledger.grid.currentIndex().row()
         self.ledger.choose(row_now if 0 <= row_now < len(run) else len(run) - 1)
         current = self.ledger.current()
         if current is not None:
             self._choose(current)
+
+    @staticmethod
+    def _refused(run: Run) -> str:
+        """Why entries that were wanted were not made."""
+        skipped, rejected, expired = (run.counts[c] for c in ("skipped", "rejected", "expired"))
+        if not skipped + rejected + expired:
+            return ""
+        return (f"No trade was made: {number(skipped)} entries were skipped (a missing value, too small a size or a level on "
+                f"the wrong side), {number(rejected)} were above the margin, {number(expired)} resting orders expired.")
+
+    def _fill(self) -> None:
+        """Fill the page on top if the run has changed since it was last filled."""
+        name, run = str(self.which.value), self._run
+        if run is None or name == "ledger" or (self._filled.get(name) is run and name != "kept runs"):
+            return
+        self._filled[name] = run
+        self.pages[name].show_run(run)  # type: ignore[attr-defined]
 
     def _show_curves(self, run: Run) -> None:
         s = self.session
@@ -135,30 +207,33 @@ class BacktestPlace(Place):
         mark = None
         if sealed[1] > sealed[0]:
             mark = (run.bars.time[sealed[0]] / 1e9, run.bars.end[sealed[1] - 1] / 1e9, "sealed until you open it")
+        quiet = (mark[0], mark[1], "") if mark else None
         net = run.net - run.brief.capital
         self.equity.show_curves([Curve(x, run.gross - run.brief.capital, "muted", 0.9), Curve(x, net, "ink", 1.8)], mark)
-        self.depth.show_curves([Curve(x, depth_below_peak(run.net, run.brief.capital), "loss", 1.0, fill="depth")],
-                               (mark[0], mark[1], "") if mark else None)
+        self.depth.show_curves([Curve(x, depth_below_peak(run.net, run.brief.capital), "loss", 1.0, fill="depth")], quiet)
+        self.position.show_curves([Curve(x, run.position.astype(np.float64), "accent", 0.8)], quiet)
+        self.position.getAxis("right").setTicks([[(0.0, "held")]])
+        low, high = float(run.bars.close[run.first:run.last].min()), float(run.bars.close[run.first:run.last].max())
+        price = run.bars.terms.format_price
+        self.price.getAxis("right").setTicks([[(low, price(low)), (high, price(high))]])
+        self.price.show_curves([Curve(x, run.bars.close[run.first:run.last], "muted", 1.0)], quiet)
         total = float(run.profits.sum())
         self.total.setText(f"{number(total, sign=True)} {s.settings.currency}")
         set_role(self.total, "gain" if total >= 0 else "loss")
 
     def _choose(self, trade: Trade) -> None:
         run = self._run
-        if run is None or trade.index >= len(run):
-            return
-        t = run.trades_i[trade.index]
-        stop, target = levels(run, trade.index)
-        first, last = int(t[k.T_ENTRY_BAR]), int(t[k.T_EXIT_BAR])
-        self.chart.set_trade(TradeMarks((first, trade.entry), (last, trade.exit), 1 if trade.side == "long" else -1,
-                                        stop, target, trade.net > 0, trade.reason))
-        width = max(48, int((last - first) * 1.6))
-        middle = (first + last) / 2
-        self.chart.look(middle - width / 2 - 4, middle + width / 2 + 8)
-        self.trade_title.setText(f"Trade {trade.index + 1} of {len(run)}")
-        unsure = ", ambiguous: the stop is assumed" if trade.ambiguous else ""
-        self.trade_words.setText(f"{trade.side}, in {trade.entry_time:%d %b %Y %H:%M}, out {trade.exit_time:%H:%M} at "
-                                 f"{trade.reason}, net {number(trade.net, 2, sign=True)}{unsure}")
+        if run is not None and trade.index < len(run):
+            self.trade.show_trade(run, trade)
+
+    def _choose_number(self, index: int) -> None:
+        """Show a trade by its place in the ledger, filters or not."""
+        self.look("ledger")
+        shown = list(self.ledger.model.shown)
+        if index in shown:
+            self.ledger.choose(shown.index(index))
+        else:
+            self._choose(self.ledger.model.records[index])
 
     def _totals(self) -> None:
         model = self.ledger.model
@@ -166,6 +241,8 @@ class BacktestPlace(Place):
         net = float(np.sum([t.net for t in shown])) if shown else 0.0
         self.shown.setText(f"{number(len(shown))} of {number(len(model.records))} trades shown, net "
                            f"{number(net, 2, sign=True)}")
+
+    # Keeping and exporting
 
     def keep_on_shelf(self) -> None:
         """Put the current strategy on the Shelf as a candidate."""
@@ -181,10 +258,57 @@ class BacktestPlace(Place):
 
     def keep_run(self) -> None:
         """Keep a record of what made this run."""
-        s = self.session
-        if s.run is None:
+        s, run = self.session, self.run
+        if run is None:
             s.note("There is no run to keep.", "caution")
             return
-        number_ = s.dossiers.keep_run(s.run, f"{s.strategy.name} on {s.market} {interval_words(s.interval)}")
-        s.note(f"Run {number_} kept; the same record gives the same bits ({s.run.fingerprint}).")
-        s.counts_changed.emit()
+        code, name = run.bars.terms.code, run.strategy.name
+        number_ = s.dossiers.keep_run(run, f"{name} on {code} {interval_words(run.bars.interval)}")
+        s.note(f"Run {number_} kept; the same record gives the same bits ({run.fingerprint}).")
+        s.evidence_changed.emit()
+        if self.which.value == "kept runs":
+            self.runs.show_run()
+
+    def export_menu(self) -> None:
+        """What of this run to write to a file."""
+        menu = QMenu(self)
+        for text, what, kinds in (("Ledger \u2026", "ledger", TABLES), ("Order log \u2026", "orders", TABLES),
+                                  ("Measures \u2026", "measures", "JSON (*.json)"),
+                                  ("Report as a web page \u2026", "html", "HTML (*.html)"),
+                                  ("Report as PDF \u2026", "pdf", "PDF (*.pdf)")):
+            menu.addAction(text, lambda what=what, kinds=kinds: self._ask_file(what, kinds))
+        menu.popup(self.save.mapToGlobal(self.save.rect().bottomLeft()))
+
+    def _ask_file(self, what: str, kinds: str) -> None:
+        run = self.run
+        if run is None:
+            return
+        ending = kinds.split("*")[1].split(")")[0]
+        name, chosen = QFileDialog.getSaveFileName(self, "Export", f"{run.strategy.name} {what}{ending}", kinds)
+        if name:
+            path = Path(name)
+            if not path.suffix:
+                path = path.with_suffix(chosen.split("*")[1].split(")")[0])
+            self.export(what, path)
+
+    def export(self, what: str, path: Path) -> None:
+        """Write one kind of file in the background and say where it is."""
+        run, s = self.run, self.session
+        if run is None:
+            return
+        money = s.settings.currency
+        writers = {"ledger": lambda: write_ledger(run, path), "orders": lambda: write_orders(run, path),
+                   "measures": lambda: write_measures(run, path), "html": lambda: write_html(run, path, money),
+                   "pdf": lambda: write_pdf(run, path, money)}
+
+        def work() -> WolbrinError | None:
+            try:
+                writers[what]()
+            except WolbrinError as err:
+                return err
+            return None
+
+        def done(wrong: WolbrinError | None) -> None:
+            s.note(wrong.sentence() if wrong else f"Written to {path}.", "error" if wrong else "note")
+
+        s.compute("Export", work, done)

@@ -1,0 +1,127 @@
+"""All measures: all, long and short trades side by side, or training, holdout and whole; in money, points, percent, R."""
+
+from __future__ import annotations
+
+import math
+from dataclasses import replace
+from typing import Any
+
+import numpy as np
+
+from wolbrin.app.parts import Choice, button, column, label, row
+from wolbrin.app.places.backtest.columns import MeasureRow, measure_rows
+from wolbrin.app.places.backtest.pages import Page
+from wolbrin.app.session import Session
+from wolbrin.app.tables.model import Column
+from wolbrin.app.tables.view import Table
+from wolbrin.core.engine import codes as k
+from wolbrin.core.engine.run import Run, backtest
+from wolbrin.core.market.bars import Span
+from wolbrin.core.measures.breakdown import side_facts
+from wolbrin.core.measures.catalogue import BY_KEY, MEASURES, measure
+from wolbrin.core.measures.facts import Facts
+from wolbrin.core.measures.wording import number, worded
+
+GROUPS = {"result": ("net", "gross_profit", "gross_loss", "trades", "profit_factor", "win_rate", "break_even_rate", "average",
+                     "average_win", "average_loss", "payoff", "expectancy", "t"),
+          "risk": ("max_drawdown", "max_drawdown_percent", "average_drawdown", "under_water", "loss_at_stop",
+                   "loss_at_stop_worst", "losing_run"),
+          "return for risk": ("return_drawdown", "cagr", "calmar", "sharpe", "sortino"),
+          "execution": ("exposure", "entry_placement", "exit_placement"),
+          "dependence": ("best_trades", "best_year", "buy_and_hold")}
+GROUP_OF = {key: name for name, keys in GROUPS.items() for key in keys}
+
+
+class MeasuresPage(Page):
+    def __init__(self, session: Session) -> None:
+        super().__init__(session)
+        self.split = Choice([("all, long, short", "sides"), ("training, holdout, whole", "spans")], "sides", "Columns")
+        self.unit = Choice([("money", "money"), ("points", "points"), ("% of capital", "percent"), ("R", "R")], "money",
+                           "Money figures in")
+        self.open = button("Open the holdout for this run", self.open_holdout, tip="The opening is counted")
+        self.words = label("", "small")
+        self.table = Table(self._columns(["all", "long", "short"]), session.theme, "Measures", stretch=5)
+        for one in (self.split, self.unit):
+            one.chosen.connect(lambda _: self._run and self.show_run(self._run))
+        self.setLayout(column(row(self.split, 16, self.unit, 16, self.open, self.words, None), self.table, spacing=2))
+        self._run: Run | None = None
+        self._spans: tuple[str, list[Run]] = ("", [])
+
+    def show_run(self, run: Run) -> None:
+        self._run = run
+        sides = self.split.value == "sides"
+        opened = self._spans[0] == run.fingerprint
+        self.open.setVisible(not sides and not opened)
+        runs: list[Run] = [run] if sides else [run, *(self._spans[1] if opened else [])]
+        self.words.setText("drawdowns of one side count its closed trades" if sides else
+                           "" if opened else "the holdout is sealed")
+        facts = [Facts.of(run), side_facts(run, 1), side_facts(run, -1)] if sides else [Facts.of(r) for r in runs]
+        names = ["all", "long", "short"] if sides else ["training", "holdout", "whole"]
+        scales = [self._scale(run if sides else r) for r in (runs * 3 if sides else runs)]
+        values = [measure(f) for f in facts]
+        self.table.model.columns = self._columns(names)
+        records: list[dict[str, Any]] = []
+        for m in MEASURES:
+            every = [v[m.key] * (s if m.unit == "money" else 1.0) for v, s in zip(values, scales)]
+            texts = [self._text(m.key, v) for v in every]
+            missing = len(names) - len(every)
+            records.append({"group": GROUP_OF[m.key], "title": m.title + self._suffix(m.key),
+                            "values": every + [math.nan] * missing, "texts": texts + ["sealed"] * missing,
+                            "definition": m.definition})
+        counts: list[MeasureRow] = [r for r in measure_rows(run) if r.title not in {m["title"] for m in records}]
+        for one in counts[-len(run.counts):]:
+            if one.title in run.counts or one.title == "ruined":
+                records.append({"group": "counts", "title": one.title, "values": [one.number] + [math.nan] * (len(names) - 1),
+                                "texts": [one.value] + [""] * (len(names) - 1), "definition": one.definition})
+        self.table.set_records(records)
+
+    @staticmethod
+    def _columns(names: list[str]) -> list[Column]:
+        found = [Column("group", lambda m: m["group"], width=96), Column("measure", lambda m: m["title"], width=176)]
+        found += [Column(name, lambda m, i=i: m["values"][i], lambda m, i=i: m["texts"][i], "right", 84)
+                  for i, name in enumerate(names)]
+        return [*found, Column("definition", lambda m: m["definition"], width=300)]
+
+    def _suffix(self, key: str) -> str:
+        return " (% of peak)" if key == "max_drawdown_percent" else ""
+
+    def _text(self, key: str, value: float) -> str:
+        if BY_KEY[key].unit != "money" or self.unit.value == "money":
+            return worded(key, value)
+        return number(value, 2) + ("%" if self.unit.value == "percent" and not math.isnan(value) else "")
+
+    def _scale(self, run: Run) -> float:
+        """What one unit of account money is in the chosen unit: points of one contract and mean initial risk are those of
+        the run's own trades."""
+        if self.unit.value == "percent":
+            return 100.0 / run.brief.capital
+        if self.unit.value == "points":
+            unit = float(run.unit.mean()) if len(run) else math.nan
+            return run.bars.terms.tick_size / unit if unit else math.nan
+        if self.unit.value == "R":
+            risk = run.trades_f[:, k.F_RISK] if len(run) else np.zeros(0)
+            known = risk[np.isfinite(risk)]
+            return 1.0 / float(known.mean()) if len(known) else math.nan
+        return 1.0
+
+    def open_holdout(self) -> None:
+        """Run the holdout and the whole; the opening is counted."""
+        run, s = self._run, self.session
+        if run is None:
+            return
+        project, settings = s.project, s.settings
+        project.add_opening(f"measures of {run.strategy.name} on {run.bars.terms.code}")
+        s.counts_changed.emit()
+        market, interval, training = run.bars.terms.code, run.bars.interval, run.brief.span
+
+        def work() -> list[Run]:
+            history = project.prepared(market, interval)
+            spans = (settings.holdout, Span(training.first, settings.last))
+            return [backtest(history, run.strategy, replace(run.brief, span=span, most_bars=None)) for span in spans]
+
+        def done(runs: list[Run]) -> None:
+            self._spans = (run.fingerprint, runs)
+            if self._run is run:
+                self.show_run(run)
+
+        s.compute("Holdout", work, done)
