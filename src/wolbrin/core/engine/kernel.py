@@ -57,10 +57,12 @@ FAR = 2**40  # a level no bar reaches
 def idle(first: int, stop: int, cash: float, gross: float, net_curve: Floats, gross_curve: Floats,
          position_curve: NDArray[np.int8]) -> None:
     """Curves of bars first .. stop - 1, on which nothing is held and nothing wanted."""
-    net_curve[first:stop] = cash
+    for i in range(first, stop):
+        net_curve[i] = cash
     if len(gross_curve) > 0:
-        gross_curve[first:stop] = gross
-        position_curve[first:stop] = 0
+        for i in range(first, stop):
+            gross_curve[i] = gross
+            position_curve[i] = 0
 
 
 @njit(cache=True, nogil=True)
@@ -202,11 +204,14 @@ def simulate(open_: Ticks, high: Ticks, low: Ticks, close: Ticks, session: NDArr
     purse_kept = np.zeros(2, np.float64)
     counts, s, wi, wf, purse = bare(counts_kept), bare(s_kept), bare(wi_kept), bare(wf_kept), bare(purse_kept)
     trades_i, trades_f, log, x, needs = bare(trades_i), bare(trades_f), bare(log), bare(x), bare(needs)
+    open_, high, low, close, session = bare(open_), bare(high), bare(low), bare(close), bare(session)
+    last_bar, signals, entries = bare(last_bar), bare(signals), bare(entries)
+    net_curve, gross_curve, position_curve = bare(net_curve), bare(gross_curve), bare(position_curve)
     s[S_DATE] = NO_LEVEL
     n = len(close)
     detail = len(gross_curve) > 0
-    nights_start, nights_end = clock.nights_start, clock.nights_end
-    rates_start, rates_end, dates = clock.rate_start, clock.rate_end, clock.date
+    nights_start, nights_end = bare(clock.nights_start), bare(clock.nights_end)
+    rates_start, rates_end, dates = bare(clock.rate_start), bare(clock.rate_end), bare(clock.date)
     financed = len(nights_end) > 1
     rated = len(rates_end) > 1
     has_finer = len(finer.first) > 1

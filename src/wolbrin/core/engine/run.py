@@ -17,10 +17,9 @@ from wolbrin.core.engine.prepare import FineBars, Prepared, as_prepared
 from wolbrin.core.errors import UserError
 from wolbrin.core.market.bars import Bars, Floats, Ints, Span, day_of
 from wolbrin.core.market.terms import Model, Terms
-from wolbrin.core.rules.compare import where_set
-from wolbrin.core.rules.decide import ENTRIES, Decisions, decide
+from wolbrin.core.rules.decide import Decisions, decide
 from wolbrin.core.rules.identity import strategy_hash
-from wolbrin.core.rules.mirror import effective_long, effective_short
+from wolbrin.core.rules.mirror import entry_orders
 from wolbrin.core.rules.model import Distance, Strategy
 
 ENGINE_VERSION = "2"
@@ -185,7 +184,7 @@ def plan_of(strategy: Strategy, terms: Terms) -> Plan:
     """The strategy's scalars as the kernel takes them."""
     stop, target, trail, start, even = (
         (k.UNIT[d.unit], d.amount) if d else (k.NONE, 0.0) for d in strategy.distances)
-    long_order, short_order = effective_long(strategy).order, effective_short(strategy).order
+    long_order, short_order = entry_orders(strategy)
     steps = 1.0 / terms.lot_step
     whole = float(round(steps)) if abs(steps - round(steps)) < 1e-9 * steps else 0.0
     sizing = strategy.sizing
@@ -252,7 +251,8 @@ def backtest(history: Prepared | Bars, strategy: Strategy, brief: Brief, *, deta
     rates = ready.conversion
     fine = ready.fine if brief.fine else None
     signals = made.signals[part]
-    entries = where_set(signals, ENTRIES)
+    at = np.searchsorted(made.entries, (first, last))
+    entries = made.entries[at[0]:at[1]] - first
     needs = np.full((len(entries), k.NEEDS), np.nan)
     for number, column in enumerate(made.needed):
         if column is not None:

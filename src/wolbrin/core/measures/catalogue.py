@@ -12,7 +12,6 @@ from numpy.typing import NDArray
 
 from wolbrin.core.engine.run import Costs
 from wolbrin.core.market.sessions import rollovers
-from wolbrin.core.measures.drawdown import largest_fall
 from wolbrin.core.measures.facts import Facts
 
 Unit = Literal["money", "percent", "ratio", "count", "days", "R"]
@@ -58,7 +57,7 @@ def t_of_average(f: Facts) -> float:
 
 
 def maximum_drawdown(f: Facts) -> float:
-    return float(largest_fall(f.equity, f.capital))
+    return f.largest_fall
 
 
 def maximum_drawdown_percent(f: Facts) -> float:

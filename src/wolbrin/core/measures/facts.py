@@ -11,7 +11,7 @@ from numpy.typing import NDArray
 
 from wolbrin.core.engine import codes as k
 from wolbrin.core.engine.run import Run
-from wolbrin.core.measures.drawdown import Episodes, episodes
+from wolbrin.core.measures.drawdown import Episodes, episodes, largest_fall
 
 Floats = NDArray[np.float64]
 Ints = NDArray[np.int64]
@@ -88,6 +88,11 @@ class Facts:
     @cached_property
     def drawdowns(self) -> Episodes:
         return episodes(self.equity, self.capital)
+
+    @cached_property
+    def largest_fall(self) -> float:
+        """Largest fall of equity from its running peak, starting capital included (money)."""
+        return float(largest_fall(self.equity, self.capital))
 
     def days_under_water(self) -> Floats:
         """Calendar days of each drawdown from its peak to its recovery, or to the end."""

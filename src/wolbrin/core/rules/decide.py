@@ -11,7 +11,7 @@ from wolbrin.core.indicators.columns import Columns
 from wolbrin.core.indicators.model import Floats
 from wolbrin.core.rules.compare import compare, first_finite, pack, where_set
 from wolbrin.core.rules.filters import blocked_bars
-from wolbrin.core.rules.mirror import effective_long, effective_short, mirror_level
+from wolbrin.core.rules.mirror import effective_long, effective_short, entry_orders, mirror_level
 from wolbrin.core.rules.model import (
     UNARY,
     Condition,
@@ -21,7 +21,6 @@ from wolbrin.core.rules.model import (
     NumberOperand,
     Operand,
     Row,
-    Side,
     Strategy,
 )
 
@@ -32,16 +31,30 @@ FEW = 0.2
 Needed = tuple[Floats | None, ...]
 
 
+Used = tuple[tuple[Floats, int], ...]
+
+
+@dataclass(frozen=True)
+class Signals:
+    """What a strategy's conditions and filters say, whatever its orders; see `Decisions`. entries: int64, bars with an
+    entry signal. used: columns of the indicators used, with how many bars back each is read."""
+
+    bits: NDArray[np.uint8]
+    entries: NDArray[np.int64]
+    used: Used
+
+
 @dataclass(frozen=True)
 class Decisions:
     """signals: uint8[n], bits LONG_IN, SHORT_IN, LONG_OUT, SHORT_OUT at each bar's close, BLOCKED where a filter forbids
-    entries, EDGE where a session begins or ends that a position must not outlive.
-    warm: index of the first bar where every indicator used has a value (n if there is none).
+    entries, EDGE where a session begins or ends that a position must not outlive. entries: int64, bars with an entry
+    signal, in order. warm: index of the first bar where every indicator used has a value (n if there is none).
     needed: eleven columns, float64[n] or None where not used: ATR in ticks for stop, target, trail, the trail's start and
     break even; levels in ticks of stop, target and entry, long before short.
     """
 
     signals: NDArray[np.uint8]
+    entries: NDArray[np.int64]
     warm: int
     needed: Needed
 
@@ -157,21 +170,24 @@ def _levels_of(distance: Distance | None) -> tuple[Level | None, Level | None]:
     return distance.level, distance.short_level or mirror_level(distance.level)
 
 
-def needed_columns(columns: Columns, strategy: Strategy, long_side: Side, short_side: Side) -> Needed:
+def needed_columns(columns: Columns, strategy: Strategy) -> Needed:
     """What orders need to know at their decision bar, see `Decisions.needed`."""
+    long_order, short_order = entry_orders(strategy)
     levels = [*_levels_of(strategy.stop), *_levels_of(strategy.target),
-              long_side.order.level if long_side.order.kind != "market" else None,
-              short_side.order.level if short_side.order.kind != "market" else None]
+              long_order.level if long_order.kind != "market" else None,
+              short_order.level if short_order.kind != "market" else None]
     return (*(_distance_atr(columns, d) for d in strategy.distances), *(level_column(columns, x) for x in levels))
 
 
-def warm_up(columns: Columns, asked: list[Operand], extra: list[Floats]) -> int:
-    """First bar at which every indicator used has a value at once; the number of bars if there is none."""
-    # An operand's first value lies as many bars later as it looks back.
-    used = [(_at_hand(columns, o), o.ago) for o in asked if not isinstance(o, NumberOperand)
-            and (isinstance(o, IndicatorOperand) or o.interval is not None or o.market is not None)]
-    used += [(x, 0) for x in extra]
-    start, size = 0, len(columns.bars)
+def used_columns(columns: Columns, asked: list[Operand]) -> Used:
+    """Columns that must have a value before a run begins, with how many bars back each is read."""
+    return tuple((_at_hand(columns, o), o.ago) for o in asked if not isinstance(o, NumberOperand)
+                 and (isinstance(o, IndicatorOperand) or o.interval is not None or o.market is not None))
+
+
+def warm_up(size: int, used: Used) -> int:
+    """First bar at which every indicator used has a value at once; `size` if there is none."""
+    start = 0
     moved = True
     while moved and start < size:
         moved = False
@@ -182,15 +198,22 @@ def warm_up(columns: Columns, asked: list[Operand], extra: list[Floats]) -> int:
     return start
 
 
-def decide(columns: Columns, strategy: Strategy) -> Decisions:
-    """All decisions of a strategy over the history of `columns`."""
+def signals_of(columns: Columns, strategy: Strategy) -> Signals:
+    """What the conditions and filters of a strategy say over the history of `columns`."""
     long_side, short_side = effective_long(strategy), effective_short(strategy)
     conditions = [long_side.entry, short_side.entry, long_side.exit, short_side.exit]
     flags = tuple(condition_flags(columns, c) if c.active else None for c in conditions)
-    needed = needed_columns(columns, strategy, long_side, short_side)
-    blocked, used = blocked_bars(columns, strategy.filters)
+    blocked, filtered = blocked_bars(columns, strategy.filters)
     edges = columns.bars.edges if strategy.flat_by_session_end else None
-    used_in = [o for c in conditions for o in operands(c)]
+    bits = pack((*flags, blocked, edges), len(columns.bars))
+    used = used_columns(columns, [o for c in conditions for o in operands(c)]) + tuple((x, 0) for x in filtered)
+    return Signals(bits, where_set(bits, ENTRIES), used)
+
+
+def decide(columns: Columns, strategy: Strategy, signals: Signals | None = None) -> Decisions:
+    """All decisions of a strategy over the history of `columns`. signals: those of its conditions, if at hand."""
+    made = signals or signals_of(columns, strategy)
+    needed = needed_columns(columns, strategy)
     # Levels that are plain indicators move the start like conditions do.
-    warm = warm_up(columns, used_in, [x for x in (*needed, *used) if x is not None])
-    return Decisions(pack((*flags, blocked, edges), len(columns.bars)), warm, needed)
+    warm = warm_up(len(columns.bars), made.used + tuple((x, 0) for x in needed if x is not None))
+    return Decisions(made.bits, made.entries, warm, needed)

@@ -90,5 +90,11 @@ def effective_short(strategy: Strategy) -> Side:
     return strategy.short
 
 
+def entry_orders(strategy: Strategy) -> tuple[EntryOrder, EntryOrder]:
+    """How the long and the short side enter."""
+    mirrored = strategy.short.mode == "mirrored"
+    return strategy.long.order, mirror_order(strategy.long.order) if mirrored else strategy.short.order
+
+
 def effective_long(strategy: Strategy) -> Side:
     return Side(mode="off") if strategy.long.mode == "off" else strategy.long

@@ -15,7 +15,7 @@ from wolbrin.core.errors import UserError
 from wolbrin.core.market.terms import explain
 from wolbrin.core.measures.catalogue import SUMMARY, measure
 from wolbrin.core.measures.facts import Facts
-from wolbrin.core.rules.decide import Decisions, decide
+from wolbrin.core.rules.decide import Signals, decide, signals_of
 from wolbrin.core.rules.model import Strategy
 from wolbrin.core.rules.numbers import with_values
 
@@ -62,23 +62,47 @@ def variant(strategy: Strategy, axes: tuple[Axis, ...], values: tuple[float, ...
         raise explain(err, "sweep") from None
 
 
-def _same_signals(a: Strategy, b: Strategy) -> bool:
-    """Whether decisions of `a` serve `b`: only amounts of stop, target and time exit may differ."""
-    def shape(s: Strategy) -> tuple[object, ...]:
-        return (s.long, s.short, s.filters, s.flat_by_session_end,
-                *((d.unit, d.length, d.level, d.short_level) if d else None for d in s.distances))
-    return shape(a) == shape(b)
+def _shape(s: Strategy) -> tuple[object, ...]:
+    """What decides a strategy's signals; distances, sizes and other numbers of its orders do not."""
+    return s.long, s.short, s.filters, s.flat_by_session_end
+
+
+class Variants:
+    """Variants of one strategy along axes. Numbers of distances are replaced directly, once each of their values has
+    passed the model on its own; all others go through the model every time."""
+
+    def __init__(self, strategy: Strategy, axes: tuple[Axis, ...]) -> None:
+        self._strategy, self._axes = strategy, axes
+        self._direct = all(len(p := a.key.split(".")) == 2 and p[0] in ("stop", "target") and p[1] in ("amount", "length")
+                           for a in axes)
+        if self._direct:
+            for number, axis in enumerate(axes):
+                for value in axis.values:
+                    variant(strategy, axes[number:number + 1], (value,))
+
+    def at(self, values: tuple[float, ...]) -> Strategy:
+        """The variant at one combination."""
+        if not self._direct:
+            return variant(self._strategy, self._axes, values)
+        changes: dict[str, dict[str, float]] = {}
+        for axis, value in zip(self._axes, values):
+            name, field = axis.key.split(".")
+            changes.setdefault(name, {})[field] = int(value) if field == "length" else value
+        return self._strategy.model_copy(update={
+            name: getattr(self._strategy, name).model_copy(update=change) for name, change in changes.items()})
 
 
 def evaluate(history: Prepared, strategy: Strategy, brief: Brief, axes: tuple[Axis, ...],
              block: list[tuple[float, ...]]) -> NDArray[np.float64]:
     """Measures of a block of combinations: float64[len(block), len(SUMMARY)]."""
     out = np.full((len(block), len(SUMMARY)), np.nan)
-    before: tuple[Strategy, Decisions] | None = None
+    before: tuple[tuple[object, ...], Signals] | None = None
+    variants = Variants(strategy, axes)
     for row, values in enumerate(block):
-        one = variant(strategy, axes, values)
-        if before is None or not _same_signals(before[0], one):
-            before = one, decide(history.columns, one)
-        run = backtest(history, one, brief, detail=False, decisions=before[1])
+        one = variants.at(values)
+        shape = _shape(one)
+        if before is None or not all(a is b or a == b for a, b in zip(before[0], shape)):
+            before = shape, signals_of(history.columns, one)
+        run = backtest(history, one, brief, detail=False, decisions=decide(history.columns, one, before[1]))
         out[row] = list(measure(Facts.of(run), SUMMARY).values())
     return out

@@ -10,7 +10,7 @@ from numpy.typing import NDArray
 from wolbrin.core.engine.prepare import Prepared
 from wolbrin.core.errors import UserError
 from wolbrin.core.market.bars import Span
-from wolbrin.core.rules.decide import condition_flags, operands, warm_up
+from wolbrin.core.rules.decide import condition_flags, operands, used_columns, warm_up
 from wolbrin.core.rules.model import Condition
 
 Floats = NDArray[np.float64]
@@ -108,7 +108,7 @@ def study(history: Prepared, condition: Condition, side: int, span: Span, *, hor
     if not 1 <= horizon <= LARGEST_HORIZON:
         raise UserError(f"the horizon must lie between 1 and {LARGEST_HORIZON} bars", "horizon", "Enter another.")
     first, stop = history.bars.range_of(span)
-    first = max(first, warm_up(history.columns, operands(condition), []))
+    first = max(first, warm_up(len(history.bars), used_columns(history.columns, operands(condition))))
     flags = condition_flags(history.columns, condition)[first:stop]
     at = np.flatnonzero(flags) + first
     everywhere = np.arange(first, max(first, stop), dtype=np.int64)

@@ -31,7 +31,9 @@ TIMES_STOP = ("\u00d7 stop", "stop")
 STOP_UNITS = [*UNITS, LEVEL]
 TARGET_UNITS = [*UNITS, TIMES_STOP, LEVEL]
 FOLLOW_UNITS = [*UNITS, TIMES_STOP]
-TITLE_WIDTH = 76
+TITLE_WIDTH = 96
+# What a distance begins with when its unit is chosen.
+BEGIN = {"atr": 2.0, "ticks": 20.0, "money": 100.0, "percent": 0.5, "stop": 1.0, "level": 1.0}
 
 
 def whole(name: str, low: int, high: int, told: Callable[[], None], none: str = "", width: int = 112,
@@ -138,6 +140,7 @@ class DistanceEditor(Quiet):
         super().__init__(changed)
         self._units = units
         self._kept = Distance()
+        self._shown: str | None = None
         self.amount = decimal(f"{name} amount", 0.01, 1e9, self.tell)
         self.unit = choice(f"{name} unit", [text for text, _ in units], self._unit_chosen, 120)
         self.length = whole(f"{name} ATR length", 1, 5000, self.tell, width=74)
@@ -151,12 +154,18 @@ class DistanceEditor(Quiet):
 
     def _unit_chosen(self) -> None:
         if not self._quiet:
+            unit = self._chosen()
+            if unit is not None and unit != self._shown:
+                self._quiet = True
+                self.amount.setValue(BEGIN[unit])
+                self._quiet = False
             self.show_distance(self.value())
             self.tell()
 
     def show_distance(self, distance: Distance | None) -> None:
         self._quiet = True
         unit = distance.unit if distance else None
+        self._shown = unit
         self.unit.setCurrentIndex([u for _, u in self._units].index(unit))
         if distance:
             self._kept = distance
@@ -268,6 +277,7 @@ class FilterEditor(Quiet):
         self._shown = Filters()
         self.windows = QLineEdit()
         self.windows.setPlaceholderText("any time; e.g. 09:30-12:00, 22:00-02:00")
+        self.windows.setMinimumWidth(250)
         self.windows.setAccessibleName("entry windows, exchange time")
         self.windows.editingFinished.connect(self.tell)
         self.days = {d: QCheckBox(d) for d in WEEKDAYS}
