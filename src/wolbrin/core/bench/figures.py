@@ -54,40 +54,37 @@ def memory_per_bar(act: Callable[[], object], size: int) -> float:
     return peak / size
 
 
+def _of_size(size: int, runs: int) -> tuple[list[Figure], float]:
+    """Figures of one backtest on so many bars, and its seconds with everything computed in the run."""
+    one_side = bench_strategy("off")
+    bars = bench_bars(size)
+    brief = Brief(costs=Costs.of(bars.terms))
+    close = bars.close
+    ready = Prepared.of(bars)
+    ema = median_time(lambda: talib.EMA(close, 20), 3 * runs)
+    fresh = median_time(lambda: ledger(backtest(Prepared.of(bars), one_side, brief)), runs)
+    stats = median_time(lambda: backtest(ready, one_side, brief, detail=False), runs)
+    warm = median_time(lambda: ledger(backtest(ready, one_side, brief)), runs)
+    beside = f"one TA-Lib EMA pass over the same {size:,} bars: {1e3 * ema:.3f} ms"
+    unit = "x EMA pass"
+    return [Figure(f"backtest of 3 conditions, indicators computed in the run, ledger, {size:,} bars", fresh / ema, unit,
+                   "lower", 8.0, beside),
+            Figure("the same, indicators at hand, statistics only", stats / ema, unit, "lower", 3.0, beside),
+            Figure("the same, indicators at hand, ledger", warm / ema, unit, "lower", 12.0, beside),
+            Figure("memory of such a run beyond its inputs", memory_per_bar(lambda: backtest(ready, one_side, brief), size),
+                   "bytes a bar", "lower", 40.0, "prices and times of a bar: 48 bytes")], fresh
+
+
 def backtest_figures() -> tuple[list[Figure], float]:
     """One backtest, on 100,000 and on 1,000,000 bars; and the seconds of one with signals at hand."""
-    one_side = bench_strategy("off")
-    found: list[Figure] = []
-    spent: dict[int, float] = {}
-    bare = 0.0
-    for size, runs in ((100_000, 25), (1_000_000, 7)):
-        bars = bench_bars(size)
-        brief = Brief(costs=Costs.of(bars.terms))
-        close = bars.close
-        ready = Prepared.of(bars)
-        ema = median_time(lambda: talib.EMA(close, 20), 3 * runs)
-        fresh = median_time(lambda: ledger(backtest(Prepared.of(bars), one_side, brief)), runs)
-        stats = median_time(lambda: backtest(ready, one_side, brief, detail=False), runs)
-        spent[size] = fresh
-        beside = f"one TA-Lib EMA pass over the same {size:,} bars: {1e3 * ema:.3f} ms"
-        found += [
-            Figure(f"backtest of 3 conditions, indicators computed in the run, ledger, {size:,} bars", fresh / ema,
-                   "x EMA pass", "lower", 8.0, beside),
-            Figure(f"the same, indicators at hand, statistics only, {size:,} bars", stats / ema, "x EMA pass", "lower", 3.0,
-                   beside)]
-        if size == 100_000:
-            both = bench_strategy()
-            decisions = decide(ready.columns, both)
-            bare = median_time(lambda: backtest(ready, both, brief, detail=False, decisions=decisions), runs)
-            warm = median_time(lambda: ledger(backtest(ready, one_side, brief)), runs)
-            found += [Figure("the same, indicators at hand, ledger", warm / ema, "x EMA pass", "lower", 12.0, beside),
-                      Figure("both sides, signals at hand, statistics only", bare / ema, "x EMA pass", "lower", None, beside),
-                      Figure("memory of a run beyond its inputs", memory_per_bar(
-                          lambda: backtest(ready, one_side, brief), size), "bytes a bar", "lower", 40.0,
-                          "prices and times of a bar: 48 bytes")]
-    found.append(Figure("time of 1,000,000 bars over 100,000", spent[1_000_000] / spent[100_000], "x", "lower", 12.0,
-                        "the first figure of each size"))
-    return found, bare
+    small, large = _of_size(100_000, 25), _of_size(1_000_000, 7)
+    bars, both = bench_bars(100_000), bench_strategy()
+    brief, ready = Brief(costs=Costs.of(bars.terms)), Prepared.of(bars)
+    decisions = decide(ready.columns, both)
+    bare = median_time(lambda: backtest(ready, both, brief, detail=False, decisions=decisions), 25)
+    linear = Figure("time of 1,000,000 bars over 100,000", large[1] / small[1], "x", "lower", 12.0,
+                    "the first figure of each size")
+    return [*small[0], *large[0], linear], bare
 
 
 def core_figures(tell: Callable[[str], None] = lambda what: None) -> list[Figure]:

@@ -51,11 +51,9 @@ def nearest(ticks: float) -> int:
 
 
 @fixed("void", I2, I1, I0, I0, I0, I0, I0, I0, I0, I0, I0, inline=False)
-def note(log: Ints, s: Ints, event: int, order: int, number: int, side: int, bar: int, fine: int, how: int, price: int,
+def _write(log: Ints, s: Ints, event: int, order: int, number: int, side: int, bar: int, fine: int, how: int, price: int,
          why: int) -> None:
-    """Write one event of the order log; beyond the room it is counted only, and the caller runs again with more."""
-    if len(log) == 0:
-        return
+    """Write one event; beyond the room it is counted only, and the caller runs again with more."""
     at_row = s[S_LOGGED]
     s[S_LOGGED] += 1
     if at_row >= len(log):
@@ -70,6 +68,14 @@ def note(log: Ints, s: Ints, event: int, order: int, number: int, side: int, bar
     log[at_row, L_PRICE] = price
     log[at_row, L_WHY] = why
     log[at_row, L_TRADE] = s[S_DONE]
+
+
+@fixed("void", I2, I1, I0, I0, I0, I0, I0, I0, I0, I0, I0)
+def note(log: Ints, s: Ints, event: int, order: int, number: int, side: int, bar: int, fine: int, how: int, price: int,
+         why: int) -> None:
+    """Write one event of the order log, if one is kept."""
+    if len(log) > 0:
+        _write(log, s, event, order, number, side, bar, fine, how, price, why)
 
 
 @fixed(F64, F1, I0, F64, F64)
