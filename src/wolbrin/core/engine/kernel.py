@@ -53,7 +53,7 @@ NO_LEVEL = k.NO_LEVEL
 FAR = 2**40  # a level no bar reaches
 
 
-@njit(cache=True, nogil=True)
+@njit(cache=True, nogil=True, forceinline=True, error_model="numpy")
 def idle(first: int, stop: int, cash: float, gross: float, net_curve: Floats, gross_curve: Floats,
          position_curve: NDArray[np.int8]) -> None:
     """Curves of bars first .. stop - 1, on which nothing is held and nothing wanted."""
@@ -65,7 +65,7 @@ def idle(first: int, stop: int, cash: float, gross: float, net_curve: Floats, gr
             position_curve[i] = 0
 
 
-@njit(cache=True, nogil=True)
+@njit(cache=True, nogil=True, forceinline=True, error_model="numpy")
 def carry(first: int, stop_at: int, side: int, entry: int, upper: int, lower: int, mask: int, base: float, drag: float,
           unit: float, gross: float, high: Ticks, low: Ticks, close: Ticks, signals: Bits, nights_end: Ints,
           rate_end: Floats, nights: int, x: Floats, net_curve: Floats, gross_curve: Floats,
@@ -176,7 +176,7 @@ def decide_orders(ti: Ints, wi: Ints, wf: Floats, s: Ints, log: Ints, counts: In
     return leave
 
 
-@njit(cache=True, nogil=True)
+@njit(cache=True, nogil=True, error_model="numpy")
 def simulate(open_: Ticks, high: Ticks, low: Ticks, close: Ticks, session: NDArray[np.int32], last_bar: Bits, signals: Bits,
              entries: Ints, needs: Floats, clock: Clock, finer: Finer, x: Floats, trades_i: Ints, trades_f: Floats,
              log: Ints, net_curve: Floats, gross_curve: Floats,

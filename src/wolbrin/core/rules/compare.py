@@ -69,17 +69,30 @@ def first_finite(column: Floats, start: int) -> int:
 
 @njit(cache=True, nogil=True)
 def where_set(bits: Flags, mask: int) -> NDArray[np.int64]:
-    """Indices of the entries that share a bit with `mask`, in order. NumPy's nonzero is ten times slower on bytes."""
+    """Indices of the entries that share a bit with `mask`, in order. Eight bytes are passed over at a time; NumPy's nonzero
+    is ten times slower on bytes."""
+    n = len(bits)
+    words = bits[:n // 8 * 8].view(np.uint64)
+    wide = np.uint64(mask & 255) * np.uint64(0x0101010101010101)
+    found = np.empty(n, np.int64)
     count = 0
-    for i in range(len(bits)):
-        count += (bits[i] & mask) != 0
-    found = np.empty(count, np.int64)
-    count = 0
-    for i in range(len(bits)):
+    for w in range(len(words)):
+        if words[w] & wide != 0:
+            for i in range(8 * w, 8 * w + 8):
+                if bits[i] & mask != 0:
+                    found[count] = i
+                    count += 1
+    for i in range(8 * len(words), n):
         if bits[i] & mask != 0:
             found[count] = i
             count += 1
-    return found
+    return found[:count].copy()
+
+
+@njit(cache=True, nogil=True)
+def _add_bit(out: Flags, flags: Flags, bit: int) -> None:
+    for i in range(len(out)):
+        out[i] |= np.uint8(flags[i] << bit)
 
 
 def pack(flags: tuple[Flags | None, ...], size: int) -> Flags:
@@ -87,5 +100,5 @@ def pack(flags: tuple[Flags | None, ...], size: int) -> Flags:
     out = np.zeros(size, np.uint8)
     for bit, one in enumerate(flags):
         if one is not None:
-            out |= one << np.uint8(bit)
+            _add_bit(out, one, bit)
     return out

@@ -129,7 +129,7 @@ def condition_flags(columns: Columns, condition: Condition) -> NDArray[np.uint8]
     ordered = sorted(rows, key=lambda r: not r.compare.startswith("crosses"))
     flags = row_flags(columns, ordered[0])
     for number, row in enumerate(ordered[1:], 1):
-        if np.count_nonzero(flags) < FEW * size:
+        if np.count_nonzero(flags.view(np.bool_)) < FEW * size:
             at = where_set(flags, 1)
             for rest in ordered[number:]:
                 at = at[_some_flags(columns, rest, at)]
