@@ -10,7 +10,7 @@ import numpy as np
 import pandas as pd
 import pytest
 from PySide6.QtCore import Qt
-from PySide6.QtWidgets import QCheckBox, QComboBox, QDoubleSpinBox, QPushButton
+from PySide6.QtWidgets import QCheckBox, QComboBox, QDoubleSpinBox, QLineEdit, QPushButton
 from pytestqt.qtbot import QtBot
 
 from wolbrin.app.parts import Popup
@@ -131,6 +131,11 @@ def test_kept_runs_are_reopened_compared_and_retested(window: MainWindow, place:
     assert net["values"][1] == pytest.approx(first.profits.sum())
     assert page.trades.model.rowCount() > 0
     page.table.choose(1)
+    page.rename()
+    popup = page.findChild(Popup)
+    popup.findChild(QLineEdit).setText("the first one")
+    next(b for b in popup.findChildren(QPushButton) if b.text() == "Set").click()
+    assert page.table.model.record(1).name == "the first one"
     page.reopen()
     settle()
     assert place.run.fingerprint == first.fingerprint

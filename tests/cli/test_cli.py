@@ -53,6 +53,25 @@ def test_backtest_from_three_files_needs_no_project() -> None:
     assert got["measures"]["trades"] == len(run)
 
 
+def test_fine_fills_conversion_and_orders_from_files(tmp_path: Path) -> None:
+    """Finer bars, a market that quotes the conversion rate, and the order log, all from files."""
+    terms = json.loads((FILES / "market-npw.json").read_text())
+    (tmp_path / "npw.json").write_text(json.dumps(terms | {"conversion_market": "RATE", "conversion_inverse": True}))
+    (tmp_path / "rate.json").write_text(json.dumps(terms | {"code": "RATE"}))
+    base = ["backtest", "--bars", FILES / "npw-iso.csv", "--strategy", FILES / "strategy-tern.json", "--interval", 15]
+    plain = result(*base, "--market", FILES / "market-npw.json")
+    fine = result(*base, "--market", FILES / "market-npw.json", "--finer", FILES / "npw-iso.csv", "--orders")
+    assert (plain["record"]["fine_fills"], fine["record"]["fine_fills"]) == (False, True)
+    assert len(fine["orders"]["event"]) >= 3 * fine["measures"]["trades"]
+    assert "orders" not in plain
+    rated = result(*base, "--market", tmp_path / "npw.json", "--rates", FILES / "npw-iso.csv", "--rates-market",
+                   tmp_path / "rate.json")
+    rates = np.array(rated["ledger"]["conversion_rate"])
+    np.testing.assert_allclose(rated["ledger"]["gross"], np.array(plain["ledger"]["gross"]) * rates, rtol=1e-9)
+    missing = wolbrin(*base, "--market", tmp_path / "npw.json", code=1)
+    assert "RATE, which is not at hand" in missing.stderr
+
+
 def test_the_whole_job_headless(demo: Path) -> None:
     """backtest, sweep, discover, prove, overlap and portfolio on one project, each result in the project afterwards."""
     one = result("backtest", "-p", demo, "-s", "Tern breakout")

@@ -128,7 +128,7 @@ def describe(strategy: Strategy) -> str:
     if strategy.break_even:
         protection.append(f"break even after {distance_words(strategy.break_even.after)}")
     if strategy.time_exit:
-        protection.append(f"out after {strategy.time_exit} bars")
+        protection.append(f"out after {strategy.time_exit} bar{'' if strategy.time_exit == 1 else 's'}")
     if strategy.flat_by_session_end:
         protection.append("flat by session end")
     if protection:

@@ -83,6 +83,11 @@ class Dossiers:
                         encode(measure(Facts.of(run), SUMMARY)), run.fingerprint))
             return int(db.execute("SELECT id FROM runs WHERE record_hash = ?", (key,)).fetchone()[0])
 
+    def rename_run(self, id: int, name: str) -> None:
+        """Give a kept run another name."""
+        with self.project.transaction() as db:
+            db.execute("UPDATE runs SET name = ? WHERE id = ?", (name, id))
+
     def runs(self) -> list[KeptRun]:
         return [KeptRun(r["id"], r["created"], r["name"], Strategy.model_validate_json(r["body"]),
                         json.loads(r["record"]), decode(r["summary"]), r["fingerprint"])

@@ -6,10 +6,10 @@ from typing import Any
 
 import numpy as np
 from PySide6.QtCore import Qt, Signal
-from PySide6.QtWidgets import QSplitter, QWidget
+from PySide6.QtWidgets import QLineEdit, QSplitter, QWidget
 
 from wolbrin.app.charts.lines import Curve, CurveChart
-from wolbrin.app.parts import Choice, button, column, label, row
+from wolbrin.app.parts import Choice, Popup, button, column, label, row
 from wolbrin.app.places.backtest.columns import signed, tint
 from wolbrin.app.session import Session
 from wolbrin.app.tables.model import Column
@@ -52,6 +52,7 @@ class RunsPage(QWidget):
         self.open = button("Reopen", self.reopen, tip="Run the record again and show it above")
         self.again = button("Retest", self.retest, tip="The same record on the training span as it reaches now")
         self.compare = button("Compare", self.compare_marked, tip="Compare the marked runs, up to six")
+        self.naming = button("Name \u2026", self.rename, tip="Give the marked run another name")
         self.words = label("Mark runs with Ctrl or Shift; up to six can be compared.", "small", wrap=True)
         self.view = Choice([("equity", 0), ("measures", 1), ("trades that differ", 2)], 0, "Comparison")
         self.view.chosen.connect(lambda _: self._show_comparison())
@@ -66,7 +67,8 @@ class RunsPage(QWidget):
         for one in (self.figures, self.trades):
             one.hide()
         left, right = QWidget(), QWidget()
-        left.setLayout(column(row(self.open, self.again, self.compare, None, spacing=5), self.table, self.words, spacing=3))
+        buttons = row(self.open, self.again, self.compare, self.naming, None, spacing=5)
+        left.setLayout(column(buttons, self.table, self.words, spacing=3))
         right.setLayout(column(self.view, self.chart, self.figures, self.trades, spacing=2))
         split = QSplitter(Qt.Orientation.Horizontal)
         split.addWidget(left)
@@ -97,6 +99,30 @@ class RunsPage(QWidget):
                 then(result)
 
         self.session.compute(title, guarded, done)
+
+    def rename(self) -> None:
+        """Ask for another name of the marked run."""
+        found = self._marked()
+        if not found:
+            return
+        name = QLineEdit(found[0].name)
+        name.setMaxLength(80)
+        name.setAccessibleName("Name of the run")
+        popup = Popup(self)
+
+        def take() -> None:
+            if name.text().strip():
+                Dossiers(self.session.project).rename_run(found[0].id, name.text().strip())
+                self.show_run()
+            popup.close()
+
+        name.returnPressed.connect(take)
+        popup.body.addWidget(label(f"Name of run {found[0].id}", "heading"))
+        popup.body.addWidget(name)
+        popup.body.addLayout(row(None, button("Set", take, main=True)))
+        popup.open_under(self.naming)
+        name.setFocus()
+        name.selectAll()
 
     def reopen(self) -> None:
         """Run the marked record again and show it."""
