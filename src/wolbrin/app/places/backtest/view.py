@@ -188,7 +188,7 @@ class BacktestPlace(Place):
         """Why no trade was made, where the run can tell."""
         if run.last <= run.first:
             return (f"There are no bars to decide on in {run.brief.span} on {run.bars.terms.code}: the span holds none, or "
-                    "the indicators need all of them as warm-up. Widen the span in the line above, or shorten the indicators.")
+                    "the indicators need all of them as warm-up. Widen the span above, or shorten the indicators.")
         skipped, rejected, expired = (run.counts[c] for c in ("skipped", "rejected", "expired"))
         if not skipped + rejected + expired:
             return ""
