@@ -3,6 +3,8 @@ intervals and other markets."""
 
 from __future__ import annotations
 
+from pathlib import Path
+
 import numpy as np
 import pandas as pd
 import pytest
@@ -36,6 +38,18 @@ def test_catalogue_holds_what_practitioners_ask_for() -> None:
     assert sum(i.group == "candlestick" for i in CATALOGUE) == 61
     assert len(CATALOGUE) > 200
     assert len({i.key for i in CATALOGUE}) == len(CATALOGUE)
+
+
+def test_the_page_of_indicators_is_the_catalogues() -> None:
+    """docs/indicators.md is written by tools/indicator_page.py; here only that each entry stands there as it is."""
+    text = (Path(__file__).parents[2] / "docs/indicators.md").read_text(encoding="utf-8")
+    lines = {line.split("`")[1]: line for line in text.splitlines() if line.startswith("| `")}
+    assert set(lines) == {i.key for i in CATALOGUE}
+    for i in CATALOGUE:
+        assert i.formula.replace("|", "\\|") in lines[i.key]
+        assert i.reference in lines[i.key]
+        if i.warm_up is not None:
+            assert f"| {i.warm_up(i.defaults())} |" in lines[i.key]
 
 
 def test_imbalance() -> None:

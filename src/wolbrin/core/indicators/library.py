@@ -42,7 +42,7 @@ AVGPRICE | average_price | Average price | price | value:price | (open + high + 
 MEDPRICE | median_price | Median price | price | value:price | (high + low) / 2
 TYPPRICE | typical_price | Typical price | price | value:price | (high + low + close) / 3
 WCLPRICE | weighted_close | Weighted close | price | value:price | (high + low + 2 close) / 4
-HA | smoothed_bars | Averaged bars | price | open:price,high:price:low,low:price:high,close:price | averaged open and close
+HA | smoothed_bars | Averaged bars | price | open:price,high:price:low,low:price:high,close:price | close = mean of the four prices, open = middle of the averaged body before
 ACCBANDS | acceleration_bands | Acceleration bands | channel | upper:price:lower,middle:price,lower:price:upper | means of high (1 + 4 range / (high + low)), close, low
 DONCHIAN | donchian | Donchian | channel | upper:price:lower,middle:price,lower:price:upper | highest high, middle and lowest low of n bars, this one included
 SUPERTREND | supertrend | Supertrend | trend | line:price,trend:centered | median price -/+ multiple x ATR, never back; trend +1 or -1
