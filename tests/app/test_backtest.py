@@ -10,10 +10,11 @@ import numpy as np
 import pandas as pd
 import pytest
 from PySide6.QtCore import Qt
-from PySide6.QtWidgets import QCheckBox, QComboBox, QDoubleSpinBox, QLineEdit, QPushButton
+from PySide6.QtWidgets import QCheckBox, QComboBox, QDoubleSpinBox, QLineEdit, QPushButton, QToolButton
 from pytestqt.qtbot import QtBot
 
 from wolbrin.app.parts import Popup
+from wolbrin.app.places.rules.operand import OperandPopup
 from wolbrin.app.shell.window import MainWindow
 from wolbrin.core.engine import codes as k
 from wolbrin.core.engine.ledger import ledger, order_log
@@ -249,3 +250,31 @@ def test_pages_by_keyboard(qtbot: QtBot, window: MainWindow, place: Any, settle:
     for i, name in enumerate(place.pages, 1):
         qtbot.keyClick(window, getattr(Qt.Key, f"Key_{i}"), Qt.KeyboardModifier.ControlModifier)
         assert place.which.value == name
+
+
+def test_an_operand_reads_a_longer_interval_and_another_market(qtbot: QtBot, window: MainWindow, settle: Settle) -> None:
+    s = window.session
+    window.go("rules")
+    settle()
+    place = window.places["rules"]
+    left = next(b for b in place.long_entry.findChildren(QToolButton) if "row 1 left" in b.accessibleName())
+    qtbot.mouseClick(left, Qt.MouseButton.LeftButton)
+    popup = place.long_entry.findChild(OperandPopup)
+    where = next(c for c in popup.findChildren(QComboBox) if c.accessibleName() == "read from bars of")
+    where.setCurrentText("60 min")
+    assert s.strategy.long.entry.rows[0].left.interval == 60
+    market = next(e for e in popup.findChildren(QLineEdit) if e.accessibleName() == "of market")
+    market.setText("BBY")
+    market.editingFinished.emit()
+    assert s.strategy.long.entry.rows[0].left.market == "BBY"
+    popup.close()
+    settle()
+    assert "BBY 60 min close" in place.words.text()
+    assert core_run(window).fingerprint == s.run.fingerprint
+    row = s.strategy.long.entry.rows[0]
+    gone = row.model_copy(update={"left": row.left.model_copy(update={"market": "NONE"})})
+    side = s.strategy.long.model_copy(update={"entry": s.strategy.long.entry.model_copy(update={"rows": (gone,)})})
+    s.edit(s.strategy.model_copy(update={"long": side}), "market")
+    settle()
+    assert s.run is None
+    assert "NONE" in s.run_error

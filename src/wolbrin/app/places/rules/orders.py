@@ -36,18 +36,23 @@ TITLE_WIDTH = 96
 BEGIN = {"atr": 2.0, "ticks": 20.0, "money": 100.0, "percent": 0.5, "stop": 1.0, "level": 1.0}
 
 
-def whole(name: str, low: int, high: int, told: Callable[[], None], none: str = "", width: int = 112,
-          suffix: str = "") -> QSpinBox:
-    """A box for a whole number; `none` is what the lowest value reads as."""
-    box = QSpinBox()
-    box.setRange(low, high)
+def _dress(box: Any, name: str, told: Callable[[], None], none: str, width: int) -> None:
+    """What all number boxes share; `none` is what the lowest value reads as."""
     box.setSpecialValueText(none)
-    box.setSuffix(suffix)
     box.setAlignment(Qt.AlignmentFlag.AlignRight)
     box.setFixedWidth(width)
     box.setAccessibleName(name)
     box.setKeyboardTracking(False)
     box.valueChanged.connect(lambda *_: told())
+
+
+def whole(name: str, low: int, high: int, told: Callable[[], None], none: str = "", width: int = 112,
+          suffix: str = "") -> QSpinBox:
+    """A box for a whole number."""
+    box = QSpinBox()
+    box.setRange(low, high)
+    box.setSuffix(suffix)
+    _dress(box, name, told, none, width)
     return box
 
 
@@ -57,13 +62,8 @@ def decimal(name: str, low: float, high: float, told: Callable[[], None], none: 
     box = QDoubleSpinBox()
     box.setDecimals(digits)
     box.setRange(low, high)
-    box.setSpecialValueText(none)
     box.setSingleStep(step)
-    box.setAlignment(Qt.AlignmentFlag.AlignRight)
-    box.setFixedWidth(width)
-    box.setAccessibleName(name)
-    box.setKeyboardTracking(False)
-    box.valueChanged.connect(lambda *_: told())
+    _dress(box, name, told, none, width)
     return box
 
 
