@@ -111,9 +111,9 @@ def test_money_adds_up_and_every_fill_lies_in_its_bar(what: Strategy, brief: Bri
     bars, t, f = run.bars, run.trades_i, run.trades_f
     if not len(run):
         return
-    assert run.net[-1] == pytest.approx(brief.capital + run.profits.sum())
-    assert run.gross[-1] == pytest.approx(brief.capital + f[:, k.F_GROSS].sum())
-    assert run.daily[1].sum() == pytest.approx(run.profits.sum())
+    assert run.net[-1] == pytest.approx(brief.capital + run.profits.sum(), abs=1e-6)
+    assert run.gross[-1] == pytest.approx(brief.capital + f[:, k.F_GROSS].sum(), abs=1e-6)
+    assert run.daily[1].sum() == pytest.approx(run.profits.sum(), abs=1e-6)
     assert np.isfinite(run.net).all()
     assert np.isfinite(np.delete(f, k.F_RISK, axis=1)).all()
     for bar, fill in ((k.T_ENTRY_BAR, k.T_ENTRY), (k.T_EXIT_BAR, k.T_EXIT)):

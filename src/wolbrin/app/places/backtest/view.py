@@ -112,7 +112,7 @@ class BacktestPlace(Place):
         return [Action("backtest.keep", "Keep the strategy on the Shelf", self.keep_on_shelf, "Ctrl+K", "backtest",
                        lambda: s.run is not None and len(s.run) > 0),
                 Action("backtest.record", "Keep a record of this run", self.keep_run, "Ctrl+R", "backtest", has),
-                Action("backtest.export", "Export this run", self.export_menu, "Ctrl+E", "backtest", has),
+                Action("backtest.export", "Export this run", self.export_menu, "Ctrl+Shift+E", "backtest", has),
                 Action("backtest.next", "Next trade", lambda: self._step(1), "Ctrl+Down", "backtest", has),
                 Action("backtest.previous", "Previous trade", lambda: self._step(-1), "Ctrl+Up", "backtest", has), *pages]
 
