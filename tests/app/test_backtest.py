@@ -14,6 +14,7 @@ from PySide6.QtWidgets import QCheckBox, QComboBox, QDoubleSpinBox, QLineEdit, Q
 from pytestqt.qtbot import QtBot
 
 from wolbrin.app.parts import Popup
+from wolbrin.app.places.backtest.view import PAGES
 from wolbrin.app.places.rules.operand import OperandPopup
 from wolbrin.app.shell.window import MainWindow
 from wolbrin.core.engine import codes as k
@@ -247,7 +248,7 @@ def test_impossible_orders_are_sentences(window: MainWindow, place: Any, settle:
 
 
 def test_pages_by_keyboard(qtbot: QtBot, window: MainWindow, place: Any, settle: Settle) -> None:
-    for i, name in enumerate(place.pages, 1):
+    for i, name in enumerate(PAGES, 1):
         qtbot.keyClick(window, getattr(Qt.Key, f"Key_{i}"), Qt.KeyboardModifier.ControlModifier)
         assert place.which.value == name
 

@@ -105,7 +105,7 @@ QUICK = {"deadline": None, "suppress_health_check": list(HealthCheck)}
 
 
 @given(strategies(), briefs, st.sampled_from(list(HISTORIES)))
-@settings(max_examples=150, **QUICK)
+@settings(max_examples=100, **QUICK)
 def test_money_adds_up_and_every_fill_lies_in_its_bar(what: Strategy, brief: Brief, where: str) -> None:
     run = backtest(HISTORIES[where], what, brief)
     bars, t, f = run.bars, run.trades_i, run.trades_f
@@ -133,7 +133,7 @@ def test_money_adds_up_and_every_fill_lies_in_its_bar(what: Strategy, brief: Bri
 
 
 @given(strategies(), briefs)
-@settings(max_examples=120, **QUICK)
+@settings(max_examples=100, **QUICK)
 def test_filters_and_session_ends_are_kept(what: Strategy, brief: Brief) -> None:
     run = backtest(HISTORIES["plain"], what, brief)
     bars, t = run.bars, run.trades_i
@@ -204,7 +204,7 @@ def test_any_number_of_threads_gives_the_same_bits() -> None:
 
 
 @given(strategies())
-@settings(max_examples=100, **QUICK)
+@settings(max_examples=60, **QUICK)
 def test_strategies_survive_json_and_are_told_in_words(what: Strategy) -> None:
     back = Strategy.model_validate_json(what.model_dump_json())
     assert back == what

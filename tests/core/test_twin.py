@@ -165,7 +165,7 @@ def entry_events(log: np.ndarray) -> list[tuple[str, int, int]]:
             if e[k.L_ORDER] < k.ORDER_EXIT and k.EVENTS[e[k.L_EVENT]] in names]
 
 
-@settings(max_examples=1200, deadline=None, suppress_health_check=CHECKS)
+@settings(max_examples=2000, deadline=None, suppress_health_check=CHECKS)
 @given(setups())
 def test_kernel_equals_twin(s: Setup) -> None:
     ti, tf, net, counts, log = run_kernel(s)

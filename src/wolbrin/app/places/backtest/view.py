@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from functools import cached_property
 from pathlib import Path
 from typing import Any
 
@@ -30,6 +31,9 @@ from wolbrin.core.measures.drawdown import depth_below_peak
 from wolbrin.core.measures.wording import number
 from wolbrin.core.search.candidate import candidate_of
 
+# The pages in order, and the attribute each is.
+PAGES = {"ledger": "ledger", "orders": "orders", "measures": "measures", "breakdown": "breakdown", "drawdowns": "drawdowns",
+         "excursions": "excursions", "costs": "costs", "look closer": "cautions", "kept runs": "runs"}
 TABLES = "CSV (*.csv);;Spreadsheet (*.xlsx);;Parquet (*.parquet)"
 
 
@@ -56,18 +60,9 @@ class BacktestPlace(Place):
         self.trade = TradePanel(s, self.shown)
         self.chart = self.trade.chart
         self.ledger = Table(ledger_columns(None, s.settings.currency), s.theme, "Ledger", filters=True)
-        self.orders, self.measures, self.breakdown = OrdersPage(s), MeasuresPage(s), BreakdownPage(s)
-        self.drawdowns, self.excursions, self.costs = DrawdownPage(s), ExcursionPage(s), CostPage(s)
-        self.cautions, self.runs = CautionPage(s), RunsPage(s)
-        self.pages: dict[str, QWidget] = {
-            "ledger": self.ledger, "orders": self.orders, "measures": self.measures, "breakdown": self.breakdown,
-            "drawdowns": self.drawdowns, "excursions": self.excursions, "costs": self.costs, "look closer": self.cautions,
-            "kept runs": self.runs}
         self.tables = QStackedWidget()
-        for page in self.pages.values():
-            page.setMinimumSize(300, 110)  # a page scrolls or shrinks; the window keeps its size
-            self.tables.addWidget(page)
-        self.which = Choice([(name, name) for name in self.pages], "ledger", "Page")
+        self._page("ledger")
+        self.which = Choice([(name, name) for name in PAGES], "ledger", "Page")
         self.which.chosen.connect(lambda name: self.look(str(name)))
         self.keep = button("Keep on Shelf", self.keep_on_shelf, tip="Ctrl+K")
         self.record = button("Keep run", self.keep_run, tip="Keep a named record of this run")
@@ -95,9 +90,6 @@ class BacktestPlace(Place):
         self.setLayout(column(self.stack, margins=(20, 2, 0, 0)))
         self.ledger.chosen.connect(self._choose)
         self.ledger.model.modelReset.connect(self._totals)
-        self.excursions.trade_wanted.connect(self._choose_number)
-        self.cautions.look_wanted.connect(self.look)
-        self.runs.reopened.connect(self._reopen)
         s.run_changed.connect(self._current_moved)
         self._run: Run | None = None
         self._kept: tuple[Run, str] | None = None
@@ -108,13 +100,61 @@ class BacktestPlace(Place):
         s = self.session
         has = lambda: self.run is not None and len(self.run) > 0  # noqa: E731
         pages = [Action(f"backtest.page.{i}", f"Show {name}", lambda name=name: self.look(name), f"Ctrl+{i}", "backtest", has)
-                 for i, name in enumerate(self.pages, 1)]
+                 for i, name in enumerate(PAGES, 1)]
         return [Action("backtest.keep", "Keep the strategy on the Shelf", self.keep_on_shelf, "Ctrl+K", "backtest",
                        lambda: s.run is not None and len(s.run) > 0),
                 Action("backtest.record", "Keep a record of this run", self.keep_run, "Ctrl+R", "backtest", has),
                 Action("backtest.export", "Export this run", self.export_menu, "Ctrl+Shift+E", "backtest", has),
                 Action("backtest.next", "Next trade", lambda: self._step(1), "Ctrl+Down", "backtest", has),
                 Action("backtest.previous", "Previous trade", lambda: self._step(-1), "Ctrl+Up", "backtest", has), *pages]
+
+    # Pages are made when they are first looked at, so that the window opens quickly.
+
+    @cached_property
+    def orders(self) -> OrdersPage:
+        return OrdersPage(self.session)
+
+    @cached_property
+    def measures(self) -> MeasuresPage:
+        return MeasuresPage(self.session)
+
+    @cached_property
+    def breakdown(self) -> BreakdownPage:
+        return BreakdownPage(self.session)
+
+    @cached_property
+    def drawdowns(self) -> DrawdownPage:
+        return DrawdownPage(self.session)
+
+    @cached_property
+    def excursions(self) -> ExcursionPage:
+        made = ExcursionPage(self.session)
+        made.trade_wanted.connect(self._choose_number)
+        return made
+
+    @cached_property
+    def costs(self) -> CostPage:
+        return CostPage(self.session)
+
+    @cached_property
+    def cautions(self) -> CautionPage:
+        made = CautionPage(self.session)
+        made.look_wanted.connect(self.look)
+        return made
+
+    @cached_property
+    def runs(self) -> RunsPage:
+        made = RunsPage(self.session)
+        made.reopened.connect(self._reopen)
+        return made
+
+    def _page(self, name: str) -> Any:
+        """A page of the report, on the stack from its first use on."""
+        page = getattr(self, PAGES[name])
+        if self.tables.indexOf(page) < 0:
+            page.setMinimumSize(300, 110)  # a page scrolls or shrinks; the window keeps its size
+            self.tables.addWidget(page)
+        return page
 
     @property
     def run(self) -> Run | None:
@@ -128,7 +168,7 @@ class BacktestPlace(Place):
     def look(self, name: str) -> None:
         """Show a page of the report. Pages about the run as a whole take the room of the single trade."""
         self.which.set(name)
-        self.tables.setCurrentWidget(self.pages[name])
+        self.tables.setCurrentWidget(self._page(name))
         self.trade.setVisible(name in ("ledger", "orders"))
         self._fill()
 
@@ -201,7 +241,7 @@ class BacktestPlace(Place):
         if run is None or name == "ledger" or (self._filled.get(name) is run and name != "kept runs"):
             return
         self._filled[name] = run
-        self.pages[name].show_run(run)  # type: ignore[attr-defined]
+        self._page(name).show_run(run)
 
     def _show_curves(self, run: Run) -> None:
         s = self.session
