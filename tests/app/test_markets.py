@@ -218,6 +218,11 @@ def test_terms_are_judged_as_one_types_and_cost_sets_reach_the_brief(window: Mai
     assert page.worth[0].text() == "1 tick on 1 contract = 2.50 EUR"
     page.fields["point_value"].setText("500")
     assert page.worth[0].text() == "1 tick on 1 contract = 5.00 EUR"
+    page.fields["conversion_market"].setText("BBY")
+    page.inverse.setChecked(True)
+    assert (page.read_terms().conversion_market, page.read_terms().conversion_inverse) == ("BBY", True)
+    page.fields["conversion_market"].setText("")
+    page.inverse.setChecked(False)
     page.fields["tick_size"].setText("0")
     assert "tick" in page.fault.text()
     assert page.fields["tick_size"].property("state") == "wrong"

@@ -9,8 +9,6 @@ import textwrap
 from pathlib import Path
 from typing import Any
 
-from jinja2 import Environment
-
 from wolbrin.core.engine.run import Run
 from wolbrin.core.errors import unwritable
 from wolbrin.core.export.pictures import costs_picture, equity_picture, months_picture, results_picture
@@ -83,9 +81,11 @@ def html_report(run: Run, currency: str) -> str:
         pictures.append((name, base64.b64encode(held.getvalue()).decode("ascii")))
     title, brief = _title(run)
     record = [*run.record().items(), ("fingerprint", run.fingerprint)]
-    return Environment(autoescape=True).from_string(PAGE).render(
+    environment = importlib.import_module("jinja2").Environment(autoescape=True)  # slow to import, seldom needed
+    text: str = environment.from_string(PAGE).render(
         title=title, brief=brief, words=describe(run.strategy), cautions=[c.text for c in cautions(run)], pictures=pictures,
         tables=_tables(run), record=record)
+    return text
 
 
 def write_html(run: Run, path: Path, currency: str) -> None:
