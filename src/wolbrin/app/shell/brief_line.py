@@ -6,6 +6,7 @@ import datetime as dt
 from collections.abc import Callable
 
 from PySide6.QtCore import Qt
+from PySide6.QtGui import QResizeEvent
 from PySide6.QtWidgets import (
     QCheckBox,
     QComboBox,
@@ -77,6 +78,7 @@ class BriefLine(QWidget):
                    self._word(", "), self.fine, None, spacing=0,
                    margins=(20, 14, 12, 4))
         self.setLayout(line)
+        self.setMinimumWidth(640)  # narrower than the sentence: it shortens itself
         for signal in (session.strategy_changed, session.brief_changed, session.strategies_changed):
             signal.connect(self.refresh)
         self.refresh()
@@ -95,17 +97,32 @@ class BriefLine(QWidget):
         s = self._session
         if not s.market:
             return
+        # Whole words where there is room, else the shorter ones: the sentence never cuts a part off.
+        for length, flat, fine in ((26, "flat by session end", "coarse fills"), (18, "flat at end", "coarse fills"),
+                                   (12, "flat", "coarse")):
+            self._say(length, flat, fine)
+            if self.layout().sizeHint().width() <= max(self.width(), 640):
+                break
+
+    def resizeEvent(self, event: QResizeEvent) -> None:
+        super().resizeEvent(event)
+        if event.oldSize().width() != event.size().width():
+            self.refresh()
+
+    def _say(self, length: int, flat: str, coarse: str) -> None:
+        """Fill the sentence: the strategy's name in so many letters, and the words for two long parts."""
+        s = self._session
         strategy = s.strategy
-        name = strategy.name if len(strategy.name) <= 26 else strategy.name[:25] + "\u2026"
+        name = strategy.name if len(strategy.name) <= length else strategy.name[:length - 1] + "\u2026"
         for widget, text in ((self.strategy, name), (self.market, s.market), (self.interval, interval_words(s.interval)),
                              (self.span, span_words(s.settings)),
                              (self.costs, cost_words(s.settings.costs_of(s.entry.terms))
                               + (f" ({chosen})" if (chosen := s.settings.cost_set.get(s.market)) else "")),
                              (self.capital, f"{number(s.settings.capital)} {s.settings.currency}"),
                              (self.fill, strategy.fill),
-                             (self.flat, "flat by session end" if strategy.flat_by_session_end else "held overnight"),
+                             (self.flat, flat if strategy.flat_by_session_end else "held overnight"),
                              (self.size, sizing_words(strategy)),
-                             (self.fine, "fine fills" if s.settings.fine_fills else "coarse fills")):
+                             (self.fine, "fine fills" if s.settings.fine_fills else coarse)):
             widget.setText(text)
             widget.setAccessibleName(f"{widget.toolTip()}: {text}")
 

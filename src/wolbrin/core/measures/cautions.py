@@ -57,6 +57,9 @@ def cautions(run: Run) -> list[Caution]:
         say("fault", run.fault, "orders")
     if run.counts["ruined"]:
         say("ruined", "Equity fell to zero; everything was closed there and nothing more was entered.", "ledger")
+    if run.counts["rejected"]:
+        say("margin", f"{number(run.counts['rejected'])} entries were rejected because their margin exceeded the equity.",
+            "orders")
     if not n:
         return found
     values = measure(Facts.of(run), ("profit_factor", "win_rate", "average"))

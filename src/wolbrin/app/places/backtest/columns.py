@@ -70,10 +70,10 @@ def ledger_columns(terms: Terms | None, currency: str) -> list[Column]:
         Column("No.", lambda t: t.index + 1, lambda t: number(t.index + 1), "left", 58),
         Column("side", lambda t: t.side, width=54),
         Column("in", lambda t: t.entry_time, lambda t: f"{t.entry_time:%d %b %y %H:%M}", width=126),
-        Column("at", lambda t: t.entry, lambda t: price(t.entry), "right", 68),
+        Column("at", lambda t: t.entry, lambda t: price(t.entry), "right", 76),
         Column("out", lambda t: t.exit_time, lambda t: f"{t.exit_time:%H:%M}" if t.exit_time.date()
                == t.entry_time.date() else f"{t.exit_time:%d %b %H:%M}", width=66),
-        Column("at", lambda t: t.exit, lambda t: price(t.exit), "right", 68),
+        Column("at", lambda t: t.exit, lambda t: price(t.exit), "right", 76),
         Column("why", lambda t: t.reason, width=72),
         Column(f"gross {currency}", lambda t: t.gross, lambda t: signed(t.gross), "right", 82),
         Column("costs", lambda t: t.costs, lambda t: number(t.costs, 2), "right", 60),

@@ -51,8 +51,8 @@ class TradePanel(QWidget):
         self.open_words = label("", "small")
         self.reasons = Table([
             Column("why did it trade here?", lambda r: r.words, lambda r: f"{r.condition}: {r.words}", width=180),
-            Column("left", lambda r: r.left, lambda r: value_words(r.left), "right", 62, tip="value of the left side"),
-            Column("right", lambda r: r.right, lambda r: value_words(r.right), "right", 62, tip="value of the right side"),
+            Column("left", lambda r: r.left, lambda r: value_words(r.left), "right", 76, tip="value of the left side"),
+            Column("right", lambda r: r.right, lambda r: value_words(r.right), "right", 76, tip="value of the right side"),
             Column("held", lambda r: r.held, lambda r: "yes" if r.held else "no", width=44,
                    tint=lambda r: "gain" if r.held else "muted")], session.theme, "Conditions at the decision bar", stretch=0)
         self.story = label("", "small", wrap=True)
