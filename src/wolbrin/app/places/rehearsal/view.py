@@ -138,8 +138,17 @@ class RehearsalPlace(Place):
         self.chart.show_bars(rehearsal.bars.take(rehearsal.first))
         self.stack.setCurrentIndex(1)
         self.verdict.setText("")
-        show = s.on_ui(self._show)
-        last_shown = [0.0]
+        # One snapshot at a time is on its way to the screen, and the screen rests between two: a fast simulator must not
+        # flood the window with more than it can draw.
+        pending, drawn = [False], [0.0]
+
+        def draw(snapshot: Snapshot) -> None:
+            try:
+                self._show(snapshot)
+            finally:
+                pending[0], drawn[0] = False, time.monotonic()
+
+        show = s.on_ui(draw)
 
         def play(_: None) -> tuple[Snapshot, int, float]:
             began = time.monotonic()
@@ -150,8 +159,8 @@ class RehearsalPlace(Place):
         def commit(played: tuple[Snapshot, int, float]) -> None:
             snapshot, count, began = played
             self._latest = snapshot
-            if time.monotonic() - last_shown[0] > 0.05 or rehearsal.over:
-                last_shown[0] = time.monotonic()
+            if rehearsal.over or (not pending[0] and time.monotonic() - drawn[0] > 0.12):
+                pending[0] = True
                 show(snapshot)
             job.nap(max(0.0, count / self._pace - (time.monotonic() - began)))
 
