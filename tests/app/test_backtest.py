@@ -67,6 +67,8 @@ def test_every_page_shows_the_cores_numbers(window: MainWindow, place: Any, sett
     run = core_run(window)
     place.look("orders")
     assert place.orders.table.model.rowCount() == len(order_log(run)["event"])
+    place.orders.table.choose(int(np.argmax(order_log(run)["trade"] == 5)))
+    assert "Trade 5 of" in place.trade.title.text()
     place.look("measures")
     row = next(m for m in place.measures.table.model.records if m["title"] == "profit factor")
     want = [measure(f, ("profit_factor",))["profit_factor"] for f in (side_facts(run, 1), side_facts(run, -1))]

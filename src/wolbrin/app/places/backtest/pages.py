@@ -148,7 +148,8 @@ class ExcursionPage(Page):
         left, right = QWidget(), QWidget()
         key = label(f"best ({money}, up) against worst ({money}, right) of each trade; o won, x lost; click one", "small")
         left.setLayout(column(key, self.scatter, spacing=2))
-        right.setLayout(column(self.words, self.curves, spacing=2))
+        lines = row(label("other stop", "loss"), label("other target", "gain"), label("dashed: as it was", "small"), None)
+        right.setLayout(column(self.words, lines, self.curves, spacing=2, margins=(10, 0, 0, 0)))
         split = QSplitter(Qt.Orientation.Horizontal)
         split.addWidget(left)
         split.addWidget(right)
@@ -159,9 +160,9 @@ class ExcursionPage(Page):
         self.scatter.show_run(run)
         w = what_if(run)
         own = np.full(len(w.ticks), w.net)
-        self.curves.show_curves([Curve(w.ticks, own, "muted", 1.0, "as it was", dashed=True),
-                                 Curve(w.ticks, w.stop, "loss", 1.6, "other stop"),
-                                 Curve(w.ticks, w.target, "gain", 1.6, "other target")])
+        self.curves.show_curves([Curve(w.ticks, own, "muted", 1.0, dashed=True),
+                                 Curve(w.ticks, w.stop, "loss", 1.6),
+                                 Curve(w.ticks, w.target, "gain", 1.6)])
         best_stop, best_target = int(np.argmax(w.stop)), int(np.argmax(w.target))
         self.words.setText(
             f"net profit had every trade had a stop, or a target, so many ticks away, all else as it was: best stop "

@@ -164,7 +164,7 @@ class OrdersPage(QWidget):
                 Column("time", lambda e: e["time"], lambda e: f"{e['time']:%d %b %y %H:%M}", width=130),
                 Column("price", lambda e: e["price"], lambda e: "" if np.isnan(e["price"]) else price(e["price"]), "right",
                        84),
-                Column("reason", lambda e: e["reason"], width=190),
+                Column("reason", lambda e: e["reason"], width=150),
                 Column("trade", lambda e: e["trade"], lambda e: number(e["trade"]) if e["trade"] else "", "right", 60)]
 
     def show_run(self, run: Run) -> None:

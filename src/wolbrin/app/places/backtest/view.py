@@ -112,7 +112,9 @@ class BacktestPlace(Place):
 
     @cached_property
     def orders(self) -> OrdersPage:
-        return OrdersPage(self.session)
+        made = OrdersPage(self.session)
+        made.table.chosen.connect(self._of_order)
+        return made
 
     @cached_property
     def measures(self) -> MeasuresPage:
@@ -277,6 +279,11 @@ class BacktestPlace(Place):
             self.ledger.choose(shown.index(index))
         else:
             self._choose(self.ledger.model.records[index])
+
+    def _of_order(self, event: dict[str, Any]) -> None:
+        """Show the trade an order belongs to."""
+        if event["trade"]:
+            self._choose(self.ledger.model.records[event["trade"] - 1])
 
     def _totals(self) -> None:
         model = self.ledger.model
