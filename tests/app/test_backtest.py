@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable
+from itertools import pairwise
 from pathlib import Path
 from typing import Any
 
@@ -281,3 +282,40 @@ def test_an_operand_reads_a_longer_interval_and_another_market(qtbot: QtBot, win
     settle()
     assert s.run is None
     assert "NONE" in s.run_error
+
+
+@pytest.mark.parametrize("width", [1280, 1400, 2200])
+def test_the_brief_shortens_itself_and_never_widens_the_window(window: MainWindow, settle: Settle, width: int) -> None:
+    """With the longest words it can hold, the sentence fits the window it stands in, every part whole."""
+    s = window.session
+    window.resize(width, 800)
+    s.set_market("NOKSEK")
+    s.edit(s.strategy.model_copy(update={"name": "A strategy with a name of twenty-six letters and more"}), "name")
+    s.edit(s.strategy.model_copy(update={"quantity": 12.0}), "size")
+    s.change_settings(capital=1_250_000.0, most_bars=40_000)
+    settle()
+    assert window.width() == width
+    parts = (window.brief.strategy, window.brief.market, window.brief.interval, window.brief.span, window.brief.costs,
+             window.brief.capital, window.brief.fill, window.brief.flat, window.brief.size, window.brief.fine)
+    for left, right in pairwise(parts):
+        assert left.geometry().right() <= right.geometry().left()
+    if width > 1300:
+        assert window.brief.fine.geometry().right() <= window.brief.width()
+        assert all(p.width() >= p.sizeHint().width() - 1 for p in parts)
+    assert window.brief.flat.accessibleName().startswith("Session flatness: flat")
+
+
+def test_a_fast_rehearsal_leaves_the_window_live(qtbot: QtBot, window: MainWindow, settle: Settle) -> None:
+    """However fast bars are played, waiting a tenth of a second takes about that long, and nothing queues up."""
+    window.go("rehearsal")
+    settle()
+    place = window.places["rehearsal"]
+    place.speed.setValue(place.speed.maximum())
+    place.start()
+    qtbot.waitUntil(lambda: place._latest is not None and place._latest.shown > 200, timeout=30_000)
+    place.stop()
+    settle()
+    shown = place._latest.shown
+    qtbot.wait(200)
+    assert place._latest.shown == shown, "nothing is drawn after the stop"
+    assert "Stopped after" in place.verdict.text() or "bars played" in place.verdict.text()
