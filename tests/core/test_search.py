@@ -27,7 +27,7 @@ from wolbrin.core.rehearsal.session import Rehearsal, same_ledger
 from wolbrin.core.rules.model import Distance, Side, Strategy
 from wolbrin.core.search.discover import explore
 from wolbrin.core.search.grammar import TEMPLATES, Limits, draw_strategy
-from wolbrin.core.search.sweep import Axis, combinations, evaluate, variant
+from wolbrin.core.search.sweep import Axis, Variants, combinations, evaluate, variant
 from wolbrin.core.study.forward import forward_moves, study
 
 BARS = walk_bars(3000, seed=21)
@@ -41,7 +41,7 @@ def test_a_sweep_block_equals_single_backtests() -> None:
             Axis.spread("stop.amount", "stop", 1.0, 2.0, 0.5), Axis.spread("target.amount", "target", 1.0, 2.0, 1.0))
     every = combinations(axes)
     assert len(every) == 3 * 3 * 2
-    table = evaluate(READY, STOPPED, Brief(costs=Costs(slippage_ticks=1)), axes, every)
+    table = evaluate(READY, Variants(STOPPED, axes), Brief(costs=Costs(slippage_ticks=1)), every)
     for values, figures in zip(every, table):
         one = backtest(BARS, variant(STOPPED, axes, values), Brief(costs=Costs(slippage_ticks=1)))
         np.testing.assert_array_equal(figures, list(measure(Facts.of(one), SUMMARY).values()))

@@ -73,6 +73,7 @@ class Variants:
 
     def __init__(self, strategy: Strategy, axes: tuple[Axis, ...]) -> None:
         self._strategy, self._axes = strategy, axes
+        self._signals: tuple[tuple[object, ...], Signals] | None = None
         self._direct = all(len(p := a.key.split(".")) == 2 and p[0] in ("stop", "target") and p[1] in ("amount", "length")
                            for a in axes)
         if self._direct:
@@ -92,17 +93,20 @@ class Variants:
             name: getattr(self._strategy, name).model_copy(update=change) for name, change in changes.items()})
 
 
-def evaluate(history: Prepared, strategy: Strategy, brief: Brief, axes: tuple[Axis, ...],
-             block: list[tuple[float, ...]]) -> NDArray[np.float64]:
+    def signals(self, history: Prepared, one: Strategy) -> Signals:
+        """Signals of a variant; those of the variant before serve where only its orders differ. Threads may share it."""
+        shape, held = _shape(one), self._signals
+        if held is None or not all(a is b or a == b for a, b in zip(held[0], shape)):
+            held = self._signals = shape, signals_of(history.columns, one)
+        return held[1]
+
+
+def evaluate(history: Prepared, variants: Variants, brief: Brief, block: list[tuple[float, ...]]) -> NDArray[np.float64]:
     """Measures of a block of combinations: float64[len(block), len(SUMMARY)]."""
     out = np.full((len(block), len(SUMMARY)), np.nan)
-    before: tuple[tuple[object, ...], Signals] | None = None
-    variants = Variants(strategy, axes)
     for row, values in enumerate(block):
         one = variants.at(values)
-        shape = _shape(one)
-        if before is None or not all(a is b or a == b for a, b in zip(before[0], shape)):
-            before = shape, signals_of(history.columns, one)
-        run = backtest(history, one, brief, detail=False, decisions=decide(history.columns, one, before[1]))
+        made = decide(history.columns, one, variants.signals(history, one))
+        run = backtest(history, one, brief, detail=False, decisions=made)
         out[row] = list(measure(Facts.of(run), SUMMARY).values())
     return out

@@ -14,7 +14,7 @@ from wolbrin.core.engine.run import backtest
 from wolbrin.core.jobs import Chunk, Job, State
 from wolbrin.core.rules.model import Strategy
 from wolbrin.core.search.candidate import Candidate, candidate_of
-from wolbrin.core.search.sweep import Axis, combinations, evaluate, variant
+from wolbrin.core.search.sweep import Axis, Variants, combinations, evaluate, variant
 from wolbrin.core.store.dossier import Dossiers
 from wolbrin.core.store.project import Project
 
@@ -68,10 +68,11 @@ def sweep_job(project: Project, request: SweepRequest,
     backtest(history, variant(request.strategy, request.axes, every[0]), brief, detail=False)
     blocks = [every[i:i + BLOCK] for i in range(0, len(every), BLOCK)]
     result = SweepResult(request)
+    variants = Variants(request.strategy, request.axes)
     search = dossiers.begin_search("sweep", f"Sweep of {request.strategy.name}", request.as_json())
 
     def work(block: list[tuple[float, ...]]) -> tuple[Floats, Floats]:
-        return np.array(block), evaluate(history, request.strategy, brief, request.axes, block)
+        return np.array(block), evaluate(history, variants, brief, block)
 
     def commit(outcome: tuple[Floats, Floats]) -> None:
         settings, figures = outcome
