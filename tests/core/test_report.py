@@ -30,6 +30,7 @@ from wolbrin.core.measures.costs import waterfall
 from wolbrin.core.measures.excursion import open_profit, what_if
 from wolbrin.core.measures.facts import Facts
 from wolbrin.core.measures.fine import fine_effect
+from wolbrin.core.measures.units import per_money
 from wolbrin.core.rules.explain import why
 from wolbrin.core.rules.identity import strategy_hash
 from wolbrin.core.rules.model import Distance, Sizing, Strategy, Trail
@@ -133,6 +134,14 @@ def test_cautions_name_their_number() -> None:
     tiny = bars_of(FLAT, FLAT, UP, UP, point_value=1e-12)
     ended = backtest(tiny, strategy(sizing=Sizing(kind="notional", amount=1e12)), Brief())
     assert cautions(ended)[0].key == "fault"
+
+
+def test_money_in_other_units() -> None:
+    """One contract of 100 a point: 100 of money is a point; R by the mean initial risk; percent of 50,000."""
+    assert per_money(RUN, "points") == pytest.approx(0.01)
+    assert per_money(RUN, "percent") == pytest.approx(0.002)
+    assert per_money(RUN, "R") == pytest.approx(1 / (BOOK.net / BOOK.r_multiple).mean())
+    assert math.isnan(per_money(backtest(BARS, cross(), Brief()), "R"))
 
 
 def test_concentration_by_hand() -> None:

@@ -6,20 +6,18 @@ import math
 from dataclasses import replace
 from typing import Any
 
-import numpy as np
-
 from wolbrin.app.parts import Choice, button, column, label, row
 from wolbrin.app.places.backtest.columns import MeasureRow, measure_rows
 from wolbrin.app.places.backtest.pages import Page
 from wolbrin.app.session import Session
 from wolbrin.app.tables.model import Column
 from wolbrin.app.tables.view import Table
-from wolbrin.core.engine import codes as k
 from wolbrin.core.engine.run import Run, backtest
 from wolbrin.core.market.bars import Span
 from wolbrin.core.measures.breakdown import side_facts
 from wolbrin.core.measures.catalogue import BY_KEY, MEASURES, measure
 from wolbrin.core.measures.facts import Facts
+from wolbrin.core.measures.units import per_money
 from wolbrin.core.measures.wording import number, worded
 
 GROUPS = {"result": ("net", "gross_profit", "gross_loss", "trades", "profit_factor", "win_rate", "break_even_rate", "average",
@@ -57,7 +55,7 @@ class MeasuresPage(Page):
                            "" if opened else "the holdout is sealed")
         facts = [Facts.of(run), side_facts(run, 1), side_facts(run, -1)] if sides else [Facts.of(r) for r in runs]
         names = ["all", "long", "short"] if sides else ["training", "holdout", "whole"]
-        scales = [self._scale(run if sides else r) for r in (runs * 3 if sides else runs)]
+        scales = [per_money(r, str(self.unit.value)) for r in (runs * 3 if sides else runs)]  # type: ignore[arg-type]
         values = [measure(f) for f in facts]
         self.table.model.columns = self._columns(names)
         records: list[dict[str, Any]] = []
@@ -89,20 +87,6 @@ class MeasuresPage(Page):
         if BY_KEY[key].unit != "money" or self.unit.value == "money":
             return worded(key, value)
         return number(value, 2) + ("%" if self.unit.value == "percent" and not math.isnan(value) else "")
-
-    def _scale(self, run: Run) -> float:
-        """What one unit of account money is in the chosen unit: points of one contract and mean initial risk are those of
-        the run's own trades."""
-        if self.unit.value == "percent":
-            return 100.0 / run.brief.capital
-        if self.unit.value == "points":
-            unit = float(run.unit.mean()) if len(run) else math.nan
-            return run.bars.terms.tick_size / unit if unit else math.nan
-        if self.unit.value == "R":
-            risk = run.trades_f[:, k.F_RISK] if len(run) else np.zeros(0)
-            known = risk[np.isfinite(risk)]
-            return 1.0 / float(known.mean()) if len(known) else math.nan
-        return 1.0
 
     def open_holdout(self) -> None:
         """Run the holdout and the whole; the opening is counted."""

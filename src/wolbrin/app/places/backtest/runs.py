@@ -15,6 +15,7 @@ from wolbrin.app.session import Session
 from wolbrin.app.tables.model import Column
 from wolbrin.app.tables.view import Table
 from wolbrin.core.engine.run import Run
+from wolbrin.core.errors import WolbrinError
 from wolbrin.core.market.intervals import interval_words
 from wolbrin.core.measures.catalogue import MEASURES, measure
 from wolbrin.core.measures.facts import Facts
@@ -90,11 +91,15 @@ class RunsPage(QWidget):
     def _later(self, title: str, work: Any, then: Any) -> None:
         """Work in the background; a user's error is a sentence below the list."""
         def guarded() -> Any:
-            return self.session.attempt(work)
+            try:
+                return work()
+            except WolbrinError as err:
+                return err
 
         def done(result: Any) -> None:
-            if result is None:
-                self.words.setText("That did not work; the line below says why.")
+            if isinstance(result, WolbrinError):
+                self.words.setText(result.sentence())
+                self.session.note(result.sentence(), "error")
             else:
                 then(result)
 
