@@ -16,10 +16,11 @@ from wolbrin.core.engine.run import Brief, backtest
 from wolbrin.core.errors import UserError
 from wolbrin.core.indicators.columns import Columns
 from wolbrin.core.market.bars import Bars, make_bars
-from wolbrin.core.rules.decide import LONG_IN, SHORT_IN, condition_flags, decide, row_flags
+from wolbrin.core.rules.decide import LONG_IN, SHORT_IN, decide
+from wolbrin.core.rules.evaluate import condition_flags, row_flags
 from wolbrin.core.rules.identity import strategy_hash
 from wolbrin.core.rules.mirror import effective_short, mirror_row
-from wolbrin.core.rules.model import COMPARISONS, Condition, Distance, Side, Strategy, load_strategy
+from wolbrin.core.rules.model import PLAIN, Condition, Distance, Side, Strategy, load_strategy
 from wolbrin.core.rules.numbers import tunables, with_values
 from wolbrin.core.rules.words import describe, row_words
 from wolbrin.core.search.grammar import Limits, draw_strategy
@@ -42,7 +43,7 @@ def test_strategy_files_round_trip(tmp_path_factory: pytest.TempPathFactory, see
 
 
 @pytest.mark.parametrize(("change", "word"), [
-    ({"version": 3}, "newer"), ({"long": {"entry": {"rows": [{"left": {"kind": "field", "field": "vwap"}}]}}}, "vwap"),
+    ({"version": 4}, "newer"), ({"long": {"entry": {"rows": [{"left": {"kind": "field", "field": "vwap"}}]}}}, "vwap"),
     ({"long": {"entry": {"rows": [{"left": {"kind": "indicator", "indicator": "hocus"}}]}}}, "hocus"),
     ({"long": {"entry": {"rows": [{"left": {"kind": "indicator", "indicator": "ema", "params": {"length": 2.5}}}]}}},
      "whole"),
@@ -76,7 +77,7 @@ def test_deeply_nested_json_is_refused(tmp_path: Path) -> None:
         load_strategy(path)
 
 
-@pytest.mark.parametrize("compare", COMPARISONS)
+@pytest.mark.parametrize("compare", PLAIN)
 def test_comparisons_equal_their_definition(compare: str) -> None:
     columns = Columns(BARS)
     one = row(price(), compare, ind("sma", length=10))

@@ -18,7 +18,8 @@ from wolbrin.core.indicators.catalogue import CATALOGUE
 from wolbrin.core.indicators.columns import Columns
 from wolbrin.core.market.bars import Bars, make_bars
 from wolbrin.core.market.intervals import to_interval
-from wolbrin.core.rules.decide import decide, operand_column
+from wolbrin.core.rules.decide import decide
+from wolbrin.core.rules.evaluate import operand_column
 from wolbrin.core.rules.mirror import mirror_row
 from wolbrin.core.rules.model import Condition, FieldOperand, IndicatorOperand, Side, Strategy
 

@@ -14,7 +14,7 @@ from hypothesis import strategies as st
 from tests.twin.slow import Entry, Reach, Setup, Simulator
 from wolbrin.core.engine import codes as k
 from wolbrin.core.engine import kernel, position
-from wolbrin.core.engine.inputs import NO_FINER, NO_LOG, Clock, Finer, Money, Plan, parameters
+from wolbrin.core.engine.inputs import NO_FINER, NO_LOG, NOTHING_ASKED, Clock, Finer, Money, Plan, parameters
 from wolbrin.core.engine.kernel import simulate
 
 AMOUNTS = st.sampled_from([0.3, 1.0, 1.5, 2.0, 2.5, 4.0, 7.0])
@@ -152,8 +152,8 @@ def run_kernel(s: Setup, function=simulate, detail: bool = True):
     net, gross, positions = np.zeros(n), np.zeros(n if detail else 0), np.zeros(n if detail else 0, np.int8)
     log = np.zeros((40 * n + 40, k.LOG_COLUMNS), np.int64) if detail else NO_LOG
     ticks = [np.array(x, np.int32) for x in (s.open, s.high, s.low, s.close)]
-    state, counts, done = function(*ticks, session, last, bits, at, needs, clock, finer, parameters(plan, money),
-                                   ti, tf, log, net, gross, positions)
+    state, counts, done = function(*ticks, session, last, bits, at, needs, clock, finer, NOTHING_ASKED,
+                                   parameters(plan, money), ti, tf, log, net, gross, positions)
     assert done == n
     return ti[: state[k.S_DONE]], tf[: state[k.S_DONE]], net, counts, log[: state[k.S_LOGGED]]
 

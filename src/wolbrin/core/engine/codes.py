@@ -25,6 +25,12 @@ AT_OPEN, AT_CLOSE, INSIDE = 0, 1, 2
 # What a bar (or finer bar) meets: nothing held, a carried position, one entered at its open, or inside by stop or limit.
 HELD_NONE, HELD_CARRIED, HELD_FRESH, HELD_BY_STOP, HELD_BY_LIMIT = range(5)
 
+# Rows on the state of the position: what they read, how they compare; columns of `leaves`.
+POSITION = {"bars_held": 0, "open_profit_r": 1, "entries_today": 2}
+BARS_HELD, OPEN_PROFIT_R, ENTRIES_TODAY = range(3)
+COMPARE = {"above": 0, "below": 1, "at or above": 2, "at or below": 3, "equals": 4}
+ABOVE, BELOW, AT_OR_ABOVE, AT_OR_BELOW, EQUALS = range(5)
+
 # Bits of a bar's signals.
 LONG_IN, SHORT_IN, LONG_OUT, SHORT_OUT, BLOCKED, EDGE = 1, 2, 4, 8, 16, 32
 

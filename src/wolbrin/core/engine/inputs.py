@@ -111,3 +111,15 @@ NO_NIGHTS = np.zeros(1, np.int64)
 NO_TICKS = np.zeros(1, np.int32)
 NO_FINER = Finer(np.zeros(1, np.int64), np.zeros(1, np.uint8), NO_TICKS, NO_TICKS, NO_TICKS, NO_TICKS, NO_NIGHTS)
 NO_LOG = np.zeros((0, k.LOG_COLUMNS), np.int64)
+
+
+class Asked(NamedTuple):
+    """Rows that ask the state of the position. rows: float64[m, 3], what is read, how it compares (codes.COMPARE), with
+    which number. tables: uint64[4, n], for long entry, short entry, long exit and short exit: bit c is set where the
+    condition holds while the rows that hold have the number c."""
+
+    rows: Floats
+    tables: NDArray[np.uint64]
+
+
+NOTHING_ASKED = Asked(np.zeros((0, 3)), np.zeros((0, 0), np.uint64))

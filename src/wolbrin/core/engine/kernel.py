@@ -10,7 +10,7 @@ from numba import njit
 from numpy.typing import NDArray
 
 from wolbrin.core.engine import codes as k
-from wolbrin.core.engine.inputs import Bits, Clock, Finer, Floats, Ints, Ticks
+from wolbrin.core.engine.inputs import Asked, Bits, Clock, Finer, Floats, Ints, Ticks
 from wolbrin.core.engine.jit import F1, F2, F64, I0, I1, I2, B, bare, fixed
 from wolbrin.core.engine.orders import cancel, capped, enter, expire, meet_orders, order
 from wolbrin.core.engine.position import (
@@ -25,11 +25,11 @@ from wolbrin.core.engine.position import (
 )
 
 # Module-level copies: numba freezes plain globals into the compiled code.
-(TARGET, TIME, CONDITION, REVERSE, SESSION, SESSION_LATE, END_OF_DATA, RUIN, NOTHING) = (
-    k.TARGET, k.TIME, k.CONDITION, k.REVERSE, k.SESSION, k.SESSION_LATE, k.END_OF_DATA, k.RUIN, k.NOTHING)
+(TIME, CONDITION, REVERSE, SESSION, SESSION_LATE, END_OF_DATA, RUIN, NOTHING) = (
+    k.TIME, k.CONDITION, k.REVERSE, k.SESSION, k.SESSION_LATE, k.END_OF_DATA, k.RUIN, k.NOTHING)
 REVERSES, IGNORES = k.REVERSES, k.IGNORES
 NONE, BY_MARKET = k.NONE, k.BY_MARKET
-AT_OPEN, AT_CLOSE, INSIDE = k.AT_OPEN, k.AT_CLOSE, k.INSIDE
+AT_OPEN, AT_CLOSE = k.AT_OPEN, k.AT_CLOSE
 HELD_NONE, HELD_CARRIED, HELD_FRESH = k.HELD_NONE, k.HELD_CARRIED, k.HELD_FRESH
 (T_SIDE, T_ENTRY_BAR, T_ENTRY, T_TARGET, T_AMBIGUOUS, T_ENTRY_AT, T_NIGHTS, T_BEST, T_WORST, T_COUNTS, T_PEAK) = (
     k.T_SIDE, k.T_ENTRY_BAR, k.T_ENTRY, k.T_TARGET, k.T_AMBIGUOUS, k.T_ENTRY_AT, k.T_NIGHTS, k.T_BEST, k.T_WORST,
@@ -39,7 +39,10 @@ C_CONFLICTS, C_LATE, C_EXPOSED, C_RUINED, C_WHOLE = k.C_CONFLICTS, k.C_LATE, k.C
 NUMBER_OF_COUNTS = len(k.COUNTS)
 P_CASH, P_GROSS = k.P_CASH, k.P_GROSS
 S_DONE, S_ORDERS, S_FAULT, S_EXPOSED, S_LEFT, S_DATE = k.S_DONE, k.S_ORDERS, k.S_FAULT, k.S_EXPOSED, k.S_LEFT, k.S_DATE
-S_TODAY = k.S_TODAY
+S_TODAY, S_FILLS = k.S_TODAY, k.S_FILLS
+T_STOP = k.T_STOP
+BARS_HELD, OPEN_PROFIT_R = k.BARS_HELD, k.OPEN_PROFIT_R
+ABOVE, BELOW, AT_OR_ABOVE, AT_OR_BELOW = k.ABOVE, k.BELOW, k.AT_OR_ABOVE, k.AT_OR_BELOW
 STATE, WAITING_INTS, WAITING_FLOATS = k.STATE, k.WAITING_INTS, k.WAITING_FLOATS
 (X_THIS_CLOSE, X_ON_OPPOSITE, X_FLAT, X_TIME_EXIT, X_LONG_KIND, X_SHORT_KIND, X_TRAIL_UNIT, X_EVEN_UNIT, X_CAPITAL,
  X_TICK_VALUE) = (k.X_THIS_CLOSE, k.X_ON_OPPOSITE, k.X_FLAT, k.X_TIME_EXIT, k.X_LONG_KIND, k.X_SHORT_KIND,
@@ -47,8 +50,9 @@ STATE, WAITING_INTS, WAITING_FLOATS = k.STATE, k.WAITING_INTS, k.WAITING_FLOATS
 O_SIDE = k.O_SIDE
 LONG_ROW, SHORT_ROW, MARKET_ROW = k.LONG_ROW, k.SHORT_ROW, k.MARKET_ROW
 LONG_IN, SHORT_IN, LONG_OUT, SHORT_OUT, BLOCKED, EDGE = k.LONG_IN, k.SHORT_IN, k.LONG_OUT, k.SHORT_OUT, k.BLOCKED, k.EDGE
+CONDITIONS = LONG_IN | SHORT_IN | LONG_OUT | SHORT_OUT
 PLACED, ORDER_EXIT = k.PLACED, k.ORDER_EXIT
-W_SESSION, W_OVER = k.W_SESSION, k.W_OVER
+W_SESSION = k.W_SESSION
 NO_LEVEL = k.NO_LEVEL
 FAR = 2**40  # a level no bar reaches
 
@@ -176,10 +180,43 @@ def decide_orders(ti: Ints, wi: Ints, wf: Floats, s: Ints, log: Ints, counts: In
     return leave
 
 
+@fixed(I0, I2, I1, F2, I0, I0, inline=False)
+def position_case(ti: Ints, s: Ints, rows: Floats, i: int, close: int) -> int:
+    """Which rows on the state of the position hold at the close of bar i, as a number: bit r for row r."""
+    d = s[S_DONE]
+    side = ti[d, T_SIDE]
+    case = 0
+    for r in range(len(rows)):
+        value = 0.0
+        if rows[r, 0] == BARS_HELD:
+            if side != 0:
+                value = float(i - ti[d, T_ENTRY_BAR] + (1 if ti[d, T_ENTRY_AT] != AT_CLOSE else 0))
+        elif rows[r, 0] == OPEN_PROFIT_R:
+            if side != 0 and ti[d, T_STOP] != NO_LEVEL:
+                value = side * (close - ti[d, T_ENTRY]) / float(abs(ti[d, T_ENTRY] - ti[d, T_STOP]))
+        elif s[S_DATE] == s[S_TODAY]:
+            value = float(s[S_FILLS])
+        other = rows[r, 2]
+        how = rows[r, 1]
+        if how == ABOVE:
+            holds = value > other
+        elif how == BELOW:
+            holds = value < other
+        elif how == AT_OR_ABOVE:
+            holds = value >= other
+        elif how == AT_OR_BELOW:
+            holds = value <= other
+        else:
+            holds = value == other
+        if holds:
+            case |= 1 << r
+    return case
+
+
 @njit(cache=True, nogil=True, error_model="numpy")
 def simulate(open_: Ticks, high: Ticks, low: Ticks, close: Ticks, session: NDArray[np.int32], last_bar: Bits, signals: Bits,
-             entries: Ints, needs: Floats, clock: Clock, finer: Finer, x: Floats, trades_i: Ints, trades_f: Floats,
-             log: Ints, net_curve: Floats, gross_curve: Floats,
+             entries: Ints, needs: Floats, clock: Clock, finer: Finer, asked: Asked, x: Floats, trades_i: Ints,
+             trades_f: Floats, log: Ints, net_curve: Floats, gross_curve: Floats,
              position_curve: NDArray[np.int8]) -> tuple[Ints, Ints, int]:
     """Run one strategy over all n bars given: the first one is the first that decides, the last one ends the data.
 
@@ -187,6 +224,7 @@ def simulate(open_: Ticks, high: Ticks, low: Ticks, close: Ticks, session: NDArr
         open_, high, low, close: int32[n] ticks. session: int32[n]. last_bar: uint8[n], 1 on a session's last bar.
         signals: uint8[n], codes.LONG_IN .. BLOCKED at each close; EDGE where a session begins or ends, if flat matters.
         entries: int64[m], bars with an entry signal, in order. needs: float64[m, NEEDS], what their orders need.
+        asked: rows on the state of the position; signals then say what may hold in some state.
         x: float64[PARAMETERS], see inputs.parameters.
         trades_i, trades_f: room for the trades, [>= m + 2, INT_COLUMNS / FLOAT_COLUMNS]; bar columns count from the first
             bar given.
@@ -315,7 +353,13 @@ def simulate(open_: Ticks, high: Ticks, low: Ticks, close: Ticks, session: NDArr
         # 6. Close: everything is read before any fill at this close.
         equity = purse[P_CASH]
         expire(wi, s, log, counts, i)
-        leave = decide_orders(trades_i, wi, wf, s, log, counts, x, needs, which, i, signals[i], last, c, equity, rate_end)
+        wants = int(signals[i])
+        if len(asked.rows) > 0 and wants & CONDITIONS != 0:
+            case = np.uint64(position_case(trades_i, s, asked.rows, i, c))
+            for bit in range(4):
+                if asked.tables[bit, i] >> case & np.uint64(1) == 0:
+                    wants &= ~(1 << bit)
+        leave = decide_orders(trades_i, wi, wf, s, log, counts, x, needs, which, i, wants, last, c, equity, rate_end)
         faulty = s[S_FAULT] != 0
         if last:
             cancel(wi, LONG_ROW, s, log, i, AT_CLOSE, W_SESSION)

@@ -11,7 +11,7 @@ from numpy.typing import NDArray
 from pydantic import Field
 
 from wolbrin.core.engine import codes as k
-from wolbrin.core.engine.inputs import NO_FINER, NO_LOG, NO_NIGHTS, Clock, Money, Plan, parameters
+from wolbrin.core.engine.inputs import NO_FINER, NO_LOG, NO_NIGHTS, NOTHING_ASKED, Asked, Clock, Money, Plan, parameters
 from wolbrin.core.engine.kernel import simulate
 from wolbrin.core.engine.prepare import FineBars, Prepared, as_prepared
 from wolbrin.core.errors import UserError
@@ -20,7 +20,7 @@ from wolbrin.core.market.terms import Model, Terms
 from wolbrin.core.rules.decide import Decisions, decide
 from wolbrin.core.rules.identity import strategy_hash
 from wolbrin.core.rules.mirror import entry_orders
-from wolbrin.core.rules.model import Distance, Strategy
+from wolbrin.core.rules.model import Distance, PositionOperand, Row, Strategy
 
 ENGINE_VERSION = "2"
 NO_CURVE = np.zeros(0, np.float64)
@@ -223,6 +223,12 @@ def fault_words(code: int, bars: Bars, bar: int, strategy: Strategy) -> str:
             "setting and the market's tick and point value.")
 
 
+def state_of(row: Row) -> str:
+    """What a row on the state of the position reads."""
+    assert isinstance(row.left, PositionOperand)
+    return row.left.state
+
+
 def backtest(history: Prepared | Bars, strategy: Strategy, brief: Brief, *, detail: bool = True,
              decisions: Decisions | None = None) -> Run:
     """Run a strategy over a history.
@@ -261,7 +267,13 @@ def backtest(history: Prepared | Bars, strategy: Strategy, brief: Brief, *, deta
     def cut(column: NDArray) -> NDArray:
         return column[part] if len(column) > 1 else column
 
-    dates = bars.trading_date[part] if strategy.filters.most_entries else np.zeros(1, np.int32)
+    counted = strategy.filters.most_entries or any(state_of(r) == "entries_today" for r in made.asked)
+    dates = bars.trading_date[part] if counted else np.zeros(1, np.int32)
+    asked = NOTHING_ASKED
+    if made.asked:
+        rows = [(k.POSITION[state_of(r)], k.COMPARE[r.compare], float(r.right.value))  # type: ignore[union-attr]
+                for r in made.asked]
+        asked = Asked(np.array(rows, np.float64), np.ascontiguousarray(made.tables[:, part]))
     clock = Clock(cut(nights[0]), cut(nights[1]), cut(rates[0]), cut(rates[1]), dates)
     finer = ready.finer_arrays(first, last, financed) if fine else NO_FINER
     net = np.empty(size)
@@ -273,8 +285,8 @@ def backtest(history: Prepared | Bars, strategy: Strategy, brief: Brief, *, deta
     log = np.empty((8 * len(entries) + 64, k.LOG_COLUMNS), np.int64) if detail else NO_LOG
     while True:
         state, counts, done = simulate(bars.o[part], bars.h[part], bars.l[part], bars.c[part], bars.session[part],
-                                       bars.last[part], signals, entries, needs, clock, finer, x, trades_i, trades_f, log,
-                                       net, gross, position)
+                                       bars.last[part], signals, entries, needs, clock, finer, asked, x, trades_i, trades_f,
+                                       log, net, gross, position)
         if state[k.S_LOGGED] <= len(log) or not detail:
             break
         log = np.empty((int(state[k.S_LOGGED]), k.LOG_COLUMNS), np.int64)  # now the room is known

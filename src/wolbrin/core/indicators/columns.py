@@ -3,9 +3,8 @@
 from __future__ import annotations
 
 from collections import OrderedDict
-from collections.abc import Callable
+from collections.abc import Callable, Mapping
 from threading import Lock
-from typing import Protocol
 
 import numpy as np
 
@@ -20,20 +19,18 @@ Key = tuple[object, ...]
 Elsewhere = Callable[[str, int], Bars]
 
 
-class Asked(Protocol):
-    """What an operand says of its series: an indicator with settings, or a price field; where from."""
-
-    @property
-    def kind(self) -> str: ...
-    @property
-    def interval(self) -> int | None: ...
-    @property
-    def market(self) -> str | None: ...
+Own = Callable[[str, str, Mapping[str, float], Bars], Floats]
 
 
 def no_other(market: str, interval: int) -> Bars:
     """Bars of other markets where there are none."""
     raise UserError(f"this history knows no other market {market}", market, "Run it in a project that holds that market.")
+
+
+def no_own(name: str, digest: str, values: Mapping[str, float], bars: Bars) -> Floats:
+    """Own indicators where there are none."""
+    raise UserError(f'this history knows no own indicator "{name}"', name,
+                    "Run it in a project that holds its file, confirmed.")
 
 
 class Columns:
@@ -43,10 +40,12 @@ class Columns:
     recently used columns go first once `budget` bytes are exceeded.
     """
 
-    def __init__(self, bars: Bars, budget: int = 512 * 1024**2, elsewhere: Elsewhere = no_other) -> None:
+    def __init__(self, bars: Bars, budget: int = 512 * 1024**2, elsewhere: Elsewhere = no_other,
+                 own: Own = no_own) -> None:
         self.bars = bars
         self._budget = budget
         self._elsewhere = elsewhere
+        self._own = own
         self._others: dict[tuple[str, int], tuple[Columns, np.ndarray]] = {}
         self._held: OrderedDict[Key, tuple[Floats, ...]] = OrderedDict()
         self._size = 0
@@ -84,33 +83,37 @@ class Columns:
                            lambda: entry.compute(self.bars, self.field(source), settings))
         return cached[names.index(output)]
 
-    def values(self, asked: Asked) -> Floats:
-        """The series an operand asks for, float64[n] at the close of each of these bars, its shift in time left out.
+    def chained(self, key: str, values: dict[str, float], output: str, source: str, series: Callable[[], Floats]) -> Floats:
+        """One output of a catalogue indicator over another series; `source` names that series in the cache."""
+        entry = find(key)
+        settings = entry.defaults() | values
+
+        def make() -> tuple[Floats, ...]:
+            x = series()
+            if not np.isfinite(x).any():
+                return tuple(np.full(len(x), np.nan) for _ in entry.outputs)
+            return entry.compute(self.bars, x, settings)
+
+        cached = self._get((key, tuple(sorted(settings.items())), "of", source), make)
+        return cached[[o.key for o in entry.outputs].index(output)]
+
+    def own(self, name: str, digest: str, values: Mapping[str, float]) -> Floats:
+        """An indicator of the user's own, float64[n]."""
+        return self._get(("own", name, digest, tuple(sorted(values.items()))),
+                         lambda: (self._own(name, digest, values, self.bars),))[0]
+
+    def kept(self, key: Key, make: Callable[[], Floats]) -> Floats:
+        """A column made by `make` once and kept under `key`."""
+        return self._get(key, lambda: (make(),))[0]
+
+    def other(self, market: str | None, interval: int | None) -> tuple[Columns, np.ndarray]:
+        """Columns of another series, and for each bar here the index of its last closed bar (-1 before the first).
 
         A bar of a longer interval or of another market is known from the first bar here that closes at or after its end.
         Raises:
             UserError: the interval cannot be had, or there is no such market.
         """
-        if asked.interval is None and asked.market in (None, self.bars.terms.code):
-            return self._own(asked)
-        other, at = self._other(asked.market or self.bars.terms.code, asked.interval or self.bars.interval)
-        plain = asked.model_copy(update={"interval": None, "market": None})  # type: ignore[attr-defined]
-
-        def aligned() -> tuple[Floats, ...]:
-            values = np.append(other._own(plain), np.nan)
-            return (values[at],)
-
-        key = asked.model_copy(update={"times": 1.0, "ago": 0}).model_dump_json()  # type: ignore[attr-defined]
-        return self._get(("elsewhere", key), aligned)[0]
-
-    def _own(self, asked: Asked) -> Floats:
-        if asked.kind == "field":
-            return self.field(asked.field)  # type: ignore[attr-defined]
-        i = asked
-        return self.indicator(i.indicator, i.settings, i.output, i.source)  # type: ignore[attr-defined]
-
-    def _other(self, market: str, interval: int) -> tuple[Columns, np.ndarray]:
-        """Columns of another series, and for each bar here the index of its last closed bar (-1 before the first)."""
+        market, interval = market or self.bars.terms.code, interval or self.bars.interval
         key = market, interval
         with self._lock:
             if key in self._others:
@@ -124,7 +127,7 @@ class Columns:
         else:
             bars = self._elsewhere(market, interval)
         at = np.searchsorted(bars.end, self.bars.end, "right") - 1
-        made = Columns(bars, self._budget // 4), at
+        made = Columns(bars, self._budget // 4, self._elsewhere, self._own), at
         with self._lock:
             return self._others.setdefault(key, made)
 

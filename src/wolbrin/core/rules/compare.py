@@ -10,7 +10,8 @@ Floats = NDArray[np.float64]
 Flags = NDArray[np.uint8]
 
 _PLAIN: dict[str, np.ufunc] = {
-    "above": np.greater, "below": np.less, "at or above": np.greater_equal, "at or below": np.less_equal}
+    "above": np.greater, "below": np.less, "at or above": np.greater_equal, "at or below": np.less_equal,
+    "equals": np.equal}
 
 
 # A crossing is "beyond now, not beyond one bar before". One pass over the columns: NumPy would need four.

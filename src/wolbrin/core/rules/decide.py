@@ -2,32 +2,33 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 
 import numpy as np
 from numpy.typing import NDArray
 
 from wolbrin.core.indicators.columns import Columns
 from wolbrin.core.indicators.model import Floats
-from wolbrin.core.rules.compare import compare, first_finite, pack, where_set
+from wolbrin.core.rules.compare import first_finite, pack, where_set
+from wolbrin.core.rules.evaluate import at_hand, condition_flags, operand_column, operands
 from wolbrin.core.rules.filters import blocked_bars
 from wolbrin.core.rules.mirror import effective_long, effective_short, entry_orders, mirror_level
 from wolbrin.core.rules.model import (
-    UNARY,
     Condition,
     Distance,
     IndicatorOperand,
     Level,
     NumberOperand,
     Operand,
+    PositionOperand,
     Row,
     Strategy,
 )
+from wolbrin.core.rules.operands import CombinedOperand, CustomOperand, leaves
 
 LONG_IN, SHORT_IN, LONG_OUT, SHORT_OUT, BLOCKED, EDGE = 1, 2, 4, 8, 16, 32
 ENTRIES = LONG_IN | SHORT_IN
-# A condition whose first row leaves so few bars is finished on these bars alone.
-FEW = 0.2
+NO_TABLES = np.zeros((0, 0), np.uint64)
 Needed = tuple[Floats | None, ...]
 
 
@@ -37,11 +38,14 @@ Used = tuple[tuple[Floats, int], ...]
 @dataclass(frozen=True)
 class Signals:
     """What a strategy's conditions and filters say, whatever its orders; see `Decisions`. entries: int64, bars with an
-    entry signal. used: columns of the indicators used, with how many bars back each is read."""
+    entry signal. used: columns of the indicators used, with how many bars back each is read. Where rows ask the state of
+    the position (`asked`), bits say what may hold in some state, and tables (see `_tables`) what holds in which."""
 
     bits: NDArray[np.uint8]
     entries: NDArray[np.int64]
     used: Used
+    tables: NDArray[np.uint64] = field(default_factory=lambda: NO_TABLES)
+    asked: tuple[Row, ...] = ()
 
 
 @dataclass(frozen=True)
@@ -50,106 +54,19 @@ class Decisions:
     entries, EDGE where a session begins or ends that a position must not outlive. entries: int64, bars with an entry
     signal, in order. warm: index of the first bar where every indicator used has a value (n if there is none).
     needed: eleven columns, float64[n] or None where not used: ATR in ticks for stop, target, trail, the trail's start and
-    break even; levels in ticks of stop, target and entry, long before short.
+    break even; levels in ticks of stop, target and entry, long before short. tables, asked: see `Signals`.
     """
 
     signals: NDArray[np.uint8]
     entries: NDArray[np.int64]
     warm: int
     needed: Needed
-
-
-def operand_column(columns: Columns, operand: Operand) -> Floats:
-    """An operand's values, float64[n], or float64[1] for a plain number."""
-    if isinstance(operand, NumberOperand):
-        return np.array([operand.value])
-    return columns.shifted(_at_hand(columns, operand), operand.ago)
-
-
-def _at_hand(columns: Columns, operand: Operand) -> Floats:
-    """The operand's values without its shift in time, float64[n]."""
-    assert not isinstance(operand, NumberOperand)
-    values = columns.values(operand)
-    return values * operand.times if operand.times != 1.0 else values
-
-
-def row_flags(columns: Columns, row: Row) -> NDArray[np.uint8]:
-    """uint8[n]: 1 where this single row is true."""
-    left = operand_column(columns, row.left)
-    if row.compare in UNARY:
-        before = columns.shifted(left, 1) if len(left) > 1 else left
-        return compare(left, before, "above" if row.compare == "rises" else "below", len(columns.bars))
-    return compare(left, operand_column(columns, row.right), row.compare, len(columns.bars))
-
-
-def _some_values(columns: Columns, operand: Operand, at: NDArray[np.int64], ago: int) -> Floats:
-    """An operand's values `ago` bars before the given bars, float64[len(at)]."""
-    if isinstance(operand, NumberOperand):
-        return np.full(len(at), operand.value)
-    back = at - operand.ago - ago
-    values = _at_hand(columns, operand)[np.maximum(back, 0)]
-    if len(back) and back[0] < 0:
-        values[back < 0] = np.nan
-    return values
-
-
-def _some_flags(columns: Columns, row: Row, at: NDArray[np.int64]) -> NDArray[np.bool_]:
-    """Where this row is true among the given bars, bool[len(at)]."""
-    left = _some_values(columns, row.left, at, 0)
-    if row.compare in UNARY:
-        before = _some_values(columns, row.left, at, 1)
-        return left > before if row.compare == "rises" else left < before
-    right = _some_values(columns, row.right, at, 0)
-    if row.compare == "above":
-        return left > right
-    if row.compare == "below":
-        return left < right
-    if row.compare == "at or above":
-        return left >= right
-    if row.compare == "at or below":
-        return left <= right
-    left_before, right_before = (_some_values(columns, o, at, 1) for o in (row.left, row.right))
-    if row.compare == "crosses above":
-        return (left > right) & (left_before <= right_before)
-    return (left < right) & (left_before >= right_before)
-
-
-def condition_flags(columns: Columns, condition: Condition) -> NDArray[np.uint8]:
-    """uint8[n]: 1 where the condition holds; all zero when no row is switched on."""
-    rows = condition.active
-    size = len(columns.bars)
-    if not rows:
-        return np.zeros(size, np.uint8)
-    if condition.match == "any":
-        flags = row_flags(columns, rows[0])
-        for row in rows[1:]:
-            flags |= row_flags(columns, row)
-        return flags
-    # Crossings are rare: they come first, and what follows them is asked on few bars.
-    ordered = sorted(rows, key=lambda r: not r.compare.startswith("crosses"))
-    flags = row_flags(columns, ordered[0])
-    for number, row in enumerate(ordered[1:], 1):
-        if np.count_nonzero(flags.view(np.bool_)) < FEW * size:
-            at = where_set(flags, 1)
-            for rest in ordered[number:]:
-                at = at[_some_flags(columns, rest, at)]
-            flags[:] = 0
-            flags[at] = 1
-            break
-        flags &= row_flags(columns, row)
-    return flags
-
-
-def operands(condition: Condition) -> list[Operand]:
-    """Every operand of the rows that are switched on."""
-    found: list[Operand] = []
-    for row in condition.active:
-        found += [row.left] if row.compare in UNARY else [row.left, row.right]
-    return found
+    tables: NDArray[np.uint64] = field(default_factory=lambda: NO_TABLES)
+    asked: tuple[Row, ...] = ()
 
 
 def _distance_atr(columns: Columns, distance: Distance | None) -> Floats | None:
-    return columns.atr_ticks(distance.length) if distance is not None and distance.unit == "atr" else None
+    return columns.atr_ticks(int(distance.length)) if distance is not None and distance.unit == "atr" else None
 
 
 def level_column(columns: Columns, level: Level | None) -> Floats | None:
@@ -160,7 +77,7 @@ def level_column(columns: Columns, level: Level | None) -> Floats | None:
     fraction = columns.bars.terms.tick_fraction
     ticks = np.broadcast_to(values, len(columns.bars)) * (fraction.denominator / fraction.numerator)
     if level.offset:
-        ticks = ticks + level.offset * (columns.atr_ticks(level.length) if level.unit == "atr" else 1.0)
+        ticks = ticks + level.offset * (columns.atr_ticks(int(level.length)) if level.unit == "atr" else 1.0)
     return np.ascontiguousarray(ticks)
 
 
@@ -181,8 +98,15 @@ def needed_columns(columns: Columns, strategy: Strategy) -> Needed:
 
 def used_columns(columns: Columns, asked: list[Operand]) -> Used:
     """Columns that must have a value before a run begins, with how many bars back each is read."""
-    return tuple((_at_hand(columns, o), o.ago) for o in asked if not isinstance(o, NumberOperand)
-                 and (isinstance(o, IndicatorOperand) or o.interval is not None or o.market is not None))
+    found = []
+    for operand in asked:
+        outer = int(operand.ago) if isinstance(operand, CombinedOperand) else 0
+        for one in leaves(operand):
+            if isinstance(one, NumberOperand | PositionOperand | CombinedOperand):
+                continue
+            if isinstance(one, IndicatorOperand | CustomOperand) or one.interval is not None or one.market is not None:
+                found.append((at_hand(columns, one), int(one.ago) + outer))
+    return tuple(found)
 
 
 def warm_up(size: int, used: Used) -> int:
@@ -198,16 +122,36 @@ def warm_up(size: int, used: Used) -> int:
     return start
 
 
+def _tables(columns: Columns, conditions: list[Condition], rows: tuple[Row, ...]) -> NDArray[np.uint64]:
+    """uint64[4, n]: bit c of a condition's word says whether it holds on that bar in case c; bit r of the number c says
+    whether row r on the state of the position is taken for true."""
+    tables = np.zeros((len(conditions), len(columns.bars)), np.uint64)
+    for number, condition in enumerate(conditions):
+        mine = sum(1 << at for at, row in enumerate(rows) if row in condition.leaves)
+        for case in range(2 ** len(rows)):
+            alike = case & mine  # other conditions' rows do not matter here
+            if alike != case:
+                flags = tables[number] >> np.uint64(alike) & np.uint64(1)
+            else:
+                held = {row: bool(case >> at & 1) for at, row in enumerate(rows)}
+                flags = condition_flags(columns, condition, held).astype(np.uint64)
+            tables[number] |= flags << np.uint64(case)
+    return tables
+
+
 def signals_of(columns: Columns, strategy: Strategy) -> Signals:
     """What the conditions and filters of a strategy say over the history of `columns`."""
     long_side, short_side = effective_long(strategy), effective_short(strategy)
     conditions = [long_side.entry, short_side.entry, long_side.exit, short_side.exit]
-    flags = tuple(condition_flags(columns, c) if c.active else None for c in conditions)
+    asked = tuple(dict.fromkeys(r for c in conditions for r in c.leaves if isinstance(r.left, PositionOperand)))
+    tables = _tables(columns, conditions, asked) if asked else NO_TABLES
+    flags = (tuple((one != 0).view(np.uint8) for one in tables) if asked else
+             tuple(condition_flags(columns, c) if c.active else None for c in conditions))
     blocked, filtered = blocked_bars(columns, strategy.filters)
     edges = columns.bars.edges if strategy.flat_by_session_end else None
     bits = pack((*flags, blocked, edges), len(columns.bars))
     used = used_columns(columns, [o for c in conditions for o in operands(c)]) + tuple((x, 0) for x in filtered)
-    return Signals(bits, where_set(bits, ENTRIES), used)
+    return Signals(bits, where_set(bits, ENTRIES), used, tables, asked)
 
 
 def decide(columns: Columns, strategy: Strategy, signals: Signals | None = None) -> Decisions:
@@ -216,4 +160,4 @@ def decide(columns: Columns, strategy: Strategy, signals: Signals | None = None)
     needed = needed_columns(columns, strategy)
     # Levels that are plain indicators move the start like conditions do.
     warm = warm_up(len(columns.bars), made.used + tuple((x, 0) for x in needed if x is not None))
-    return Decisions(made.bits, made.entries, warm, needed)
+    return Decisions(made.bits, made.entries, warm, needed, made.tables, made.asked)

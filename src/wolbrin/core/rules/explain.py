@@ -4,19 +4,17 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
-import numpy as np
-
 from wolbrin.core.indicators.columns import Columns
-from wolbrin.core.rules.decide import operand_column
+from wolbrin.core.rules.evaluate import operand_column, row_flags
 from wolbrin.core.rules.mirror import effective_long, effective_short
-from wolbrin.core.rules.model import UNARY, Condition, Operand, Row, Strategy
+from wolbrin.core.rules.model import UNARY, Condition, Operand, PositionOperand, Row, Strategy
 from wolbrin.core.rules.words import row_words
 
 
 @dataclass(frozen=True)
 class Reading:
-    """One row at one bar: which condition it belongs to, its words, both values (NaN where missing, the one before for
-    rises and falls), their values a bar earlier for crossings, and whether it held."""
+    """One row at one bar: which condition it belongs to, its words, both values (NaN where missing, and for the state of the
+    position; the one before for rises and falls), their values a bar earlier for crossings, and whether it held."""
 
     condition: str
     words: str
@@ -28,23 +26,19 @@ class Reading:
 
 
 def _value(columns: Columns, operand: Operand, bar: int) -> float:
-    if bar < 0:
+    if bar < 0 or isinstance(operand, PositionOperand):
         return float("nan")
     values = operand_column(columns, operand)
     return float(values[bar if len(values) > 1 else 0])
 
 
 def _reading(columns: Columns, name: str, row: Row, bar: int) -> Reading:
-    left, left_before = _value(columns, row.left, bar), _value(columns, row.left, bar - 1)
-    if row.compare in UNARY:
-        right = right_before = left_before
-    else:
-        right, right_before = _value(columns, row.right, bar), _value(columns, row.right, bar - 1)
-    held = {"above": left > right, "below": left < right, "at or above": left >= right, "at or below": left <= right,
-            "crosses above": left > right and left_before <= right_before,
-            "crosses below": left < right and left_before >= right_before,
-            "rises": left > left_before, "falls": left < left_before}[row.compare]
-    return Reading(name, row_words(row), left, right, left_before, right_before, bool(held and not np.isnan(left + right)))
+    at = bar - row.back
+    left, left_before = _value(columns, row.left, at), _value(columns, row.left, at - 1)
+    right, right_before = left_before, left_before
+    if row.compare not in UNARY:
+        right, right_before = _value(columns, row.right, at), _value(columns, row.right, at - 1)
+    return Reading(name, row_words(row), left, right, left_before, right_before, bool(row_flags(columns, row)[bar]))
 
 
 def why(columns: Columns, strategy: Strategy, side: int, bar: int, out: int | None = None) -> list[Reading]:
@@ -53,4 +47,4 @@ def why(columns: Columns, strategy: Strategy, side: int, bar: int, out: int | No
     asked: list[tuple[str, Condition, int]] = [("entry", rules.entry, bar)]
     if out is not None:
         asked.append(("exit", rules.exit, out))
-    return [_reading(columns, name, row, at) for name, condition, at in asked for row in condition.active]
+    return [_reading(columns, name, row, at) for name, condition, at in asked for row in condition.leaves]

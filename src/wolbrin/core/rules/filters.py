@@ -49,7 +49,7 @@ def blocked_bars(columns: Columns, filters: Filters) -> tuple[NDArray[np.uint8] 
         left = bars.sessions.close[bars.session] - bars.end
         open_ &= left > filters.last_minutes * NS_A_MINUTE
     if filters.oversized:
-        atr = columns.atr_ticks(filters.oversized.length)
+        atr = columns.atr_ticks(int(filters.oversized.length))
         used.append(atr)
         span = (bars.h.astype(np.int64) - bars.l).astype(np.float64)
         open_ &= span <= filters.oversized.multiple * atr  # never true where ATR has no value

@@ -13,17 +13,22 @@ from wolbrin.core.rules.model import EntryOrder, Filters, Sizing, Strategy
 _LATER: dict[str, Any] = {
     "trail": None, "break_even": None, "sizing": Sizing().model_dump(mode="json"),
     "filters": Filters().model_dump(mode="json"), "order": EntryOrder().model_dump(mode="json"),
-    "interval": None, "market": None, "level": None, "short_level": None}
+    "interval": None, "market": None, "level": None, "short_level": None, "upper": None, "over": 20, "when": "now",
+    "for_bars": 1, "back": 0, "least": 1}
 
 
 def _plain(node: Any) -> Any:
     if isinstance(node, dict):
+        if set(node) == {"is", "value"}:
+            return node["value"]  # what a number is called does not matter to what is traded
+        if "rows" in node and node.get("on"):
+            node = {k: v for k, v in node.items() if k != "on"}
         return {k: _plain(v) for k, v in node.items() if not (k in _LATER and v == _LATER[k])}
     return [_plain(v) for v in node] if isinstance(node, list) else node
 
 
 def strategy_hash(strategy: Strategy) -> str:
-    """Hex digest of what is traded; name and notes do not count."""
-    data = _plain(strategy.model_dump(mode="json", exclude={"name", "notes"})) | {"version": 1}
+    """Hex digest of what is traded; names and notes do not count."""
+    data = _plain(strategy.model_dump(mode="json", exclude={"name", "notes", "parameters"})) | {"version": 1}
     text = json.dumps(data, separators=(",", ":"), ensure_ascii=False)
     return hashlib.sha256(text.encode()).hexdigest()[:16]

@@ -8,7 +8,21 @@ from typing import Any
 
 from wolbrin.core.indicators.catalogue import BY_KEY
 from wolbrin.core.rules.mirror import output_of
-from wolbrin.core.rules.model import Distance, IndicatorOperand, NumberOperand, Operand, Row, Strategy
+from wolbrin.core.rules.model import (
+    RANKED,
+    UNARY,
+    CombinedOperand,
+    Condition,
+    CustomOperand,
+    Distance,
+    IndicatorOperand,
+    NumberOperand,
+    Operand,
+    PositionOperand,
+    Row,
+    Strategy,
+)
+from wolbrin.core.rules.named import formula_of
 
 Path = tuple[str | int, ...]
 
@@ -38,13 +52,27 @@ def _around(value: float, least: float, whole: bool) -> tuple[float, float, floa
 def _operand(path: Path, operand: Operand, other: Operand, where: str) -> list[Tunable]:
     if isinstance(operand, NumberOperand):
         facing = output_of(other)
-        if facing is None or (isinstance(other, IndicatorOperand) and BY_KEY[other.indicator].group == "time"):
+        if isinstance(other, PositionOperand):
+            least = 0.0 if other.state != "open_profit_r" else -1e9
+            low, high, step = _around(operand.value, least, other.state != "open_profit_r")
+            return [Tunable((*path, "value"), f"{other.state.replace('_', ' ')}, {where}", operand.value, low, high, step)]
+        if isinstance(other, IndicatorOperand) and BY_KEY[other.indicator].group == "time":
             return []
+        if facing is None:
+            if not isinstance(other, CombinedOperand | CustomOperand):
+                return []
+            return [Tunable((*path, "value"), f"level, {where}", operand.value, *_around(operand.value, -1e9, False))]
         low, high, step = _around(operand.value, -1e9, float(operand.value).is_integer())
         if facing.nature == "bounded":
             low, high = max(low, facing.bounds[0]), min(high, facing.bounds[1])
         return [Tunable((*path, "value"), f"level for {facing.title if facing.title != 'value' else _name(other)}, "
                         f"{where}", operand.value, low, high, step)]
+    if isinstance(operand, CombinedOperand):
+        return _operand((*path, "left"), operand.left, operand.right, where) + _operand(
+            (*path, "right"), operand.right, operand.left, where)
+    if isinstance(operand, CustomOperand):
+        return [Tunable((*path, "params", key), f"{operand.name} {key}, {where}", value,
+                        *_around(value, 0, float(value).is_integer())) for key, value in operand.params.items()]
     if not isinstance(operand, IndicatorOperand):
         return []
     entry, found = BY_KEY[operand.indicator], []
@@ -55,6 +83,8 @@ def _operand(path: Path, operand: Operand, other: Operand, where: str) -> list[T
         low = max(param.low, value - 5 * step)
         found.append(Tunable((*path, "params", param.key), f"{entry.title} {param.title}, {where}", value, low,
                              min(param.high, value + 5 * step), step))
+    if operand.of is not None and not isinstance(operand.of, str):
+        found += _operand((*path, "of"), operand.of, operand, where)
     return found
 
 
@@ -62,14 +92,30 @@ def _name(operand: Operand) -> str:
     return BY_KEY[operand.indicator].title if isinstance(operand, IndicatorOperand) else "price"
 
 
-def _rows(path: Path, rows: tuple[Row, ...], where: str) -> list[Tunable]:
+def _in_time(path: Path, node: Row | Condition, where: str) -> list[Tunable]:
+    if node.when == "now":
+        return []
+    return [Tunable((*path, "for_bars"), f"bars {node.when}, {where}", node.for_bars, *_around(node.for_bars, 1, True))]
+
+
+def _rows(path: Path, rows: tuple[Row | Condition, ...], where: str) -> list[Tunable]:
     found: list[Tunable] = []
     for i, row in enumerate(rows):
-        if row.on:
-            place = f"{where} row {i + 1}"
-            found += _operand((*path, i, "left"), row.left, row.right, place)
-            if row.compare not in ("rises", "falls"):
-                found += _operand((*path, i, "right"), row.right, row.left, place)
+        if not row.on:
+            continue
+        if isinstance(row, Condition):
+            place = f"{where} group {i + 1}"
+            found += _rows((*path, i, "rows"), row.rows, place) + _in_time((*path, i), row, place)
+            continue
+        place = f"{where} row {i + 1}"
+        found += _operand((*path, i, "left"), row.left, row.right, place)
+        if row.compare not in UNARY:
+            found += _operand((*path, i, "right"), row.right, row.left, place)
+        if row.compare == "between" and row.upper is not None:
+            found += _operand((*path, i, "upper"), row.upper, row.left, place)
+        if row.compare in RANKED:
+            found.append(Tunable((*path, i, "over"), f"bars looked over, {place}", row.over, *_around(row.over, 1, True)))
+        found += _in_time((*path, i), row, place)
     return found
 
 
@@ -90,8 +136,10 @@ def _distance(path: Path, name: str, distance: Distance) -> list[Tunable]:
 
 
 def tunables(strategy: Strategy) -> list[Tunable]:
-    """All numbers that matter to the strategy as it stands, entries first."""
-    found: list[Tunable] = []
+    """All numbers that matter to the strategy as it stands, parameters first, then entries."""
+    found = [Tunable(("parameters", i, "value"), p.name, p.value, p.low, p.high, p.step) if p.high > p.low else
+             Tunable(("parameters", i, "value"), p.name, p.value, *_around(p.value, -1e9, float(p.value).is_integer()))
+             for i, p in enumerate(strategy.parameters) if not p.formula]
     for side in ("long", "short"):
         part = getattr(strategy, side)
         if part.mode != "own":
@@ -110,7 +158,8 @@ def tunables(strategy: Strategy) -> list[Tunable]:
     if strategy.time_exit is not None:
         low, high, step = _around(strategy.time_exit, 1, True)
         found.append(Tunable(("time_exit",), "time exit bars", strategy.time_exit, low, high, step))
-    return found
+    # A number that follows parameters is varied by them.
+    return [t for t in found if formula_of(t.value) is None]
 
 
 def _assign(node: Any, path: Path, value: float) -> Any:

@@ -7,48 +7,116 @@ from wolbrin.core.market.intervals import interval_words
 from wolbrin.core.rules.mirror import effective_long, effective_short
 from wolbrin.core.rules.model import (
     UNARY,
+    CombinedOperand,
     Condition,
+    CustomOperand,
     Distance,
     EntryOrder,
     FieldOperand,
     Filters,
+    IndicatorOperand,
     Level,
     NumberOperand,
     Operand,
+    PositionOperand,
     Row,
     Strategy,
 )
+from wolbrin.core.rules.named import formula_of
+
+POSITION = {"bars_held": "bars held", "open_profit_r": "open profit in R", "entries_today": "entries today"}
+SIGN = {"+": "+", "-": "\u2212", "*": "\u00d7", "/": "/"}
 
 
 def number(value: float) -> str:
-    return f"{value:g}".replace("-", "\u2212")
+    """A number in words; a named one with its name."""
+    formula = formula_of(value)
+    plain = f"{value:g}".replace("-", "\u2212")
+    return plain if formula is None else f"{formula} ({plain})"
 
 
-def operand_words(operand: Operand) -> str:
+def operand_words(operand: Operand, inside: bool = False) -> str:
+    """An operand, such as "1.5 × ATR(14)". inside: it stands in other arithmetic, so that it takes brackets."""
     if isinstance(operand, NumberOperand):
         return number(operand.value)
+    if isinstance(operand, PositionOperand):
+        return POSITION[operand.state]
+    if isinstance(operand, CombinedOperand):
+        text = f"{operand_words(operand.left, True)} {SIGN[operand.join]} {operand_words(operand.right, True)}"
+        text = f"({text})" if inside or operand.ago else text
+        return f"{text} {_ago(operand.ago)}" if operand.ago else text
     if isinstance(operand, FieldOperand):
         text = operand.field
+    elif isinstance(operand, CustomOperand):
+        args = ", ".join(number(v) for v in operand.params.values())
+        text = f"{operand.name}({args})" if args else operand.name
     else:
         text = BY_KEY[operand.indicator].label(operand.settings, operand.output, operand.source)
-    if operand.times != 1.0:
+        names = {k: f for k, v in operand.params.items() if (f := formula_of(v)) is not None}
+        if names:
+            text += f" [{', '.join(f'{k} {f}' for k, f in names.items())}]"
+        if operand.of is not None and not isinstance(operand.of, str):
+            text += f" of {operand_words(operand.of, True)}"
+    if operand.times != 1.0 or formula_of(operand.times):
         text = f"{number(operand.times)} \u00d7 {text}"
     if operand.interval is not None:
         text = f"{interval_words(operand.interval)} {text}"
     if operand.market is not None:
         text = f"{operand.market} {text}"
-    return f"{text} {operand.ago} bars ago" if operand.ago else text
+    return f"{text} {_ago(operand.ago)}" if operand.ago else text
+
+
+def _ago(bars: int) -> str:
+    return f"{number(bars)} bar{'' if bars == 1 else 's'} ago"
+
+
+def in_time_words(node: Row | Condition) -> str:
+    """What a row or group adds in time: "for 6 bars", "within 3 bars", "2 bars ago"."""
+    bars = f"{number(node.for_bars)} bar{'' if node.for_bars == 1 else 's'}"
+    text = {"now": "", "held": f" for {bars}", "within": f" within {bars}"}[node.when]
+    return f"{text}, {_ago(node.back)}" if node.back else text
 
 
 def row_words(row: Row) -> str:
-    verb = row.compare if row.compare.startswith("crosses") or row.compare in UNARY else f"is {row.compare}"
     left = operand_words(row.left)
-    return f"{left} {verb}" if row.compare in UNARY else f"{left} {verb} {operand_words(row.right)}"
+    over = f"of {number(row.over)} bars"
+    verb = row.compare if row.compare.startswith(("crosses", "makes", "ranks", "equals")) or row.compare in UNARY else (
+        f"is {row.compare}")
+    if row.compare in ("rises", "falls"):
+        text = f"{left} {verb}"
+    elif row.compare in UNARY:
+        text = f"{left} {verb} {over}"
+    elif row.compare == "between" and row.upper is not None:
+        text = f"{left} is between {operand_words(row.right)} and {operand_words(row.upper)}"
+    elif row.compare in ("inside", "outside") and isinstance(row.right, IndicatorOperand):
+        entry = BY_KEY[row.right.indicator]
+        args = ", ".join(number(v) for v in row.right.settings.values())
+        text = f"{left} is {row.compare} {entry.title}({args})"
+    elif row.compare.startswith("ranks"):
+        text = f"{left} {verb} {operand_words(row.right)}% {over}"
+    else:
+        text = f"{left} {verb} {operand_words(row.right)}"
+    return text + in_time_words(row)
+
+
+def node_words(node: Row | Condition, inside: bool = True) -> str:
+    """A row or group in words; a group inside another one takes brackets."""
+    if isinstance(node, Row):
+        return row_words(node)
+    rows = node.active
+    joint = {"all": " and ", "any": " or ", "at least": ", ", "none": " or "}[node.match]
+    text = joint.join(node_words(r) for r in rows)
+    if node.match == "at least":
+        text = f"at least {number(node.least)} of ({text})"
+    elif node.match == "none":
+        text = f"not ({text})"
+    elif (inside and len(rows) > 1) or (node.when != "now" or node.back):
+        text = f"({text})"
+    return text + in_time_words(node)
 
 
 def condition_words(condition: Condition) -> str:
-    joint = " and " if condition.match == "all" else " or "
-    return joint.join(row_words(r) for r in condition.active)
+    return node_words(condition, False)
 
 
 def distance_words(distance: Distance) -> str:

@@ -10,7 +10,8 @@ from numpy.typing import NDArray
 from wolbrin.core.engine.prepare import Prepared
 from wolbrin.core.errors import UserError
 from wolbrin.core.market.bars import Span
-from wolbrin.core.rules.decide import condition_flags, operands, used_columns, warm_up
+from wolbrin.core.rules.decide import used_columns, warm_up
+from wolbrin.core.rules.evaluate import condition_flags, operands
 from wolbrin.core.rules.model import Condition
 
 Floats = NDArray[np.float64]

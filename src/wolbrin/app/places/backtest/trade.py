@@ -22,7 +22,7 @@ from wolbrin.core.engine.run import Run
 from wolbrin.core.indicators.catalogue import BY_KEY
 from wolbrin.core.measures.excursion import open_profit
 from wolbrin.core.measures.wording import number
-from wolbrin.core.rules.decide import operand_column, operands
+from wolbrin.core.rules.evaluate import operand_column, operands
 from wolbrin.core.rules.explain import Reading, why
 from wolbrin.core.rules.mirror import effective_long, effective_short
 from wolbrin.core.rules.model import IndicatorOperand

@@ -34,7 +34,8 @@ from wolbrin.app.session import Session
 from wolbrin.app.shell.actions import Action
 from wolbrin.core.indicators.catalogue import BY_KEY
 from wolbrin.core.measures.wording import number
-from wolbrin.core.rules.decide import LONG_IN, SHORT_IN, Decisions, decide, operand_column
+from wolbrin.core.rules.decide import LONG_IN, SHORT_IN, Decisions, decide
+from wolbrin.core.rules.evaluate import operand_column
 from wolbrin.core.rules.mirror import effective_short
 from wolbrin.core.rules.model import Condition, Distance, EntryOrder, IndicatorOperand, Side, Strategy, load_strategy
 from wolbrin.core.rules.words import describe, operand_words
