@@ -36,7 +36,7 @@ from wolbrin.core.rules.named import named
 PARAMETERS = (Parameter(name="fast", value=4, low=2, high=9, step=1, sweep=True), Parameter(name="wide", formula="3 * fast"))
 KNOWN = {"fast": 4.0, "wide": 12.0}
 small = st.one_of(st.integers(1, 12), st.sampled_from([named(4, "fast"), named(12, "wide"), named(6, "fast + 2")]))
-decimals = st.one_of(st.integers(-9, 9).map(float), st.floats(-1e6, 1e6, allow_nan=False).map(lambda x: round(x, 6)),
+decimals = st.one_of(st.integers(-9, 9).map(float), st.floats(-1e6, 1e6, allow_nan=False).map(lambda x: round(x, 6) + 0.0),
                      st.sampled_from([named(4.0, "fast"), named(-6.0, "-(wide / 2)"), named(2.0, "fast / 2")]))
 lengths = st.one_of(st.integers(2, 12), st.sampled_from([named(4, "fast"), named(12, "wide")]))
 SERIES = ("sma", "ema", "rsi", "momentum", "atr", "highest", "place", "gap", "bars_in_session")
@@ -46,8 +46,7 @@ BANDS = ("bands", "keltner", "donchian")
 @st.composite
 def indicators(draw: Any, inner: Any = None, key: str = "") -> IndicatorOperand:
     entry = BY_KEY[key or draw(st.sampled_from((*SERIES, *BANDS, "macd", "swings")))]
-    params = {p.key: float(draw(lengths)) if not isinstance(n := draw(lengths), int) or not hasattr(n, "formula") else n
-              for p in entry.params if p.key == "length" and draw(st.booleans())}
+    params = {p.key: draw(lengths) for p in entry.params if p.key == "length" and draw(st.booleans())}
     of = None
     if entry.takes_field and draw(st.booleans()):
         of = draw(st.sampled_from(PRICE_FIELDS) if inner is None else st.one_of(st.sampled_from(PRICE_FIELDS), inner))

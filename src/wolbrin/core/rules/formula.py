@@ -63,6 +63,8 @@ def tree_of(text: str, longest: int = LONGEST, statements: bool = False) -> tupl
         if line == 1:
             column -= moved
         lines = text.split("\n") or [""]
+        if moved and "never closed" in err.msg:
+            line, column = _unclosed(lines)
         if line > len(lines):
             line, column = len(lines), len(lines[-1])
         column = max(0, min(column, len(lines[line - 1])))
@@ -72,6 +74,18 @@ def tree_of(text: str, longest: int = LONGEST, statements: bool = False) -> tupl
     if sum(1 for _ in ast.walk(tree)) > MOST_NODES:
         raise FormulaError("this has too many parts", 1, 0)
     return tree, moved
+
+
+def _unclosed(lines: list[str]) -> tuple[int, int]:
+    """Where the innermost bracket stands that nothing closes."""
+    open_: list[tuple[int, int]] = []
+    for number, line in enumerate(lines, 1):
+        for column, sign in enumerate(line):
+            if sign in "([{":
+                open_.append((number, column))
+            elif sign in ")]}" and open_:
+                open_.pop()
+    return open_[-1] if open_ else (1, 0)
 
 
 class Reader:
@@ -91,7 +105,7 @@ class Reader:
         end = getattr(node, "end_col_offset", byte + 1) if getattr(node, "end_lineno", line) == line else byte + 1
         raise FormulaError(what, line, min(column, len(raw)), end - getattr(node, "col_offset", 0))
 
-    def make(self, node: ast.AST, kind: type[M], **fields: Any) -> M:
+    def make(self, node: ast.AST, kind: type[M], /, **fields: Any) -> M:
         """A model, its refusals told at this node."""
         try:
             return kind(**fields)

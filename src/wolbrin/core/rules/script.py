@@ -82,7 +82,8 @@ def strategy_text(s: Strategy) -> str:
     lines = [f"name = {s.name!r}"] + ([f"notes = {s.notes!r}"] if s.notes else [])
     lines += [f"{p.name} = {_parameter(p)}" for p in s.parameters]
     for name, side, mode in (("long", s.long, "own"), ("short", s.short, "mirrored")):
-        if side.mode != mode:
+        own = side.entry != Condition() or side.exit != Condition()
+        if side.mode != mode or (mode == "mirrored" and own):
             lines.append(f"{name} = {side.mode!r}")
         for part, condition in (("entry", side.entry), ("exit", side.exit)):
             if condition != Condition():
