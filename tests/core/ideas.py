@@ -123,7 +123,8 @@ def orders() -> Any:
 ideas = st.builds(
     Strategy, name=st.text(min_size=1, max_size=12).filter(str.isprintable), parameters=st.just(PARAMETERS),
     long=st.builds(Side, mode=st.sampled_from(["own", "off"]), entry=conditions, exit=conditions, order=orders()),
-    short=st.builds(Side, mode=st.sampled_from(["own", "off", "mirrored"]), entry=conditions, exit=conditions, order=orders()),
+    short=st.builds(Side, mode=st.sampled_from(["own", "off", "mirrored"]), entry=conditions, exit=conditions,
+                    order=orders()),
     stop=distances("ticks", "money", "percent"), target=st.one_of(st.none(), distances("level"), distances("stop")),
     trail=st.one_of(st.none(), st.builds(Trail, distance=distances("ticks", "stop"), step_ticks=small,
                                          start_after=st.one_of(st.none(), distances("money")))),

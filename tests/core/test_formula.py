@@ -6,9 +6,9 @@ import numpy as np
 import pytest
 from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
+
 from tests.build import walk_bars
 from tests.core.ideas import KNOWN, conditions, ideas, slow_flags
-
 from wolbrin.core.errors import UserError
 from wolbrin.core.indicators.columns import Columns
 from wolbrin.core.rules.evaluate import condition_flags, falsity, truth
@@ -22,7 +22,7 @@ from wolbrin.core.rules.numbers import tunables, with_values
 from wolbrin.core.rules.printing import condition_text
 from wolbrin.core.rules.script import parse_strategy, strategy_text
 
-NAMES = Names(KNOWN, {"drift": "ab12"})
+NAMES = Names(KNOWN, {"drift": ("ab12", "centered")})
 BARS = walk_bars(70, seed=5)
 slow = settings(max_examples=150, deadline=None, suppress_health_check=list(HealthCheck))
 
@@ -96,9 +96,9 @@ def test_faults_are_told_by_position(text: str, column: int, words: str) -> None
     assert (caught.value.line, caught.value.column) == (1, column)
 
 
-@pytest.mark.parametrize("text", ["(" * 5000 + "close" + ")" * 5000 + " > 1", "not " * 900 + "close > 1", "close > 1 and " * 800,
-                                  "-" * 3000 + "close > 1", "close > \0", "close > '" + "x" * 100, "9" * 5000 + " > close",
-                                  "ema(" * 60 + "close" + ")" * 60 + " > 1"])
+@pytest.mark.parametrize("text", [
+    "(" * 5000 + "close" + ")" * 5000 + " > 1", "not " * 900 + "close > 1", "close > 1 and " * 800, "close > \0",
+    "-" * 3000 + "close > 1", "close > '" + "x" * 100, "9" * 5000 + " > close", "ema(" * 60 + "close" + ")" * 60 + " > 1"])
 def test_hostile_formulas_are_bounded(text: str) -> None:
     with pytest.raises(FormulaError):
         parse_condition(text)

@@ -199,11 +199,10 @@ def enter(ti: Ints, tf: Floats, wi: Ints, wf: Floats, row: int, s: Ints, log: In
         counts[C_SKIPPED] += 1
         note(log, s, SKIPPED, kind, wi[row, O_NUMBER], side, bar, fine, how, price, why)
         return False
-    if x[X_MOST_ENTRIES] > 0:
-        if s[S_DATE] != s[S_TODAY]:
-            s[S_DATE] = s[S_TODAY]
-            s[S_FILLS] = 0
-        s[S_FILLS] += 1
+    if s[S_DATE] != s[S_TODAY]:
+        s[S_DATE] = s[S_TODAY]
+        s[S_FILLS] = 0
+    s[S_FILLS] += 1
     for other in range(3):
         cancel(wi, other, s, log, bar, how, W_OTHER)
     return True

@@ -12,7 +12,7 @@ import numpy as np
 from wolbrin.core.engine import codes as k
 from wolbrin.core.engine.inputs import NO_FINER, NO_NIGHTS, Finer
 from wolbrin.core.errors import UserError
-from wolbrin.core.indicators.columns import Columns, Elsewhere, no_other
+from wolbrin.core.indicators.columns import Columns, Elsewhere, Own, no_other, no_own
 from wolbrin.core.market.bars import Bars, Floats, Ints
 from wolbrin.core.market.sessions import rollovers
 
@@ -78,8 +78,9 @@ class Prepared:
 
     @classmethod
     def of(cls, bars: Bars, *, finer: Callable[[], Bars | None] = lambda: None,
-           rates: Callable[[], Bars | None] = lambda: None, elsewhere: Elsewhere = no_other) -> Prepared:
-        return cls(bars, Columns(bars, elsewhere=elsewhere), finer, rates)
+           rates: Callable[[], Bars | None] = lambda: None, elsewhere: Elsewhere = no_other,
+           own: Own = no_own) -> Prepared:
+        return cls(bars, Columns(bars, elsewhere=elsewhere, own=own), finer, rates)
 
     @cached_property
     def counter(self) -> NightCount:

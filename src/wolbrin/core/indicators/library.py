@@ -239,10 +239,21 @@ def _described(line: str) -> Indicator:
                      on_price=made[0].nature == "price" and group != "arithmetic")
 
 
+# Patterns that say the same with up and down exchanged. Others reflect into themselves with the sign turned.
+_OPPOSITES = (("HAMMER", "SHOOTINGSTAR"), ("MORNINGSTAR", "EVENINGSTAR"), ("MORNINGDOJISTAR", "EVENINGDOJISTAR"),
+              ("PIERCING", "DARKCLOUDCOVER"), ("INVERTEDHAMMER", "HANGINGMAN"), ("3WHITESOLDIERS", "3BLACKCROWS"),
+              ("DRAGONFLYDOJI", "GRAVESTONEDOJI"))
+_MIRRORS = dict(_OPPOSITES) | {b: a for a, b in _OPPOSITES}
+# Patterns without a direction: TA-Lib gives +100 wherever they stand.
+_UNSIGNED = ("DOJI", "LONGLEGGEDDOJI", "RICKSHAWMAN", "DRAGONFLYDOJI", "GRAVESTONEDOJI", "TAKURI")
+
+
 def _pattern(text: str) -> Indicator:
     name, title = text.split(" ", 1)
     title = title[0].upper() + title[1:]
-    return Indicator(f"candle_{name.lower()}", title, "candlestick", (Output("value", "value", "centered"),), (),
+    mirror = (f"candle_{_MIRRORS[name].lower()}", "value") if name in _MIRRORS else None
+    output = Output("value", "value", "unsigned" if name in _UNSIGNED else "centered", mirror=mirror)
+    return Indicator(f"candle_{name.lower()}", title, "candlestick", (output,), (),
                      partial(_compute, f"CDL{name}"), f"{title}: +100 where it is bullish, -100 bearish, 0 where there is none",
                      CANDLES, warm_up=partial(_warm_up, f"CDL{name}"))
 

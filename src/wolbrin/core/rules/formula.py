@@ -174,7 +174,7 @@ class Reader:
         if node.id in PRICE_FIELDS:
             return FieldOperand(field=node.id)
         if node.id in language.STATES:
-            return PositionOperand(state=node.id)  # type: ignore[arg-type]
+            return PositionOperand(state=node.id)
         if node.id in BY_KEY:
             self.fail(node, f"{node.id} is called with brackets: {language.signature(BY_KEY[node.id])}")
         if node.id in self._known:
@@ -254,11 +254,16 @@ class Reader:
         if len(node.args) not in (1, 2):
             self.fail(node, f"it is written {self._known['own'].signature}")
         name = self.text(node.args[0])
-        digest = self.text(node.args[1]) if len(node.args) == 2 else self._names.own.get(name)
+        words = {self._keyword(node, w): w.value for w in node.keywords}
+        digest, turns = self._names.own.get(name, (None, "unsigned"))
+        if len(node.args) == 2:
+            digest, turns = self.text(node.args[1]), "unsigned"
+        if "turns" in words:
+            turns = self.text(words.pop("turns"))
         if digest is None:
             self.fail(node, f'there is no confirmed own indicator "{name}"{nearest(name, self._names.own)}')
-        params = {self._keyword(node, w): self.number(w.value) for w in node.keywords}
-        return self.make(node, CustomOperand, name=name, digest=digest, params=params)
+        params = {key: self.number(value) for key, value in words.items()}
+        return self.make(node, CustomOperand, name=name, digest=digest, turns=turns, params=params)
 
     def _keyword(self, node: ast.AST, word: ast.keyword) -> str:
         if word.arg is None:

@@ -17,10 +17,10 @@ from wolbrin.core.indicators.model import Indicator
 @dataclass(frozen=True)
 class Names:
     """What a formula may speak of beside the language: the strategy's parameters with their values, and confirmed own
-    indicators with the digest of their files."""
+    indicators with the digest of their files and how they turn on a mirrored side."""
 
     parameters: Mapping[str, float] = field(default_factory=dict)
-    own: Mapping[str, str] = field(default_factory=dict)
+    own: Mapping[str, tuple[str, str]] = field(default_factory=dict)
 
 
 @dataclass(frozen=True)

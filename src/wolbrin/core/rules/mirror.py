@@ -53,7 +53,9 @@ def _factor(facing: Facing, times: float) -> Facing:
 def facing(operand: Operand) -> Facing:
     """How an operand turns over. An average of an oscillator turns like the oscillator; what is taken of a volatility
     does not turn at all; a price less a price changes sign."""
-    if isinstance(operand, NumberOperand | PositionOperand | CustomOperand):
+    if isinstance(operand, CustomOperand):
+        return Facing(operand.turns)
+    if isinstance(operand, NumberOperand | PositionOperand):
         return UPRIGHT
     if isinstance(operand, CombinedOperand):
         left, right = facing(operand.left), facing(operand.right)

@@ -140,6 +140,7 @@ class CustomOperand(Model):
     kind: Literal["custom"] = "custom"
     name: str = Field(min_length=1, max_length=60, pattern=r"^[A-Za-z_][A-Za-z0-9_]*$")
     digest: str = Field("", max_length=64, pattern=r"^[0-9a-f]*$")
+    turns: Literal["unsigned", "centered", "price"] = Field("unsigned", description="how it turns on a mirrored side")
     params: dict[str, Num] = Field({}, max_length=20)
     times: Num = 1.0
     ago: Ago = 0

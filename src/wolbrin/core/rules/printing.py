@@ -30,14 +30,14 @@ def number_text(value: float, inside: bool = False) -> str:
     return str(int(value)) if float(value).is_integer() and abs(value) < 1e15 else repr(float(value))
 
 
-def operand_text(operand: Operand, inside: bool = False) -> str:
-    """An operand's formula. inside: it stands in other arithmetic."""
+def operand_text(operand: Operand, inside: str = "") -> str:
+    """An operand's formula. inside: the sign of the arithmetic that it stands in."""
     if isinstance(operand, NumberOperand):
-        return number_text(operand.value, inside)
+        return number_text(operand.value, bool(inside))
     if isinstance(operand, PositionOperand):
         return operand.state
     if isinstance(operand, CombinedOperand):
-        text = f"{operand_text(operand.left, True)} {operand.join} {operand_text(operand.right, True)}"
+        text = f"{operand_text(operand.left, operand.join)} {operand.join} {operand_text(operand.right, operand.join)}"
         if operand.ago:
             return f"ago({text}, {number_text(operand.ago)})"
         return f"({text})" if inside else text
@@ -50,7 +50,7 @@ def operand_text(operand: Operand, inside: bool = False) -> str:
         text = f"ago({text}, {number_text(operand.ago)})"
     if operand.times != 1.0 or formula_of(operand.times):
         text = f"{number_text(operand.times, True)} * {text}"
-        return f"({text})" if inside else text
+        return f"({text})" if inside in ("*", "/") else text
     return text
 
 
@@ -62,7 +62,9 @@ def _bare(operand: FieldOperand | IndicatorOperand | CustomOperand) -> str:
     if isinstance(operand, FieldOperand):
         return operand.field
     if isinstance(operand, CustomOperand):
-        args = [f'"{operand.name}"', f'"{operand.digest}"', *(f"{k}={number_text(v)}" for k, v in operand.params.items())]
+        turns = [f'turns="{operand.turns}"'] if operand.turns != "unsigned" else []
+        settings = [f"{k}={number_text(v)}" for k, v in operand.params.items()]
+        args = [f'"{operand.name}"', f'"{operand.digest}"', *turns, *settings]
         return f"own({', '.join(args)})"
     entry = BY_KEY[operand.indicator]
     args = []
@@ -106,7 +108,9 @@ def node_text(node: Row | Condition, inside: bool = False) -> str:
         text, joined = _row(node), False
     else:
         text, joined = _group(node)
-    if node.when != "now":
+    if isinstance(node, Row) and node.compare in ("rises", "falls") and node.when == "held" and node.for_bars != 1:
+        text = f"{node.compare}({operand_text(node.left)}, {number_text(node.for_bars)})"
+    elif node.when != "now":
         text, joined = f"{node.when}({text}, {number_text(node.for_bars)})", False
     if node.back:
         text, joined = f"ago({text}, {number_text(node.back)})", False

@@ -121,7 +121,7 @@ def strategy_text(s: Strategy) -> str:
 class _Script:
     """Turns assignments into the fields of a strategy."""
 
-    def __init__(self, text: str, own: dict[str, str]) -> None:
+    def __init__(self, text: str, own: dict[str, tuple[str, str]]) -> None:
         self._text, self._own = text, own
         self.reader = Reader(text, Names({}, own))
 
@@ -170,11 +170,11 @@ class _Script:
         return node
 
     def words(self, call: ast.Call, read: dict[str, Callable[[ast.AST], Any]]) -> dict[str, Any]:
-        made = {}
+        made: dict[str, Any] = {}
         for word in call.keywords:
             if word.arg not in read:
                 self.fail(word.value, f'there is no "{word.arg}" here; known are {", ".join(read)}')
-            made[word.arg] = read[word.arg](word.value)  # type: ignore[index]
+            made[str(word.arg)] = read[str(word.arg)](word.value)
         return made
 
     def whole(self, node: ast.AST) -> float:
@@ -184,11 +184,13 @@ class _Script:
         if isinstance(node, ast.BinOp) and isinstance(node.op, ast.Mult) and isinstance(node.right, ast.Name) and (
                 node.right.id == "stop"):
             return self.reader.make(node, Distance, unit="stop", amount=self.reader.number(node.left))
-        if isinstance(node, ast.Call) and isinstance(node.func, ast.Name) and node.func.id in DISTANCES and len(node.args) == 1:
-            return self.reader.make(node, Distance, unit=node.func.id, amount=self.reader.number(node.args[0]))
-        if isinstance(node, ast.Call) and isinstance(node.func, ast.Name) and node.func.id == "at" and len(node.args) == 1:
+        named = node.func.id if isinstance(node, ast.Call) and isinstance(node.func, ast.Name) else ""
+        if isinstance(node, ast.Call) and named in DISTANCES and len(node.args) == 1:
+            return self.reader.make(node, Distance, unit=named, amount=self.reader.number(node.args[0]))
+        if isinstance(node, ast.Call) and named == "at" and len(node.args) == 1:
             short = self.words(node, {"short": self.level}).get("short")
-            return self.reader.make(node, Distance, unit="level", amount=1.0, level=self.level(node.args[0]), short_level=short)
+            return self.reader.make(node, Distance, unit="level", amount=1.0, level=self.level(node.args[0]),
+                                    short_level=short)
         amount, length = self.atr(node)
         return self.reader.make(node, Distance, unit="atr", amount=amount, length=length)
 
@@ -274,7 +276,7 @@ class _Script:
         return self.reader.make(node, Condition, rows=(made,))
 
 
-def parse_strategy(text: str, own: dict[str, str] | None = None) -> Strategy:
+def parse_strategy(text: str, own: dict[str, tuple[str, str]] | None = None) -> Strategy:
     """A strategy from its text. own: digests of confirmed own indicators. Raises FormulaError with the position."""
     tree, _ = tree_of(text, LONGEST_SCRIPT, statements=True)
     script = _Script(text, own or {})

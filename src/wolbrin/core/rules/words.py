@@ -51,10 +51,7 @@ def operand_words(operand: Operand, inside: bool = False) -> str:
         args = ", ".join(number(v) for v in operand.params.values())
         text = f"{operand.name}({args})" if args else operand.name
     else:
-        text = BY_KEY[operand.indicator].label(operand.settings, operand.output, operand.source)
-        names = {k: f for k, v in operand.params.items() if (f := formula_of(v)) is not None}
-        if names:
-            text += f" [{', '.join(f'{k} {f}' for k, f in names.items())}]"
+        text = _label(operand)
         if operand.of is not None and not isinstance(operand.of, str):
             text += f" of {operand_words(operand.of, True)}"
     if operand.times != 1.0 or formula_of(operand.times):
@@ -64,6 +61,17 @@ def operand_words(operand: Operand, inside: bool = False) -> str:
     if operand.market is not None:
         text = f"{operand.market} {text}"
     return f"{text} {_ago(operand.ago)}" if operand.ago else text
+
+
+def _label(operand: IndicatorOperand) -> str:
+    """Such as "EMA(20)", or "EMA(fast = 20)" where the number has a name."""
+    entry = BY_KEY[operand.indicator]
+    text = entry.label(operand.settings, operand.output, operand.source)
+    if all(formula_of(v) is None for v in operand.params.values()):
+        return text
+    values = [operand.settings[p.key] for p in entry.params]
+    args = ", ".join(f"{v:g}" if formula_of(v) is None else f"{formula_of(v)} = {v:g}" for v in values)
+    return text.replace(text[text.index("("):text.index(")") + 1], f"({args})", 1)
 
 
 def _ago(bars: int) -> str:

@@ -19,6 +19,7 @@ from pydantic import ValidationError
 
 from wolbrin.core.engine.prepare import Prepared
 from wolbrin.core.errors import EnvironmentTrouble, UserError
+from wolbrin.core.indicators.own import OwnIndicators
 from wolbrin.core.market.bars import Bars
 from wolbrin.core.market.raw import Raw
 from wolbrin.core.market.terms import Terms, explain
@@ -243,7 +244,8 @@ class Project:
                 self._prepared.move_to_end(key)
                 return self._prepared[key]
         made = Prepared.of(self.history(code, name).at(interval, self.base(code, name)),
-                           finer=lambda: self.base(code, name), rates=lambda: self.rates(code), elsewhere=self.elsewhere)
+                           finer=lambda: self.base(code, name), rates=lambda: self.rates(code), elsewhere=self.elsewhere,
+                           own=OwnIndicators(self.folder).values)
         with self._lock:
             made = self._prepared.setdefault(key, made)
             while len(self._prepared) > PREPARED_HELD:
