@@ -128,7 +128,7 @@ def test_no_search_sees_the_holdout(project: Project, engine: Engine) -> None:
     def all_results() -> tuple[np.ndarray, ...]:
         job, result = sweep_job(project, SweepRequest(STOPPED, "AAA", 15, axes))
         assert engine.start(job, "threads").wait() is State.DONE
-        made = run_study(project, request)
+        made = run_study(project, request)[0]
         return result.table()[1], made.mean, made.low, made.baseline
 
     before = all_results()
@@ -168,9 +168,9 @@ def test_studies_are_counted_and_mirror(project: Project, engine: Engine) -> Non
     got: list[object] = []
     job = study_job(project, StudyRequest(STOPPED, "AAA", 15, -1, 5), got.append)
     assert engine.start(job, "threads").wait() is State.DONE
-    short = got[0]
-    direct = run_study(project, StudyRequest(STOPPED, "AAA", 15, -1, 5))
-    np.testing.assert_array_equal(short.mean, direct.mean)  # type: ignore[attr-defined]
+    short = got[0][0]  # type: ignore[index]
+    direct = run_study(project, StudyRequest(STOPPED, "AAA", 15, -1, 5))[0]
+    np.testing.assert_array_equal(short.mean, direct.mean)
     assert Dossiers(project).counts()["studies"] == 1
     assert funnel(project)["tried"] == 0, "a study tries no alternatives"
     nothing = study_job(project, StudyRequest(Strategy(), "AAA", 15), got.append)

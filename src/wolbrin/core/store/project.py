@@ -245,12 +245,17 @@ class Project:
                 return self._prepared[key]
         made = Prepared.of(self.history(code, name).at(interval, self.base(code, name)),
                            finer=lambda: self.base(code, name), rates=lambda: self.rates(code), elsewhere=self.elsewhere,
-                           own=OwnIndicators(self.folder).values)
+                           own=self.own.values)
         with self._lock:
             made = self._prepared.setdefault(key, made)
             while len(self._prepared) > PREPARED_HELD:
                 self._prepared.popitem(last=False)
         return made
+
+    @property
+    def own(self) -> OwnIndicators:
+        """The user's own indicators."""
+        return OwnIndicators(self.folder)
 
     def elsewhere(self, code: str, interval: int) -> Bars:
         """Bars of another market, for operands that name it."""

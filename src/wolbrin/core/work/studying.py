@@ -6,16 +6,17 @@ from collections.abc import Callable
 from dataclasses import dataclass
 
 from wolbrin.core.jobs import Chunk, Job
-from wolbrin.core.rules.mirror import effective_long, effective_short
-from wolbrin.core.rules.model import Strategy
+from wolbrin.core.rules.mirror import effective_long, effective_short, mirror_condition
+from wolbrin.core.rules.model import Condition, Strategy
 from wolbrin.core.store.dossier import Dossiers
 from wolbrin.core.store.project import Project
-from wolbrin.core.study.forward import Study, study
+from wolbrin.core.study.forward import Study, Unit, study
 
 
 @dataclass(frozen=True)
 class StudyRequest:
-    """side: +1 the long entry, -1 the short entry."""
+    """side: +1 the long entry, -1 the short entry, 0 both. more: conditions studied beside the entry, with their names;
+    written for the long side."""
 
     strategy: Strategy
     market: str
@@ -23,19 +24,29 @@ class StudyRequest:
     side: int = 1
     horizon: int = 40
     inside_session: bool = True
+    unit: Unit = "points"
+    overlapping: bool = True
+    more: tuple[tuple[str, Condition], ...] = ()
 
 
-def run_study(project: Project, request: StudyRequest) -> Study:
+def run_study(project: Project, request: StudyRequest) -> list[Study]:
+    """One study for each condition and side asked for, the entry first."""
     history = project.prepared(request.market, request.interval)
-    side = effective_long(request.strategy) if request.side > 0 else effective_short(request.strategy)
-    return study(history, side.entry, request.side, project.settings.of(request.strategy).training, horizon=request.horizon,
-                 inside_session=request.inside_session)
+    span = project.settings.of(request.strategy).training
+    found = []
+    for side in (1, -1) if request.side == 0 else (request.side,):
+        own = effective_long(request.strategy) if side > 0 else effective_short(request.strategy)
+        asked = [("entry", own.entry)] if own.entry.active or not request.more else []
+        asked += [(name, c if side > 0 else mirror_condition(c)) for name, c in request.more]
+        found += [study(history, condition, side, span, name=name, horizon=request.horizon, unit=request.unit,
+                        inside_session=request.inside_session, overlapping=request.overlapping) for name, condition in asked]
+    return found
 
 
-def study_job(project: Project, request: StudyRequest, notify: Callable[[Study], None]) -> Job:
+def study_job(project: Project, request: StudyRequest, notify: Callable[[list[Study]], None]) -> Job:
     dossiers = Dossiers(project)
 
-    def commit(result: Study) -> None:
+    def commit(result: list[Study]) -> None:
         search = dossiers.begin_search("study", f"Study of {request.strategy.name}",
                                        {"market": request.market, "interval": request.interval, "side": request.side,
                                         "strategy": request.strategy.model_dump(mode="json")})
