@@ -87,14 +87,15 @@ def test_rules_are_edited_in_place_and_undone(qtbot: QtBot, window: MainWindow, 
     window.go("rules")
     settle()
     place = window.places["rules"]
+    first = s.strategy
     push(qtbot, place, "New")
     settle()
     assert s.strategy.long.entry == Condition()
-    place.long_entry.add_row()
+    place.rows.long_entry.add_row()
     settle()
-    left = next(b for b in place.long_entry.findChildren(QToolButton) if "row 1 left" in b.accessibleName())
+    left = next(b for b in place.rows.long_entry.findChildren(QToolButton) if "row 1 left" in b.accessibleName())
     qtbot.mouseClick(left, Qt.MouseButton.LeftButton)
-    popup = place.long_entry.findChild(OperandPopup)
+    popup = place.rows.long_entry.findChild(OperandPopup)
     assert popup is not None
     qtbot.keyClicks(popup.search, "rsi")
     qtbot.keyClick(popup.search, Qt.Key.Key_Return)
@@ -104,34 +105,34 @@ def test_rules_are_edited_in_place_and_undone(qtbot: QtBot, window: MainWindow, 
     qtbot.wait(30)
     row: Row = s.strategy.long.entry.rows[0]
     assert (row.left.indicator, row.left.settings["length"]) == ("rsi", 9)
-    compare = place.long_entry.findChild(QComboBox)
+    compare = place.rows.long_entry.findChild(QComboBox)
     compare.setCurrentText("falls")
     settle()
     assert s.strategy.long.entry.rows[0].compare == "falls"
     assert "RSI(9) falls" in place.words.text() == describe(s.strategy)
-    box = next(c for c in place.long_entry.findChildren(QCheckBox))
+    box = next(c for c in place.rows.long_entry.findChildren(QCheckBox))
     box.click()
     assert not s.strategy.long.entry.rows[0].on
     box.click()
-    place.target.unit.setCurrentText("\u00d7 stop")
-    place.target.amount.setValue(1.5)
+    place.rows.target.unit.setCurrentText("\u00d7 stop")
+    place.rows.target.amount.setValue(1.5)
     assert (s.strategy.target.unit, s.strategy.target.amount) == ("stop", 1.5)
-    place.stop.unit.setCurrentIndex(2)
-    place.stop.amount.setValue(25)
+    place.rows.stop.unit.setCurrentIndex(2)
+    place.rows.stop.amount.setValue(25)
     assert (s.strategy.stop.unit, s.strategy.stop.amount) == ("ticks", 25.0)
-    place.short_mode.findChildren(QToolButton)[1].click()
+    place.rows.short_mode.findChildren(QToolButton)[1].click()
     assert s.strategy.short.mode == "own"
     assert s.strategy.short.entry.rows[0].compare == "rises"
     settle()
-    assert "short signals" in place.count.text()
-    assert len(place._signals) > 100
+    assert "short signals" in place.signals.count.text()
+    assert len(place.signals.signals) > 100
     before = place.chart.plotItem.vb.viewRange()[0]
     place.jump(-1)
     assert place.chart.plotItem.vb.viewRange()[0] != before
     edited = s.strategy
     while s.undo.canUndo():
         press(qtbot, window, "Ctrl+Z")
-    assert s.strategy.long.entry == Condition()
+    assert s.strategy == first, "the new strategy itself is undone, too"
     while s.undo.canRedo():
         press(qtbot, window, "Ctrl+Shift+Z")
     assert s.strategy == edited
@@ -141,7 +142,7 @@ def test_rules_are_edited_in_place_and_undone(qtbot: QtBot, window: MainWindow, 
 def test_a_target_of_stops_without_a_stop_is_a_sentence(window: MainWindow, settle: Settle) -> None:
     window.go("rules")
     settle()
-    window.places["rules"].stop.unit.setCurrentIndex(0)
+    window.places["rules"].rows.stop.unit.setCurrentIndex(0)
     assert "needs a stop" in window.strip.message.text()
     assert window.session.strategy.stop is not None
 

@@ -205,14 +205,34 @@ class Session(QObject):
         self.strategy_changed.emit()
         self.subject_changed.emit()
 
-    def add_strategy(self, strategy: Strategy, market: str | None = None, interval: int | None = None) -> int:
-        """Add a strategy under a free name and make it the current one."""
+    def add_strategy(self, strategy: Strategy, market: str | None = None, interval: int | None = None,
+                     parent: int | None = None) -> int:
+        """Add a strategy under a free name, undoably, and make it the current one. parent: what it is a variant of."""
         named = strategy.model_copy(update={"name": self.project.free_name(strategy.name)})
-        id = self.project.save_strategy(named, market or self.market, interval or self.interval)
+        before = self.strategy_id
+        id = self.project.save_strategy(named, market or self.market, interval or self.interval, parent=parent)
+        entry = self.project.strategy(id)
+        first = True
+
+        def add() -> None:
+            nonlocal first
+            if not first:
+                self.project.put_back_strategy(entry)
+            first = False
+            self._strategies_moved(id)
+
+        def take_away() -> None:
+            self.project.delete_strategy(id)
+            others = [e.id for e in self.project.strategies()]
+            self._strategies_moved(before if before in others else others[0])
+
+        self.do(f"add {named.name}", add, take_away)
+        return id
+
+    def _strategies_moved(self, show: int) -> None:
+        self.open_strategy(show)
         self.strategies_changed.emit()
         self.counts_changed.emit()
-        self.open_strategy(id)
-        return id
 
     def delete_strategy(self) -> None:
         """Remove the current strategy, undoably; the last one stays."""
@@ -220,24 +240,17 @@ class Session(QObject):
         if len(entries) < 2:
             self.note("The last strategy stays; make another one first.", "caution")
             return
-        id, strategy, market, interval = self.strategy_id, self.strategy, self.market, self.interval
+        entry = next(e for e in entries if e.id == self.strategy_id)
 
         def remove() -> None:
-            self.project.delete_strategy(id)
-            self.open_strategy(next(e.id for e in self.project.strategies()))
-            self.strategies_changed.emit()
-            self.counts_changed.emit()
+            self.project.delete_strategy(entry.id)
+            self._strategies_moved(next(e.id for e in self.project.strategies()))
 
         def put_back() -> None:
-            with self.project.transaction() as db:
-                db.execute("INSERT INTO strategies (id, name, body, hash, market, interval, created, updated) "
-                           "VALUES (?, ?, ?, '', ?, ?, '', '')", (id, strategy.name, "{}", market, interval))
-                self.project.save_strategy(strategy, market, interval, id)
-            self.open_strategy(id)
-            self.strategies_changed.emit()
-            self.counts_changed.emit()
+            self.project.put_back_strategy(entry)
+            self._strategies_moved(entry.id)
 
-        self.do(f"delete {strategy.name}", remove, put_back)
+        self.do(f"delete {entry.strategy.name}", remove, put_back)
 
     # Brief
 

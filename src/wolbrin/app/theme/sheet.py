@@ -13,6 +13,7 @@ QMainWindow, QDialog, QWidget#page, QWidget#frame {{ background: {t.background};
 QWidget#rail, QWidget#strip {{ background: {t.surface}; }}
 QFrame#line {{ background: {t.hairline}; border: none; }}
 QLabel, QCheckBox, QRadioButton {{ background: transparent; }}
+QPlainTextEdit[role="mono"], QLineEdit[role="mono"] {{ font-family: "IBM Plex Mono"; }}
 QLabel[role="heading"] {{ font-weight: 600; }}
 QLabel[role="title"] {{ font-size: {TITLE}px; font-weight: 600; }}
 QLabel[role="lead"] {{ font-size: {LEAD}px; }}

@@ -32,7 +32,7 @@ def number(value: float) -> str:
     """A number in words; a named one with its name."""
     formula = formula_of(value)
     plain = f"{value:g}".replace("-", "\u2212")
-    return plain if formula is None else f"{formula} ({plain})"
+    return plain if formula is None else f"{plain} ({formula})"
 
 
 def operand_words(operand: Operand, inside: bool = False) -> str:

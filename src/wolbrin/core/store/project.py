@@ -55,12 +55,13 @@ class MarketEntry:
 
 @dataclass(frozen=True)
 class StrategyEntry:
-    """A strategy of the project with the market and interval it was last looked at on."""
+    """A strategy of the project with the market and interval it was last looked at on; parent: the one it is a variant of."""
 
     id: int
     strategy: Strategy
     market: str
     interval: int
+    parent: int | None = None
 
 
 def now() -> str:
@@ -269,8 +270,8 @@ class Project:
     # Strategies
 
     def strategies(self) -> list[StrategyEntry]:
-        return [StrategyEntry(r["id"], Strategy.model_validate_json(r["body"]), r["market"], r["interval"])
-                for r in self.rows("SELECT * FROM strategies ORDER BY id")]
+        return [StrategyEntry(r["id"], Strategy.model_validate_json(r["body"]), r["market"], r["interval"],
+                              r["parent"]) for r in self.rows("SELECT * FROM strategies ORDER BY id")]
 
     def strategy(self, name_or_id: str | int) -> StrategyEntry:
         for entry in self.strategies():
@@ -279,17 +280,26 @@ class Project:
         known = ", ".join(f'"{e.strategy.name}"' for e in self.strategies()) or "none"
         raise UserError(f'there is no strategy "{name_or_id}" in this project', str(self.folder), f"Known are {known}.")
 
-    def save_strategy(self, strategy: Strategy, market: str, interval: int, id: int | None = None) -> int:
-        """Keep a strategy; a new one when no id is given. Returns its id."""
+    def save_strategy(self, strategy: Strategy, market: str, interval: int, id: int | None = None,
+                      parent: int | None = None) -> int:
+        """Keep a strategy; a new one, of which parent is the one it varies, when no id is given. Returns its id."""
         body = (strategy.name, strategy.model_dump_json(), strategy_hash(strategy), market, interval, now())
         with self.transaction() as db:
             if id is None:
-                cursor = db.execute("INSERT INTO strategies (name, body, hash, market, interval, updated, created) "
-                                    "VALUES (?, ?, ?, ?, ?, ?, ?)", (*body, now()))
+                cursor = db.execute("INSERT INTO strategies (name, body, hash, market, interval, updated, created, parent) "
+                                    "VALUES (?, ?, ?, ?, ?, ?, ?, ?)", (*body, now(), parent))
                 return int(cursor.lastrowid or 0)
             db.execute("UPDATE strategies SET name = ?, body = ?, hash = ?, market = ?, interval = ?, updated = ? "
                        "WHERE id = ?", (*body, id))
             return id
+
+    def put_back_strategy(self, entry: StrategyEntry) -> None:
+        """Restore a deleted strategy under its id (undo)."""
+        with self.transaction() as db:
+            db.execute("INSERT INTO strategies (id, name, body, hash, market, interval, created, updated, parent) "
+                       "VALUES (?, ?, '{}', '', ?, ?, ?, '', ?)",
+                       (entry.id, entry.strategy.name, entry.market, entry.interval, now(), entry.parent))
+            self.save_strategy(entry.strategy, entry.market, entry.interval, entry.id)
 
     def delete_strategy(self, id: int) -> None:
         with self.transaction() as db:

@@ -54,6 +54,9 @@ MIGRATIONS: tuple[str, ...] = (
         words TEXT NOT NULL, hash TEXT NOT NULL);
     CREATE TABLE layouts (name TEXT PRIMARY KEY, body TEXT NOT NULL);
     """,
+    """
+    ALTER TABLE strategies ADD COLUMN parent INTEGER;
+    """,
 )
 SCHEMA_VERSION = len(MIGRATIONS)
 

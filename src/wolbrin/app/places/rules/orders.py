@@ -9,7 +9,8 @@ from PySide6.QtCore import Qt
 from PySide6.QtWidgets import QCheckBox, QComboBox, QDoubleSpinBox, QLineEdit, QSpinBox, QWidget
 
 from wolbrin.app.parts import column, label, row
-from wolbrin.app.places.rules.operand import operand_link
+from wolbrin.app.places.rules.naming import Tick
+from wolbrin.app.places.rules.operand import Context, operand_link
 from wolbrin.core.market.terms import WEEKDAYS
 from wolbrin.core.rules.model import (
     BreakEven,
@@ -102,11 +103,11 @@ class Quiet(QWidget):
 class LevelEditor(Quiet):
     """An operand, plus so many ticks or ATR."""
 
-    def __init__(self, name: str, changed: Callable[[Level], None]) -> None:
+    def __init__(self, name: str, changed: Callable[[Level], None], context: Context) -> None:
         super().__init__(changed)
         self._level = Level()
-        self._name = name
-        self.link = operand_link(self._level.operand, f"{name} level", self._operand, self)
+        self._name, self._context = name, context
+        self.link = operand_link(self._level.operand, f"{name} level", self._operand, self, context)
         self.offset = decimal(f"{name} level offset", -1e6, 1e6, self.tell, width=78, step=1.0)
         self.unit = choice(f"{name} level offset unit", ["ticks", "\u00d7 ATR"], self.tell)
         self._row = row(self.link, label("+", "muted"), self.offset, self.unit, None)
@@ -119,7 +120,7 @@ class LevelEditor(Quiet):
     def show_level(self, level: Level) -> None:
         self._quiet = True
         if level.operand != self._level.operand:
-            fresh = operand_link(level.operand, f"{self._name} level", self._operand, self)
+            fresh = operand_link(level.operand, f"{self._name} level", self._operand, self, self._context)
             self._row.replaceWidget(self.link, fresh)
             self.link.deleteLater()
             self.link = fresh
@@ -136,17 +137,20 @@ class LevelEditor(Quiet):
 class DistanceEditor(Quiet):
     """A distance: unit and amount, for ATR its length, or a level in place of both."""
 
-    def __init__(self, name: str, units: list[tuple[str, str | None]], changed: Callable[[Distance | None], None]) -> None:
+    def __init__(self, name: str, units: list[tuple[str, str | None]], changed: Callable[[Distance | None], None],
+                 context: Context) -> None:
         super().__init__(changed)
         self._units = units
         self._kept = Distance()
         self._shown: str | None = None
-        self.amount = decimal(f"{name} amount", 0.01, 1e9, self.tell)
+        self.amount = decimal(f"{name} amount", 0.01, 1e9, lambda: None)
+        self.tick = Tick(self.amount, name, context.naming, self.tell)
         self.unit = choice(f"{name} unit", [text for text, _ in units], self._unit_chosen, 120)
-        self.length = whole(f"{name} ATR length", 1, 5000, self.tell, width=74)
+        self.length = whole(f"{name} ATR length", 1, 5000, lambda: None, width=74)
         self.length.setPrefix("of ")
-        self.level = LevelEditor(name, lambda _: self.tell())
-        self.setLayout(column(titled(name, self.unit, self.amount, self.length),
+        self.length_tick = Tick(self.length, f"{name} ATR length", context.naming, self.tell)
+        self.level = LevelEditor(name, lambda _: self.tell(), context)
+        self.setLayout(column(titled(name, self.unit, self.amount, self.tick, self.length, self.length_tick),
                               row(TITLE_WIDTH + 6, self.level), spacing=2))
 
     def _chosen(self) -> str | None:
@@ -157,7 +161,7 @@ class DistanceEditor(Quiet):
             unit = self._chosen()
             if unit is not None and unit != self._shown:
                 self._quiet = True
-                self.amount.setValue(BEGIN[unit])
+                self.tick.show_value(BEGIN[unit])
                 self._quiet = False
             self.show_distance(self.value())
             self.tell()
@@ -169,12 +173,14 @@ class DistanceEditor(Quiet):
         self.unit.setCurrentIndex([u for _, u in self._units].index(unit))
         if distance:
             self._kept = distance
-            self.amount.setValue(distance.amount)
-            self.length.setValue(distance.length)
+            self.tick.show_value(distance.amount)
+            self.length_tick.show_value(distance.length)
             if distance.level:
                 self.level.show_level(distance.level)
-        self.amount.setVisible(unit not in (None, "level"))
-        self.length.setVisible(unit == "atr")
+        for part in (self.amount, self.tick):
+            part.setVisible(unit not in (None, "level"))
+        for part in (self.length, self.length_tick):
+            part.setVisible(unit == "atr")
         self.level.setVisible(unit == "level")
         self._quiet = False
 
@@ -183,7 +189,7 @@ class DistanceEditor(Quiet):
         if unit is None:
             return None
         own = self._kept.short_level if unit == "level" else None
-        return Distance(unit=unit, amount=self.amount.value(), length=self.length.value(),  # type: ignore[arg-type]
+        return Distance(unit=unit, amount=self.tick.value(), length=self.length_tick.value(),  # type: ignore[arg-type]
                         level=self.level.value() if unit == "level" else None, short_level=own)
 
 
@@ -192,12 +198,12 @@ class OrderEditor(Quiet):
 
     KINDS = ("market", "stop", "limit")
 
-    def __init__(self, name: str, changed: Callable[[EntryOrder], None]) -> None:
+    def __init__(self, name: str, changed: Callable[[EntryOrder], None], context: Context) -> None:
         super().__init__(changed)
         self.kind = choice(f"{name} order", ["at market", "by a stop order", "by a limit order"], self._kind_chosen, 130)
         self.bars = whole(f"{name} order rests for bars", 1, 100_000, self.tell, width=96, suffix=" bars")
         self.touch = whole(f"{name} touch ticks", 0, 100_000, self.tell, "touch is enough", 128, " ticks through")
-        self.level = LevelEditor(f"{name} order", lambda _: self.tell())
+        self.level = LevelEditor(f"{name} order", lambda _: self.tell(), context)
         self.rest = QWidget()
         self.rest.setLayout(row(label("at", "muted"), self.level, None))
         self.setLayout(column(row(label("enter", "muted"), self.kind, self.bars, self.touch, None), self.rest, spacing=2))
@@ -231,13 +237,13 @@ class OrderEditor(Quiet):
 class FollowEditor(Quiet):
     """Trail and break even: stops that move."""
 
-    def __init__(self, changed: Callable[[dict[str, Any]], None]) -> None:
+    def __init__(self, changed: Callable[[dict[str, Any]], None], context: Context) -> None:
         super().__init__(changed)
         told = lambda _: self._told()  # noqa: E731
-        self.trail = DistanceEditor("trail", FOLLOW_UNITS, told)
-        self.start = DistanceEditor("starts after", FOLLOW_UNITS, told)
+        self.trail = DistanceEditor("trail", FOLLOW_UNITS, told, context)
+        self.start = DistanceEditor("starts after", FOLLOW_UNITS, told, context)
         self.step = whole("trail step", 0, 1_000_000, self._told, "every tick", 112, " ticks")
-        self.even = DistanceEditor("break even", FOLLOW_UNITS, told)
+        self.even = DistanceEditor("break even", FOLLOW_UNITS, told, context)
         self.plus = whole("break even plus", -1_000_000, 1_000_000, self._told, width=112, suffix=" ticks")
         self.steps = QWidget()
         self.steps.setLayout(titled("in steps of", self.step))
@@ -341,22 +347,24 @@ class SizeEditor(Quiet):
 
     KINDS = ("fixed", "risk", "percent", "notional")
 
-    def __init__(self, changed: Callable[[dict[str, Any]], None]) -> None:
+    def __init__(self, changed: Callable[[dict[str, Any]], None], context: Context) -> None:
         super().__init__(changed)
         self.kind = choice("sizing", ["fixed quantity", "% of equity at risk", "% of equity", "fixed notional"], self.tell,
                            160)
-        self.amount = decimal("quantity", 0.0001, 1e12, self.tell, width=112, step=1.0)
-        self.setLayout(titled("size", self.kind, self.amount))
+        self.amount = decimal("quantity", 0.0001, 1e12, lambda: None, width=112, step=1.0)
+        self.tick = Tick(self.amount, "size", context.naming, self.tell)
+        self.setLayout(titled("size", self.kind, self.amount, self.tick))
 
     def show_strategy(self, s: Strategy) -> None:
         self._quiet = True
         self.kind.setCurrentIndex(self.KINDS.index(s.sizing.kind))
-        self.amount.setValue(s.quantity if s.sizing.kind == "fixed" else s.sizing.amount)
+        self.tick.show_value(s.quantity if s.sizing.kind == "fixed" else s.sizing.amount)
         self._quiet = False
 
     def value(self) -> dict[str, Any]:
         kind = self.KINDS[self.kind.currentIndex()]
         if kind == "fixed":
-            return {"sizing": Sizing().model_dump(), "quantity": min(self.amount.value(), 1e9)}
-        return {"sizing": Sizing(kind=kind, amount=self.amount.value()).model_dump()}  # type: ignore[arg-type]
+            amount = self.tick.value()
+            return {"sizing": Sizing().model_dump(), "quantity": amount if self.tick.formula else min(amount, 1e9)}
+        return {"sizing": Sizing(kind=kind, amount=self.tick.value()).model_dump()}  # type: ignore[arg-type]
 

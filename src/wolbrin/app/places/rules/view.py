@@ -1,46 +1,69 @@
-"""Rules: the strategy as sentences on the left, where it fires on the right."""
+"""Rules: what exactly is traded, as rows and as text, with its signals drawn beside it while it is edited."""
 
 from __future__ import annotations
 
+import json
+import re
+import tempfile
 from pathlib import Path
 from typing import Any
 
-import numpy as np
-from PySide6.QtCore import Qt
+from PySide6.QtCore import QMimeData, QPoint, Qt, QUrl
+from PySide6.QtGui import QDrag, QDragEnterEvent, QDropEvent, QGuiApplication, QMouseEvent
 from PySide6.QtWidgets import (
-    QComboBox,
     QFileDialog,
+    QLabel,
     QLineEdit,
-    QScrollArea,
-    QSpinBox,
+    QMenu,
+    QPlainTextEdit,
     QSplitter,
+    QStackedWidget,
     QWidget,
 )
 
-from wolbrin.app.charts.price import Mark, PriceChart
-from wolbrin.app.parts import Choice, button, column, hairline, label, link, row
+from wolbrin.app.parts import Choice, button, column, label, row, set_role
 from wolbrin.app.places.place import Place
-from wolbrin.app.places.rules.orders import (
-    STOP_UNITS,
-    TARGET_UNITS,
-    DistanceEditor,
-    FilterEditor,
-    FollowEditor,
-    OrderEditor,
-    SizeEditor,
-)
-from wolbrin.app.places.rules.rows import ConditionEditor
+from wolbrin.app.places.rules.family import FamilyPage
+from wolbrin.app.places.rules.formula_page import FormulaPage
+from wolbrin.app.places.rules.library_page import LibraryPage
+from wolbrin.app.places.rules.naming import Naming
+from wolbrin.app.places.rules.operand import Context, Own
+from wolbrin.app.places.rules.own_page import OwnPage
+from wolbrin.app.places.rules.rows_page import RowsPage
+from wolbrin.app.places.rules.signals import Seen, SignalsView, look
 from wolbrin.app.session import Session
 from wolbrin.app.shell.actions import Action
-from wolbrin.core.indicators.catalogue import BY_KEY
-from wolbrin.core.measures.wording import number
-from wolbrin.core.rules.decide import LONG_IN, SHORT_IN, Decisions, decide
-from wolbrin.core.rules.evaluate import operand_column
-from wolbrin.core.rules.mirror import effective_short
-from wolbrin.core.rules.model import Condition, Distance, EntryOrder, IndicatorOperand, Side, Strategy, load_strategy
-from wolbrin.core.rules.words import describe, operand_words
+from wolbrin.core.errors import UserError, WolbrinError, unwritable
+from wolbrin.core.rules.mirror import effective_short, mirror_condition
+from wolbrin.core.rules.model import Condition, Distance, Parameter, Side, Strategy, load_strategy, read_strategy
+from wolbrin.core.rules.named import names_in
+from wolbrin.core.rules.script import parse_strategy, strategy_text
+from wolbrin.core.rules.templates import templates
+from wolbrin.core.rules.words import describe
 
-LINE_TOKENS = ("accent", "gain", "caution", "loss", "muted")
+PAGES = (("Rows", "rows"), ("Formula", "formula"), ("Library", "library"), ("Family", "family"), ("Own indicators", "own"),
+         ("Notes", "notes"))
+
+
+class DragOut(QLabel):
+    """A handle that is dragged out as the strategy's file."""
+
+    def __init__(self, place: RulesPlace) -> None:
+        super().__init__("\u2197 drag out")
+        self._place = place
+        self._from = QPoint()
+        self.setProperty("role", "muted")
+        self.setToolTip("Drag this to a folder or another program: the strategy as a file and as text")
+        self.setCursor(Qt.CursorShape.OpenHandCursor)
+
+    def mousePressEvent(self, event: QMouseEvent) -> None:
+        self._from = event.position().toPoint()
+
+    def mouseMoveEvent(self, event: QMouseEvent) -> None:
+        if (event.position().toPoint() - self._from).manhattanLength() > 8:
+            drag = QDrag(self)
+            drag.setMimeData(self._place.carried())
+            drag.exec(Qt.DropAction.CopyAction)
 
 
 class RulesPlace(Place):
@@ -49,147 +72,174 @@ class RulesPlace(Place):
     def __init__(self, session: Session) -> None:
         super().__init__(session)
         s = session
+        self.naming = Naming(lambda: s.strategy, lambda p, text: self.edit({"parameters": p}, text))
+        self.context = Context(self.naming)
         self.name = QLineEdit()
         self.name.setAccessibleName("Strategy name")
         self.name.setMaxLength(80)
         self.name.editingFinished.connect(self._rename)
         self.words = label("", wrap=True)
-        self.long_entry = ConditionEditor("long entry", lambda c, t: self._side("long", "entry", c, t))
-        self.long_exit = ConditionEditor("long exit", lambda c, t: self._side("long", "exit", c, t))
-        self.short_entry = ConditionEditor("short entry", lambda c, t: self._side("short", "entry", c, t))
-        self.short_exit = ConditionEditor("short exit", lambda c, t: self._side("short", "exit", c, t))
-        self.long_mode = Choice([("trade it", "own"), ("off", "off")], "own", "Long side")
-        self.long_mode.chosen.connect(lambda m: self._mode("long", m))
-        self.short_mode = Choice([("mirrored", "mirrored"), ("own", "own"), ("off", "off")], "mirrored", "Short side")
-        self.short_mode.chosen.connect(lambda m: self._mode("short", m))
-        self.long_order = OrderEditor("long entry", lambda o: self._order("long", o))
-        self.short_order = OrderEditor("short entry", lambda o: self._order("short", o))
-        self.follow = FollowEditor(lambda changes: self._edit(changes, "moving stops"))
-        self.filters = FilterEditor(lambda f: self._edit({"filters": f.model_dump()}, "entry filters"),
-                                    lambda words: s.note(f"That cannot be set: {words}.", "error"))
-        self.stop = DistanceEditor("stop", STOP_UNITS, lambda d: self._set("stop", d, "stop"))
-        self.target = DistanceEditor("target", TARGET_UNITS, lambda d: self._set("target", d, "target"))
-        self.time_exit = QSpinBox()
-        self.time_exit.setRange(0, 100_000)
-        self.time_exit.setSpecialValueText("no time exit")
-        self.time_exit.setAlignment(Qt.AlignmentFlag.AlignRight)
-        self.time_exit.setFixedWidth(112)
-        self.time_exit.setSuffix(" bars")
-        self.time_exit.setAccessibleName("time exit")
-        self.time_exit.valueChanged.connect(lambda v: self._set("time_exit", v or None, "time exit"))
-        self.size = SizeEditor(lambda changes: self._edit(changes, "size"))
-        self.opposite = QComboBox()
-        self.opposite.addItems(["reverse", "close", "ignore"])
-        self.opposite.setAccessibleName("on an opposite signal")
-        self.opposite.currentTextChanged.connect(lambda v: self._set("on_opposite", v, "on opposite"))
-        self.fill = QComboBox()
-        self.fill.addItems(["next open", "this close"])
-        self.fill.setAccessibleName("fill timing")
-        self.fill.currentTextChanged.connect(lambda v: self._set("fill", v, "fill timing"))
-        self.flat = QComboBox()
-        self.flat.addItems(["flat by session end", "held overnight"])
-        self.flat.setAccessibleName("session flatness")
-        self.flat.currentIndexChanged.connect(lambda i: self._set("flat_by_session_end", i == 0, "session flatness"))
-        editor = QWidget()
-        small = [label(t, "muted") for t in ("opposite signal", "fills at", "overnight", "time exit")]
-        for one in small:
-            one.setFixedWidth(96)
-        editor.setLayout(column(
-            self.name, self.words, hairline(),
-            row(label("Long", "heading"), 6, self.long_mode), self.long_entry, self.long_order, self.long_exit, hairline(),
-            row(label("Short", "heading"), 6, self.short_mode), self.short_entry, self.short_order, self.short_exit,
-            hairline(),
-            label("Protection", "heading"), self.stop, self.target, self.follow,
-            row(small[3], self.time_exit, None), hairline(), label("Entry filters", "heading"), self.filters, hairline(),
-            label("Execution", "heading"), self.size, row(small[0], self.opposite, None),
-            row(small[1], self.fill, None), row(small[2], self.flat, None), None, spacing=6, margins=(0, 4, 10, 4)))
-        area = QScrollArea()
-        area.setWidgetResizable(True)
-        area.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
-        area.setWidget(editor)
-        area.setMinimumWidth(390)
-        bar = row(button("New", self.new), button("Duplicate", self.duplicate), button("Delete", s.delete_strategy),
-                  button("Open \u2026", self.open_file, tip="Open a strategy file"),
-                  button("Save \u2026", self.save_file, tip="Save the strategy as a file"), None, spacing=5)
+        self.remarks = label("", "caution", wrap=True)
+        self.rows = RowsPage(self)
+        self.formula = FormulaPage(s.theme, lambda made: self._replace(made, "formula"), self.context.names)
+        self.library = LibraryPage(s, self.add_condition, self.part)
+        self.family = FamilyPage(s)
+        self.family.variant_wanted.connect(self.variant)
+        self.own = OwnPage(s, self._own_changed)
+        self.notes = QPlainTextEdit()
+        self.notes.setPlaceholderText("What the idea is, where it comes from, what was tried \u2026")
+        self.notes.setAccessibleName("notes of the strategy")
+        notes = QWidget()
+        notes.setLayout(column(self.notes, row(button("Keep notes", self._keep_notes), None)))
+        self.page = Choice(list(PAGES), "rows", "Rules page")
+        self.page.chosen.connect(lambda key: self.show_page(str(key)))
+        self.stack = QStackedWidget()
+        for widget in (self.rows, self.formula, self.library, self.family, self.own, notes):
+            self.stack.addWidget(widget)
+        more = button("Templates", lambda: self._templates(more), tip="Begin with a template")
+        bar = row(button("New", self.new, tip="An empty strategy"), more, button("Variant", self.variant, tip="Duplicate as a variant of this strategy"),
+                  button("Delete", s.delete_strategy), button("Open \u2026", self.open_file, tip="Open a strategy file"),
+                  button("Save \u2026", self.save_file, tip="Save the strategy as a file"), None, DragOut(self), spacing=5)
         left = QWidget()
-        left.setLayout(column(bar, area, margins=(20, 8, 0, 4)))
-        self.chart = PriceChart(s.theme, "Signals on the price chart")
-        self.count = label("", "heading")
-        self.legend = label("", "small", wrap=True)
-        right = QWidget()
-        right.setLayout(column(
-            row(self.count, None, link("\u2039 previous", lambda: self.jump(-1), tip="Jump to the previous signal"),
-                link("next \u203a", lambda: self.jump(1), tip="Jump to the next signal")),
-            self.legend, self.chart, margins=(12, 8, 4, 4), spacing=4))
+        left.setLayout(column(bar, self.name, self.words, self.remarks, self.page, self.stack, margins=(20, 8, 0, 4),
+                              spacing=5))
+        left.setMinimumWidth(452)
+        self.signals = SignalsView(s.theme, lambda _: self._redraw())
         split = QSplitter(Qt.Orientation.Horizontal)
         split.addWidget(left)
-        split.addWidget(right)
-        split.setSizes([440, 560])
+        split.addWidget(self.signals)
+        split.setSizes([520, 500])
         split.setStretchFactor(1, 1)
-        for box in (self.opposite, self.fill, self.flat):
-            box.setFixedWidth(160)
+        split.setChildrenCollapsible(False)
         self.setLayout(column(split))
-        self._signals = np.zeros(0, np.int64)
+        self.setAcceptDrops(True)
         self._loading = False
-        self._chart_key: object = None
         self._request = 0
+        self._own_changed()
         s.strategy_changed.connect(self.refresh)
+        s.strategies_changed.connect(self._family_moved)
         s.brief_changed.connect(self._redraw)
         self.refresh()
 
+    @property
+    def chart(self) -> Any:
+        """The price chart of the signals."""
+        return self.signals.chart
+
     def actions_offered(self) -> list[Action]:
         s = self.session
-        return [Action("rules.new", "New strategy", self.new, "Ctrl+N", "rules"),
-                Action("rules.duplicate", "Duplicate the strategy", self.duplicate, "Ctrl+Shift+N", "rules"),
-                Action("rules.delete", "Delete the strategy", s.delete_strategy, "", "rules"),
-                Action("rules.open", "Open a strategy file", self.open_file, "Ctrl+O", "rules"),
-                Action("rules.save", "Save the strategy as a file", self.save_file, "Ctrl+S", "rules"),
-                Action("rules.next", "Jump to the next signal", lambda: self.jump(1), "Ctrl+Right", "rules"),
-                Action("rules.previous", "Jump to the previous signal", lambda: self.jump(-1), "Ctrl+Left", "rules")]
+        found = [Action("rules.new", "New strategy", self.new, "Ctrl+N", "rules"),
+                 Action("rules.duplicate", "Duplicate the strategy as a variant", self.variant, "Ctrl+Shift+N", "rules"),
+                 Action("rules.delete", "Delete the strategy", s.delete_strategy, "", "rules"),
+                 Action("rules.open", "Open a strategy file", self.open_file, "Ctrl+O", "rules"),
+                 Action("rules.save", "Save the strategy as a file", self.save_file, "Ctrl+S", "rules"),
+                 Action("rules.paste", "Paste a strategy", self.paste, "Ctrl+Shift+V", "rules"),
+                 Action("rules.copy", "Copy the strategy", self.copy, "Ctrl+Shift+C", "rules"),
+                 Action("rules.next", "Jump to the next signal", lambda: self.signals.jump(1), "Ctrl+Right", "rules"),
+                 Action("rules.previous", "Jump to the previous signal", lambda: self.signals.jump(-1), "Ctrl+Left", "rules")]
+        return found + [Action(f"rules.{key}", f"Rules: {text}", lambda key=key: self.show_page(key), f"Ctrl+{i}", "rules")
+                        for i, (text, key) in enumerate(PAGES, 1)]
 
     def activate(self) -> None:
         self._redraw()
 
+    def show_page(self, key: str) -> None:
+        """Show one of the pages."""
+        keys = [k for _, k in PAGES]
+        self.page.set(key)
+        self.stack.setCurrentIndex(keys.index(key))
+        if key == "family":
+            self.family.refresh()
+        elif key == "formula":
+            self.formula.show_strategy(self.session.strategy)
+            self.formula.edit.setFocus()
+
     # Editing
 
-    def _edit(self, changes: dict[str, Any], text: str) -> None:
+    def edit(self, changes: dict[str, Any], text: str) -> None:
+        """Change fields of the strategy, undoably; what cannot be is told and dropped."""
         if self._loading:
             return
+        waiting = self.naming.taken()
+        if waiting:
+            known = changes.get("parameters", self.session.strategy.parameters)
+            changes = changes | {"parameters": (*known, *waiting)}
         try:
             after = Strategy.model_validate(self.session.strategy.model_dump() | changes)
         except ValueError as err:
-            words = str(err).split("Value error, ")[-1].split("[")[0].strip()
-            self.session.note(f"That cannot be set: {words}.", "error")
+            words = str(err).split("Value error, ")[-1].split("[type=")[0].strip()
+            self.session.note(f"That cannot be set: {words.splitlines()[-1] if words else text}.", "error")
             self.refresh()
             return
-        self.session.edit(after, text)
+        self._replace(after, text)
 
-    def _set(self, field: str, value: Any, text: str) -> None:
-        self._edit({field: value.model_dump() if isinstance(value, Distance) else value}, text)
+    def _replace(self, after: Strategy, text: str) -> None:
+        if not self._loading:
+            self.session.edit(after, text)
 
-    def _side(self, side: str, part: str, condition: Condition, text: str) -> None:
+    def set_field(self, field: str, value: Any, text: str) -> None:
+        self.edit({field: value.model_dump() if isinstance(value, Distance) else value}, text)
+
+    def set_side(self, side: str, changes: dict[str, Any], text: str) -> None:
+        """Change a part of one side."""
         now: Side = getattr(self.session.strategy, side)
-        self._edit({side: now.model_dump() | {part: condition.model_dump()}}, text)
-
-    def _order(self, side: str, order: EntryOrder) -> None:
-        now: Side = getattr(self.session.strategy, side)
-        self._edit({side: now.model_dump() | {"order": order.model_dump()}}, f"{side} entry order")
-
-    def _mode(self, side: str, mode: str) -> None:
-        s = self.session.strategy
-        now: Side = getattr(s, side)
-        change: dict[str, Any] = now.model_dump() | {"mode": mode}
-        if side == "short" and mode == "own" and not now.entry.rows and not now.exit.rows:
+        change: dict[str, Any] = now.model_dump() | changes
+        if side == "short" and changes.get("mode") == "own" and not now.entry.rows and not now.exit.rows:
             # Own begins as a copy of the mirrored side, ready to be edited.
-            mirrored = effective_short(s)
+            mirrored = effective_short(self.session.strategy)
             change |= {"entry": mirrored.entry.model_dump(), "exit": mirrored.exit.model_dump(),
                        "order": mirrored.order.model_dump()}
-        self._edit({side: change}, f"{side} side")
+        self.edit({side: change}, text)
+
+    def set_parameters(self, parameters: tuple[Parameter, ...], renamed: dict[str, str], text: str) -> None:
+        """Change the parameters; a renamed one keeps its numbers."""
+        data = self.session.strategy.model_dump() | {"parameters": [p.model_dump() for p in parameters]}
+        if renamed:
+            data = _renamed(data, renamed)
+        self.edit({k: v for k, v in data.items() if k != "name"}, text)
+
+    def part(self, name: str) -> Condition:
+        """What a part such as "long entry" holds."""
+        side, which = name.split()
+        strategy = self.session.strategy
+        found = effective_short(strategy) if side == "short" else strategy.long
+        return getattr(found, which)  # type: ignore[no-any-return]
+
+    def add_condition(self, part: str, name: str, condition: Condition) -> None:
+        """Add a library condition to a part; mirrored on the short side, which becomes one of its own."""
+        side, which = part.split()
+        if side == "short":
+            condition = mirror_condition(condition)
+        now = self.part(part)
+        rows = now.rows
+        plain = condition.match == "all" and condition.when == "now" and not condition.back
+        added = condition.rows if plain and (now.match == "all" or not rows) else (condition,)
+        after = now.model_copy(update={"rows": (*rows, *added)})
+        changes: dict[str, Any] = {which: after.model_dump()}
+        if side == "short" and self.session.strategy.short.mode == "mirrored":
+            mirrored = effective_short(self.session.strategy)
+            changes = {"mode": "own", "entry": mirrored.entry.model_dump(), "exit": mirrored.exit.model_dump(),
+                       "order": mirrored.order.model_dump()} | changes
+        self.set_side(side, changes, f"add {name}")
+        self.session.note(f'"{name}" added to the {part}.')
 
     def _rename(self) -> None:
         name = self.name.text().strip()
         if name and name != self.session.strategy.name:
-            self._edit({"name": name}, "name")
+            self.edit({"name": name}, "name")
+
+    def _keep_notes(self) -> None:
+        self.edit({"notes": self.notes.toPlainText()[:20_000]}, "notes")
+
+    def _own_changed(self) -> None:
+        project = self.session.project
+        found = {}
+        for path_name, (digest, turns) in project.own.known().items():
+            file = project.own.load(path_name, digest)
+            found[path_name] = Own(digest, turns, dict(file.settings))
+        self.context.own = found
+
+    # Strategies and files
 
     def new(self) -> None:
         """Start an empty strategy."""
@@ -197,8 +247,16 @@ class RulesPlace(Place):
         self.name.setFocus()
         self.name.selectAll()
 
-    def duplicate(self) -> None:
-        self.session.add_strategy(self.session.strategy)
+    def _templates(self, anchor: QWidget) -> None:
+        menu = QMenu(self)
+        for one in templates():
+            menu.addAction(f"{one.name}: {one.about}", lambda one=one: self.session.add_strategy(one.strategy()))
+        menu.exec(anchor.mapToGlobal(QPoint(0, anchor.height())))
+
+    def variant(self) -> None:
+        """Duplicate the strategy as a variant of it."""
+        s = self.session
+        s.add_strategy(s.strategy, parent=s.strategy_id)
 
     def open_file(self) -> None:
         name, _ = QFileDialog.getOpenFileName(self, "Open a strategy file", "", "Strategy files (*.json)")
@@ -216,44 +274,91 @@ class RulesPlace(Place):
         name, _ = QFileDialog.getSaveFileName(self, "Save the strategy as a file", f"{self.session.strategy.name}.json",
                                               "Strategy files (*.json)")
         if name:
-            Path(name).write_text(self.session.strategy.model_dump_json(indent=2) + "\n", encoding="utf-8")
-            self.session.note(f"Saved to {name}.")
+            self.write(Path(name))
+
+    def write(self, path: Path) -> None:
+        """Write the strategy to a file."""
+        try:
+            path.write_text(self.session.strategy.model_dump_json(indent=2) + "\n", encoding="utf-8")
+        except OSError as err:
+            self.session.note(unwritable(err, path).sentence(), "error")
+            return
+        self.session.note(f"Saved to {path}.")
+
+    def carried(self) -> QMimeData:
+        """The strategy as a file and as text, for dragging out and copying."""
+        strategy = self.session.strategy
+        safe = "".join(c if c.isalnum() or c in " -_" else "-" for c in strategy.name).strip() or "strategy"
+        file = Path(tempfile.mkdtemp(prefix="wolbrin-drag-")) / f"{safe}.json"
+        text = strategy.model_dump_json(indent=2) + "\n"
+        file.write_text(text, encoding="utf-8")
+        mime = QMimeData()
+        mime.setUrls([QUrl.fromLocalFile(str(file))])
+        mime.setText(text)
+        return mime
+
+    def copy(self) -> None:
+        QGuiApplication.clipboard().setMimeData(self.carried())
+        self.session.note("The strategy is on the clipboard, as a file and as text.")
+
+    def paste(self) -> None:
+        """Add the strategy on the clipboard: a file, its JSON or its formula text."""
+        self.take(QGuiApplication.clipboard().mimeData())
+
+    def take(self, mime: QMimeData) -> bool:
+        """Add what was pasted or dropped."""
+        files = [Path(u.toLocalFile()) for u in mime.urls() if u.isLocalFile()]
+        if files:
+            for path in files:
+                self.load(path)
+            return True
+        text = mime.text().strip()
+        if not text:
+            self.session.note("There is no strategy on the clipboard.", "caution")
+            return False
+        try:
+            if text.startswith("{"):
+                made = read_strategy(json.loads(text), "pasted text")
+            else:
+                made = parse_strategy(text, dict(self.context.names().own))
+        except (json.JSONDecodeError, RecursionError):
+            self.session.note("The pasted text is not a strategy: it is not valid JSON.", "error")
+            return False
+        except UserError as err:
+            self.session.note(f"The pasted text is not a strategy. {err.sentence()}", "error")
+            return False
+        self.session.add_strategy(made)
+        self.session.note(f"Pasted as {self.session.strategy.name}.")
+        return True
+
+    def dragEnterEvent(self, event: QDragEnterEvent) -> None:
+        if event.mimeData().hasUrls() or event.mimeData().hasText():
+            event.acceptProposedAction()
+
+    def dropEvent(self, event: QDropEvent) -> None:
+        if self.take(event.mimeData()):
+            event.acceptProposedAction()
 
     # Showing
 
+    def _family_moved(self) -> None:
+        if self.page.value == "family":
+            self.family.refresh()
+
     def refresh(self) -> None:
+        """Show the session's strategy everywhere."""
         strategy = self.session.strategy
         self._loading = True
         if self.name.text() != strategy.name:
             self.name.setText(strategy.name)
         self.words.setText(describe(strategy))
-        self.long_mode.set(strategy.long.mode)
-        self.short_mode.set(strategy.short.mode)
-        on = strategy.long.mode != "off"
-        for editor, condition, shown in ((self.long_entry, strategy.long.entry, on),
-                                         (self.long_exit, strategy.long.exit, on)):
-            editor.setVisible(shown)
-            if shown and (editor.condition != condition or not editor.layout().count()):
-                editor.show_condition(condition)
-        own = strategy.short.mode == "own"
-        side = effective_short(strategy)
-        for editor, condition in ((self.short_entry, side.entry), (self.short_exit, side.exit)):
-            editor.setVisible(strategy.short.mode != "off")
-            editor.show_condition(condition, own)
-        self.stop.show_distance(strategy.stop)
-        self.target.show_distance(strategy.target)
-        self.time_exit.setValue(strategy.time_exit or 0)
-        self.size.show_strategy(strategy)
-        self.follow.show_strategy(strategy)
-        self.filters.show_filters(strategy.filters)
-        self.long_order.show_order(strategy.long.order)
-        self.long_order.setVisible(on)
-        self.short_order.show_order(side.order, own)
-        self.short_order.setVisible(strategy.short.mode != "off")
-        self.opposite.setCurrentText(strategy.on_opposite)
-        self.fill.setCurrentText(strategy.fill)
-        self.flat.setCurrentIndex(0 if strategy.flat_by_session_end else 1)
+        self.rows.show_strategy(strategy)
+        if not self.notes.hasFocus() or self.notes.toPlainText() == "":
+            self.notes.setPlainText(strategy.notes)
         self._loading = False
+        if self.page.value == "formula":
+            self.formula.show_strategy(strategy)
+        self._family_moved()
         self._redraw()
 
     def _redraw(self) -> None:
@@ -262,57 +367,54 @@ class RulesPlace(Place):
             return
         self._request += 1
         request, strategy, market, interval = self._request, s.strategy, s.market, s.interval
-        project, settings = s.project, s.settings
+        project, settings, side = s.project, s.settings, int(self.signals.side.value)  # type: ignore[call-overload]
 
-        def work() -> Any:
-            history = project.prepared(market, interval)
-            used: dict[str, Any] = {}
-            for condition in (strategy.long.entry, strategy.long.exit):
-                for one in condition.active:
-                    for operand in (one.left, one.right):
-                        if isinstance(operand, IndicatorOperand) and BY_KEY[operand.indicator].on_price:
-                            used[operand_words(operand)] = operand_column(history.columns, operand)
-            return history, decide(history.columns, strategy), used
+        def work() -> Seen | WolbrinError:
+            try:
+                return look(project.prepared(market, interval), strategy, settings, side)
+            except WolbrinError as err:
+                return err
 
-        def done(result: Any) -> None:
-            if request == self._request:
-                self._show(*result, settings)
+        def done(result: Seen | WolbrinError) -> None:
+            if request != self._request:
+                return
+            if isinstance(result, WolbrinError):
+                self._remark(result.sentence(), "error")
+                return
+            self.signals.show_seen(result, settings)
+            found = [f"{f.where}: {f.words}" for f in result.findings]
+            worst = "error" if any(f.severity == "error" for f in result.findings) else "caution"
+            self._remark("\n".join(f"\u25b2 {t}" for t in found[:3])
+                         + (f"\n{len(found) - 3} more" if len(found) > 3 else ""), worst)
 
         s.compute("Signals", work, done)
 
-    def _show(self, history: Any, decisions: Decisions, used: dict[str, Any], settings: Any) -> None:
-        bars = history.bars
-        first, stop = bars.range_of(settings.training)
-        sealed = bars.range_of(settings.holdout)[0]
-        key = (bars.terms.code, bars.interval, sealed)
-        if key != self._chart_key:
-            self.chart.show_bars(bars, sealed)
-            self._chart_key = key
-        first = max(first, decisions.warm)
-        wanted = decisions.signals[first:stop]
-        longs = np.flatnonzero((wanted & 3) == LONG_IN) + first
-        shorts = np.flatnonzero((wanted & 3) == SHORT_IN) + first
-        marks = [Mark(int(i), float(bars.low[i]), 1) for i in longs]
-        marks += [Mark(int(i), float(bars.high[i]), -1) for i in shorts]
-        self._signals = np.sort(np.concatenate([longs, shorts]))
-        tokens = {name: (values, LINE_TOKENS[i % len(LINE_TOKENS)]) for i, (name, values) in enumerate(used.items())}
-        self.chart.set_lines(tokens)
-        self.chart.set_marks(marks)
-        conflicts = int(np.count_nonzero((wanted & 3) == 3))
-        years = max(1, (bars.trading_date[stop - 1] - bars.trading_date[first]) / 365.25) if stop > first else 1
-        self.count.setText(f"{number(len(longs))} long and {number(len(shorts))} short signals, "
-                           f"{number(len(self._signals) / years)} a year")
-        words = [", ".join(used) or "no line on the price scale"]
-        if conflicts:
-            words.append(f"{number(conflicts)} bars say both sides: nothing is entered there")
-        self.legend.setText("; ".join(words) + ". Signals are shown on the training span only.")
+    def _remark(self, text: str, role: str) -> None:
+        set_role(self.remarks, role)
+        self.remarks.setText(text)
+        self.remarks.setVisible(bool(text))
 
     def jump(self, step: int) -> None:
         """Move the chart to the next or previous signal."""
-        if not len(self._signals):
-            return
-        (left, right), _ = self.chart.plotItem.vb.viewRange()
-        middle = (left + right) / 2
-        found = self._signals[self._signals > middle + 1] if step > 0 else self._signals[self._signals < middle - 1]
-        if len(found):
-            self.chart.look_at(int(found[0] if step > 0 else found[-1]))
+        self.signals.jump(step)
+
+    def text(self) -> str:
+        """The strategy as text."""
+        return strategy_text(self.session.strategy)
+
+
+def _renamed(node: Any, names: dict[str, str]) -> Any:
+    """Plain data with parameters renamed wherever a formula reads them."""
+    if isinstance(node, dict):
+        if set(node) == {"is", "value"}:
+            return node | {"is": _in_formula(node["is"], names)}
+        return {k: _in_formula(v, names) if k == "formula" else _renamed(v, names) for k, v in node.items()}
+    return [_renamed(v, names) for v in node] if isinstance(node, list | tuple) else node
+
+
+def _in_formula(formula: str, names: dict[str, str]) -> str:
+    for old, new in names.items():
+        if old in names_in(formula):
+            formula = re.sub(rf"\b{re.escape(old)}\b", new, formula)
+    return formula
+
