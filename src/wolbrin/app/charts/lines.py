@@ -12,6 +12,7 @@ from PySide6.QtCore import Qt
 from wolbrin.app.charts.axes import Plot, SecondsAxis, TextOnPlot, holdout_region
 from wolbrin.app.theme.theme import Theme
 from wolbrin.core.measures.wording import number
+from wolbrin.core.study.spread import normal_overlay
 
 Floats = NDArray[np.float64]
 POINTS = 1600
@@ -115,12 +116,13 @@ class Histogram(Plot):
     def __init__(self, theme: Theme, name: str) -> None:
         self._values: Floats = np.zeros(0)
         self._marks: list[tuple[float, str, str]] = []
+        self._normal = False
         super().__init__(theme, name, zoom=False)
         self.getAxis("right").setWidth(40)
 
-    def show_values(self, values: Floats, marks: list[tuple[float, str, str]]) -> None:
-        """marks: value, word, theme token."""
-        self._values, self._marks = values, marks
+    def show_values(self, values: Floats, marks: list[tuple[float, str, str]], normal: bool = False) -> None:
+        """marks: value, word, theme token. normal: lay the normal distribution of the values over them."""
+        self._values, self._marks, self._normal = values, marks, normal
         self.draw()
 
     def draw(self) -> None:
@@ -138,6 +140,10 @@ class Histogram(Plot):
                 self.addItem(pg.BarGraphItem(x=middle[pick], height=counts[pick], width=(edges[1] - edges[0]) * 0.84,
                                              brush=self.theme.color(token, 150), pen=pg.mkPen(None)))
         top = float(counts.max())
+        if self._normal:
+            bell = normal_overlay(self._values, edges)
+            top = max(top, float(bell.max()))
+            self.addItem(pg.PlotDataItem(middle, bell, pen=self.theme.pen("ink", 1.2, Qt.PenStyle.DashLine)))
         for i, (at, word, token) in enumerate(self._marks):
             self.addItem(pg.InfiniteLine(at, angle=90, pen=self.theme.pen(token, 1.4, Qt.PenStyle.DashLine)))
             text = TextOnPlot(word, self.theme, token, (0 if at <= (low + high) / 2 else 1, 0))

@@ -66,6 +66,16 @@ def read_conditions(data: object, where: str) -> tuple[NamedCondition, ...]:
     return made.conditions
 
 
+def project_conditions(kept: str | None) -> tuple[NamedCondition, ...]:
+    """A project's own conditions, as `write_conditions` kept them, before ours; an own one hides ours of the same name.
+
+    Own ones are kept as they are: one that reads an own indicator may wait for its file to be confirmed.
+    """
+    own = ConditionFile.model_validate_json(kept).conditions if kept else ()
+    names = {c.name for c in own}
+    return (*own, *(c for c in shipped() if c.name not in names))
+
+
 def write_conditions(conditions: Iterable[NamedCondition]) -> str:
     """The text of a file of conditions."""
     data = ConditionFile(conditions=tuple(conditions)).model_dump(mode="json")

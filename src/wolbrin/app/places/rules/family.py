@@ -2,38 +2,14 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
-
 from PySide6.QtCore import Signal
 from PySide6.QtWidgets import QComboBox, QListWidget, QListWidgetItem, QWidget
 
 from wolbrin.app.parts import button, column, label, row
 from wolbrin.app.session import Session
 from wolbrin.core.rules.difference import differences
+from wolbrin.core.store.family import tree
 from wolbrin.core.store.project import StrategyEntry
-
-
-def tree(entries: Sequence[StrategyEntry], of: int) -> list[tuple[int, StrategyEntry]]:
-    """Depth and entry of every member of the family that strategy `of` belongs to, a parent before its variants."""
-    by_id = {e.id: e for e in entries}
-    if of not in by_id:
-        return []
-    root, seen = of, {of}
-    while (up := by_id[root].parent) in by_id and up not in seen:
-        root = int(up)  # type: ignore[arg-type]
-        seen.add(root)
-    found: list[tuple[int, StrategyEntry]] = []
-
-    def walk(id: int, depth: int) -> None:
-        if any(e.id == id for _, e in found):
-            return
-        found.append((depth, by_id[id]))
-        for e in entries:
-            if e.parent == id:
-                walk(e.id, depth + 1)
-
-    walk(root, 0)
-    return found
 
 
 class FamilyPage(QWidget):
@@ -54,6 +30,7 @@ class FamilyPage(QWidget):
         self.other.currentIndexChanged.connect(lambda *_: self._tell())
         self.words = label("", "", wrap=True)
         self._entries: list[StrategyEntry] = []
+        self._shown = 0
         self.setLayout(column(
             label("Variants", "heading"), self.members,
             row(button("Duplicate as variant", self.variant_wanted.emit), label("Return opens the chosen one", "small"),
@@ -74,7 +51,9 @@ class FamilyPage(QWidget):
             self.members.addItem(item)
         parent = next((e.parent for e in self._entries if e.id == s.strategy_id), None)
         others = [e for e in self._entries if e.id != s.strategy_id]
-        wanted = self.other.currentData() if self.other.currentData() in [e.id for e in others] else parent
+        kept = self.other.currentData() if self._shown == s.strategy_id else None
+        self._shown = s.strategy_id
+        wanted = kept if kept in [e.id for e in others] else parent
         self.other.blockSignals(True)
         self.other.clear()
         for entry in others:

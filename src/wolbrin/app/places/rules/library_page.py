@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import json
 from collections.abc import Callable
 from dataclasses import dataclass
 from pathlib import Path
@@ -15,7 +14,15 @@ from wolbrin.app.tables.model import Column
 from wolbrin.app.tables.view import Table
 from wolbrin.core.errors import EnvironmentTrouble, UserError, unwritable
 from wolbrin.core.market.terms import read_json
-from wolbrin.core.rules.conditions import NamedCondition, read_conditions, search, shipped, tags_of, write_conditions
+from wolbrin.core.rules.conditions import (
+    ConditionFile,
+    NamedCondition,
+    read_conditions,
+    search,
+    shipped,
+    tags_of,
+    write_conditions,
+)
 from wolbrin.core.rules.formula import FormulaError
 from wolbrin.core.rules.model import Condition
 from wolbrin.core.rules.printing import condition_text
@@ -52,7 +59,7 @@ class LibraryPage(QWidget):
             Column("condition", lambda e: e.one.name, width=196),
             Column("tags", lambda e: ", ".join(e.one.tags), width=110),
             Column("", lambda e: "own" if e.own else "", width=34),
-            Column("formula", lambda e: e.one.formula, width=330)], session.theme, "Conditions")
+            Column("formula", lambda e: e.one.formula, width=330)], session.theme, "Conditions", stretch=3)
         self.about = label("", "small", wrap=True)
         self.about.setMinimumHeight(32)
         self.table.chosen.connect(lambda e: self.about.setText(f"{e.one.formula}  {e.one.notes}" if e else ""))
@@ -72,7 +79,7 @@ class LibraryPage(QWidget):
     def own(self) -> tuple[NamedCondition, ...]:
         """The project's own conditions."""
         kept = self._session.project.get_value("conditions")
-        return read_conditions(json.loads(kept), "project") if kept else ()
+        return ConditionFile.model_validate_json(kept).conditions if kept else ()
 
     def _keep_own(self, conditions: tuple[NamedCondition, ...]) -> None:
         self._session.project.set_value("conditions", write_conditions(conditions))
@@ -98,6 +105,7 @@ class LibraryPage(QWidget):
         self.count.setText(f"{len(shown)} of {len(self._every)}")
         if shown:
             self.table.choose(0)
+        self.about.setText(f"{shown[0].one.formula}  {shown[0].one.notes}" if shown else "no condition has these words")
 
     def add(self) -> None:
         """Add the chosen condition to the chosen part; on a short part its mirror image."""

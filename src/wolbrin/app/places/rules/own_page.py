@@ -51,7 +51,7 @@ class OwnPage(QWidget):
         self._session, self._changed = session, changed
         self.table = Table([Column("file", lambda x: x.path.name, width=120),
                             Column("indicator", lambda x: x.file.name if x.file else "", width=110),
-                            Column("state", lambda x: x.state, width=150)], session.theme, "Own indicators")
+                            Column("state", lambda x: x.state, width=150)], session.theme, "Own indicators", stretch=2)
         self.table.setFixedHeight(120)
         self.text = QPlainTextEdit()
         self.text.setReadOnly(True)

@@ -49,7 +49,7 @@ class DragOut(QLabel):
     """A handle that is dragged out as the strategy's file."""
 
     def __init__(self, place: RulesPlace) -> None:
-        super().__init__("\u2197 drag out")
+        super().__init__("\u2197 drag")
         self._place = place
         self._from = QPoint()
         self.setProperty("role", "muted")
@@ -97,9 +97,10 @@ class RulesPlace(Place):
         for widget in (self.rows, self.formula, self.library, self.family, self.own, notes):
             self.stack.addWidget(widget)
         more = button("Templates", lambda: self._templates(more), tip="Begin with a template")
-        bar = row(button("New", self.new, tip="An empty strategy"), more, button("Variant", self.variant, tip="Duplicate as a variant of this strategy"),
-                  button("Delete", s.delete_strategy), button("Open \u2026", self.open_file, tip="Open a strategy file"),
-                  button("Save \u2026", self.save_file, tip="Save the strategy as a file"), None, DragOut(self), spacing=5)
+        bar = row(button("New", self.new, tip="An empty strategy"), more,
+                  button("Variant", self.variant, tip="Duplicate as a variant of this strategy"),
+                  button("Delete", s.delete_strategy), button("Open", self.open_file, tip="Open a strategy file"),
+                  button("Save", self.save_file, tip="Save the strategy as a file"), None, DragOut(self), spacing=5)
         left = QWidget()
         left.setLayout(column(bar, self.name, self.words, self.remarks, self.page, self.stack, margins=(20, 8, 0, 4),
                               spacing=5))
