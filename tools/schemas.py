@@ -7,10 +7,12 @@ from pathlib import Path
 
 from wolbrin.core.market.importing.layout import Layout
 from wolbrin.core.market.terms import Terms
+from wolbrin.core.rules.conditions import ConditionFile
 from wolbrin.core.rules.model import Strategy
 
 FOLDER = Path(__file__).parents[1] / "docs/schemas"
-MODELS = {"market": Terms, "layout": Layout, "strategy": Strategy}
+MODELS = {"market": Terms, "layout": Layout, "strategy": Strategy,
+          "conditions": ConditionFile}
 
 
 def texts() -> dict[str, str]:

@@ -58,7 +58,7 @@ def markets(window: MainWindow, folder: Path) -> None:
     rest(window)
     page.changes.choose(3)
     page.bars.choose(2)
-    shoot(window, folder, "markets-treatment")
+    rest(window)
     place.looked.look_at(s.project.sources.get("COB", "skx"))
     place.show_page("compare")
     place.pages["compare"].start()
@@ -81,6 +81,8 @@ def markets(window: MainWindow, folder: Path) -> None:
 
 def work(window: MainWindow, folder: Path) -> None:
     """Walk through the demo as a newcomer would, taking a picture at each place."""
+    from wolbrin.core.rules.templates import templates
+
     s = window.session
     place: Any = window.places
 
@@ -90,10 +92,23 @@ def work(window: MainWindow, folder: Path) -> None:
 
     markets(window, folder)
     go("rules")
+    s.add_strategy(next(t for t in templates() if t.name == "Trend cross").strategy(), "NPW", 15)
+    rest(window)
+    place["rules"].jump(-1)
     shoot(window, folder, "rules")
+    place["rules"].show_page("formula")
+    shoot(window, folder, "rules-formula")
+    place["rules"].show_page("rows")
+    s.undo.undo()
     go("study")
     place["study"].start()
     shoot(window, folder, "study")
+    place["study"].show_page("field")
+    trial = place["study"].page("field")
+    trial.markets.set(["NPW", "ASL", "BBY", "CRB"])
+    place["study"].start()
+    rest(window, 2.0)
+    shoot(window, folder, "study-field")
     go("sweep")
     place["sweep"].start()
     rest(window)
@@ -144,8 +159,6 @@ def work(window: MainWindow, folder: Path) -> None:
     shoot(window, folder, "backtest")
     place["backtest"].look("breakdown")
     shoot(window, folder, "backtest-breakdown")
-    place["backtest"].look("excursions")
-    shoot(window, folder, "backtest-excursions")
     window.toggle_theme()
     place["backtest"].look("measures")
     shoot(window, folder, "backtest-dusk")

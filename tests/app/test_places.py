@@ -198,8 +198,8 @@ def test_operands_of_every_kind_can_be_chosen(qtbot: QtBot, window: MainWindow) 
     got: list[object] = []
     popup = OperandPopup(NumberOperand(value=3), context, window)
     popup.changed.connect(got.append)
-    for text, want in (("typical", FieldOperand(field="typical")), ("Band lower", IndicatorOperand(indicator="bands",
-                                                                                                 output="lower")),
+    for text, want in (("typical", FieldOperand(field="typical")), ("Band lower", IndicatorOperand(
+                           indicator="bands", output="lower", params={"length": 20, "width": 2})),
                        ("a number", NumberOperand(value=0)), ("Weekday", IndicatorOperand(indicator="weekday"))):
         popup.search.setText(text)
         popup._take(popup.names.currentItem())

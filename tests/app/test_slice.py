@@ -242,10 +242,10 @@ def test_from_study_and_sweep_to_a_proved_portfolio(qtbot: QtBot, window: MainWi
     place = window.places["study"]
     press(qtbot, window, "Ctrl+Return")
     settle()
-    assert place._study.firings > 500
-    assert "firings" in place.title.text()
-    place.at.setValue(3)
-    assert "moves, mean" in place.spread_words.text()
+    assert place.study._chosen.firings > 500
+    assert "firings" in place.study.title.text()
+    place.study.at.setValue(3)
+    assert "moves, mean" in place.study.spread_words.text()
 
     window.go("sweep")
     place = window.places["sweep"]

@@ -15,6 +15,7 @@ import talib
 from wolbrin.core.bench.data import bench_bars, bench_strategy
 from wolbrin.core.bench.figure import Figure
 from wolbrin.core.bench.importing import import_figures
+from wolbrin.core.bench.trials import trial_figures
 from wolbrin.core.engine.ledger import ledger
 from wolbrin.core.engine.prepare import Prepared
 from wolbrin.core.engine.run import Brief, Costs, backtest
@@ -129,6 +130,8 @@ def core_figures(tell: Callable[[str], None] = lambda what: None) -> list[Figure
         engine.close()
         single.close()
         project.close()
+    tell("a field trial of 2,400 tests")
+    found += trial_figures()
     tell("an import of five million rows")
     found += import_figures()
     tell("Monte Carlo")

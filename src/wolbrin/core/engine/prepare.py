@@ -82,6 +82,10 @@ class Prepared:
            own: Own = no_own) -> Prepared:
         return cls(bars, Columns(bars, elsewhere=elsewhere, own=own), finer, rates)
 
+    def over(self, bars: Bars) -> Prepared:
+        """Other bars of this market, such as a beginning of these, made ready with the same sources beside."""
+        return Prepared(bars, self.columns.over(bars), self.finer, self.rates)
+
     @cached_property
     def counter(self) -> NightCount:
         return night_counter(self.bars)

@@ -51,6 +51,10 @@ class Columns:
         self._size = 0
         self._lock = Lock()
 
+    def over(self, bars: Bars) -> Columns:
+        """Columns of other bars of this market, such as a beginning of these, with the same sources beside."""
+        return Columns(bars, self._budget, self._elsewhere, self._own)
+
     def _get(self, key: Key, make: object) -> tuple[Floats, ...]:
         with self._lock:
             found = self._held.get(key)

@@ -209,6 +209,14 @@ class Terms(Model):
         return Fraction(repr(self.tick_size))
 
     @property
+    def pip_ticks(self) -> int:
+        """Ticks in a pip of a currency pair: 10 where it is quoted in tenths of a pip (3 or 5 decimals), 1 with 2 or 4, else
+        0. Common practice, no source."""
+        if self.kind != "currency pair":
+            return 0
+        return {3: 10, 5: 10, 2: 1, 4: 1}.get(self.digits, 0)
+
+    @property
     def tick_value(self) -> float:
         """Quote money for one tick on one contract."""
         return self.tick_size * self.point_value

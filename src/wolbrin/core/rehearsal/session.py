@@ -7,7 +7,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from wolbrin.core.engine import codes as k
-from wolbrin.core.engine.prepare import Prepared
+from wolbrin.core.engine.prepare import Prepared, as_prepared
 from wolbrin.core.engine.run import Brief, Run, backtest
 from wolbrin.core.errors import UserError
 from wolbrin.core.market.bars import Bars, Span
@@ -37,8 +37,9 @@ class Rehearsal:
     that is open there is reported as open, although a run that ended there would close it.
     """
 
-    def __init__(self, bars: Bars, strategy: Strategy, brief: Brief, span: Span) -> None:
-        self.bars = bars
+    def __init__(self, history: Prepared | Bars, strategy: Strategy, brief: Brief, span: Span) -> None:
+        self._history = as_prepared(history)
+        bars = self.bars = self._history.bars
         self.strategy = strategy
         self.brief = Brief(span, brief.costs, brief.capital)  # bars come one at a time, so there are no finer ones
         self.first, self.stop = bars.range_of(span)
@@ -59,7 +60,7 @@ class Rehearsal:
         """Show the next `count` bars and say where things stand."""
         self.shown = min(self.total, self.shown + max(1, count))
         so_far = self.bars.take(self.first + self.shown)
-        run = backtest(Prepared.of(so_far), self.strategy, self.brief)
+        run = backtest(self._history.over(so_far), self.strategy, self.brief)
         still_open = len(run) > 0 and run.trades_i[-1, k.T_REASON] == k.END_OF_DATA
         trade_i = run.trades_i[-1] if still_open else None
         position = int(trade_i[k.T_SIDE]) if trade_i is not None else 0
@@ -70,7 +71,7 @@ class Rehearsal:
 
     def batch(self) -> Run:
         """The same span in one go, to compare with."""
-        return backtest(self.bars.take(self.stop), self.strategy, self.brief)
+        return backtest(self._history.over(self.bars.take(self.stop)), self.strategy, self.brief)
 
 
 def same_ledger(a: Run, b: Run) -> bool:

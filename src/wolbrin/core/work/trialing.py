@@ -98,7 +98,7 @@ def trial_job(project: Project, request: TrialRequest,
         if deal == REAL:
             return real
         bars = shuffled(real.bars, request.seed * 1000 + deal)
-        return Prepared.of(bars, elsewhere=project.elsewhere, rates=real.rates, own=project.own.values)
+        return real.over(bars)
 
     def work(part: tuple[int, int, list[int]]) -> tuple[Floats, list[str]]:
         column, deal, rows = part

@@ -121,8 +121,8 @@ class RehearsalPlace(Place):
         strategy, market, interval, settings, project = s.strategy, s.market, s.interval, s.settings, s.project
 
         def begin() -> Rehearsal:
-            bars = project.prepared(market, interval).bars
-            return Rehearsal(bars, strategy, settings.brief(bars.terms), settings.holdout)
+            history = project.prepared(market, interval)
+            return Rehearsal(history, strategy, settings.brief(history.bars.terms), settings.holdout)
 
         def ready(rehearsal: Rehearsal) -> None:
             project.add_opening(f"rehearsal: {strategy.name} on {market}")

@@ -26,7 +26,8 @@ class FormulaEdit(QPlainTextEdit):
         super().__init__()
         self._names, self._apply = names, apply
         self._start = 0
-        self.found = QCompleter(QStringListModel(), self)
+        self._words = QStringListModel(self)
+        self.found = QCompleter(self._words, self)
         self.found.setWidget(self)
         self.found.setCompletionMode(QCompleter.CompletionMode.UnfilteredPopupCompletion)
         self.found.activated.connect(self.take)
@@ -41,13 +42,11 @@ class FormulaEdit(QPlainTextEdit):
         if not words or (len(words) == 1 and words[0].name == self.toPlainText()[self._start:cursor.position()]):
             self.found.popup().hide()
             return
-        model = self.found.model()
-        assert isinstance(model, QStringListModel)
-        model.setStringList([w.name for w in words])
+        self._words.setStringList([w.name for w in words])
         box = self.cursorRect()
         box.setWidth(220)
         self.found.complete(box)
-        self.found.popup().setCurrentIndex(model.index(0, 0))
+        self.found.popup().setCurrentIndex(self.found.completionModel().index(0, 0))
 
     def take(self, word: str) -> None:
         """Put a completion in the place of the word before the cursor."""

@@ -59,6 +59,7 @@ class Context:
 
     naming: Naming
     own: dict[str, Own] = field(default_factory=dict)
+    pip_ticks: Callable[[], int] = lambda: 0
 
     def names(self) -> Names:
         return Names({n: p.value for n, p in self.naming.names().items()},
@@ -159,7 +160,8 @@ class OperandPopup(Popup):
             made = CombinedOperand(join="-", left=left, right=IndicatorOperand(indicator="atr"))
         else:
             name, output = key.split(":")
-            made = IndicatorOperand(indicator=name, output=output)
+            # Its usual settings are written out, so that the row reads as the formula one would type.
+            made = IndicatorOperand(indicator=name, output=output, params=BY_KEY[name].defaults())
         self._set(made)
         self._build_form()
 

@@ -144,13 +144,16 @@ class DistanceEditor(Quiet):
         self._kept = Distance()
         self._shown: str | None = None
         self.amount = decimal(f"{name} amount", 0.01, 1e9, lambda: None)
-        self.tick = Tick(self.amount, name, context.naming, self.tell)
+        self.tick = Tick(self.amount, f"{name} distance", context.naming, self.tell)
         self.unit = choice(f"{name} unit", [text for text, _ in units], self._unit_chosen, 120)
         self.length = whole(f"{name} ATR length", 1, 5000, lambda: None, width=74)
         self.length.setPrefix("of ")
         self.length_tick = Tick(self.length, f"{name} ATR length", context.naming, self.tell)
         self.level = LevelEditor(name, lambda _: self.tell(), context)
-        self.setLayout(column(titled(name, self.unit, self.amount, self.tick, self.length, self.length_tick),
+        self.pips = label("", "muted")
+        self._context = context
+        self.amount.valueChanged.connect(lambda *_: self._say_pips())
+        self.setLayout(column(titled(name, self.unit, self.amount, self.tick, self.length, self.length_tick, self.pips),
                               row(TITLE_WIDTH + 6, self.level), spacing=2))
 
     def _chosen(self) -> str | None:
@@ -181,15 +184,22 @@ class DistanceEditor(Quiet):
             part.setVisible(unit not in (None, "level"))
         for part in (self.length, self.length_tick):
             part.setVisible(unit == "atr")
+        self._say_pips()
         self.level.setVisible(unit == "level")
         self._quiet = False
+
+    def _say_pips(self) -> None:
+        """On a currency pair, ticks in pips."""
+        pip = self._context.pip_ticks() if self._chosen() == "ticks" else 0
+        self.pips.setText(f"{self.amount.value() / pip:g} pips" if pip else "")
 
     def value(self) -> Distance | None:
         unit = self._chosen()
         if unit is None:
             return None
         own = self._kept.short_level if unit == "level" else None
-        return Distance(unit=unit, amount=self.tick.value(), length=self.length_tick.value(),  # type: ignore[arg-type]
+        length = self.length_tick.value() if unit == "atr" else Distance.model_fields["length"].default
+        return Distance(unit=unit, amount=self.tick.value(), length=length,  # type: ignore[arg-type]
                         level=self.level.value() if unit == "level" else None, short_level=own)
 
 

@@ -282,7 +282,7 @@ class ConditionEditor(QWidget):
         elif text == "between":
             changes["upper"] = IndicatorOperand(indicator="bands", output="upper") if isinstance(
                 one.left, FieldOperand) else NumberOperand(value=100.0)
-            if isinstance(one.left, FieldOperand) and isinstance(right, NumberOperand):
+            if isinstance(one.left, FieldOperand):
                 changes["right"] = IndicatorOperand(indicator="bands", output="lower")
         elif text.startswith("ranks"):
             changes["right"] = NumberOperand(value=80.0 if text.endswith("above") else 20.0)

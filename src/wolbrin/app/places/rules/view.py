@@ -73,7 +73,7 @@ class RulesPlace(Place):
         super().__init__(session)
         s = session
         self.naming = Naming(lambda: s.strategy, lambda p, text: self.edit({"parameters": p}, text))
-        self.context = Context(self.naming)
+        self.context = Context(self.naming, pip_ticks=lambda: s.entry.terms.pip_ticks if s.market else 0)
         self.name = QLineEdit()
         self.name.setAccessibleName("Strategy name")
         self.name.setMaxLength(80)

@@ -5,7 +5,7 @@ from __future__ import annotations
 from typing import Any
 
 import numpy as np
-from PySide6.QtCore import QTimer
+from PySide6.QtCore import QItemSelectionModel, QTimer
 from PySide6.QtWidgets import QAbstractItemView, QComboBox, QDoubleSpinBox, QSpinBox, QStackedWidget, QWidget
 
 from wolbrin.app.parts import Choice, Empty, button, column, label, row, set_role
@@ -147,9 +147,12 @@ class TrialPage(QWidget):
         threshold, least = self.threshold.value(), self.least.value()
         passed = result.passed(threshold, least)
         which = FIGURE[self.figure.currentText()]
+        chosen = [(self.table.model.record(i.row()), i.column()) for i in
+                  self.table.grid.selectionModel().selectedIndexes()]
         self._remake_columns(result, passed, which)
         rows = [r for r in range(len(request.rows)) if not self.show_only.value or passed[r].any()]
         self.table.set_records(rows)
+        self._choose(chosen)
         known = np.isfinite(result.figures[..., 3])
         told = result.luck(threshold, least)
         count = f"{number(int(passed.sum()))} of {number(int(known.sum()))} tests pass"
@@ -168,6 +171,14 @@ class TrialPage(QWidget):
         self.faults.setVisible(bool(result.faults))
         hidden = f"; {len(result.faults) - 3} more" if len(result.faults) > 3 else ""
         self.faults.setText("; ".join(result.faults[:3]) + hidden)
+
+    def _choose(self, cells: list[tuple[int, int]]) -> None:
+        """Choose the same cells again after the matrix was filled anew."""
+        model, picked = self.table.model, self.table.grid.selectionModel()
+        place = {model.record(i): i for i in range(model.rowCount())}
+        for record, at in cells:
+            if record in place and at < model.columnCount():
+                picked.select(model.index(place[record], at), QItemSelectionModel.SelectionFlag.Select)
 
     def _remake_columns(self, result: TrialResult, passed: Any, which: int) -> None:
         figures, request = result.figures, result.request

@@ -168,7 +168,10 @@ class SweepPlace(Place):
         clear(self._grid)
         for c, text in enumerate(("", "from", "to", "step")):
             self._grid.addWidget(label(text, "small"), 0, c)
-        chosen = on & {t.key for t in found} or {t.key for t in found[:2]}
+        # Parameters that are ticked for it where they stand come first; else what was ticked here.
+        swept = {p.name for p in self.session.strategy.parameters if p.sweep}
+        ticked = {t.key for t in found if t.key.startswith("parameters.") and t.title in swept}
+        chosen = ticked or on & {t.key for t in found} or {t.key for t in found[:2]}
         self.lines = [AxisLine(t, t.key in chosen, self._count) for t in found]
         for r, line in enumerate(self.lines, 1):
             self._grid.addWidget(line.on, r, 0)
