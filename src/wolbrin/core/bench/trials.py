@@ -26,8 +26,8 @@ def trial_figures() -> list[Figure]:
     bars = bench_bars(100_000)
     found = []
     with tempfile.TemporaryDirectory() as folder:
-        settings = Settings(training_first="1990-01-01", holdout_first="2090-01-01",  # type: ignore[arg-type]
-                            last="2091-01-01")  # type: ignore[arg-type]
+        settings = Settings(training_first="1990-01-01", holdout_first="2090-01-01",
+                            last="2091-01-01")
         project = Project.create(Path(folder) / "bench", settings)
         for i in range(MARKETS):
             terms = bars.terms.model_copy(update={"code": f"M{i}"})

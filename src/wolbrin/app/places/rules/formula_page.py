@@ -58,13 +58,22 @@ class FormulaEdit(QPlainTextEdit):
         self.setTextCursor(cursor)
         self.found.popup().hide()
 
+    def focusNextPrevChild(self, following: bool) -> bool:
+        """Tab takes a completion while one is offered; else it moves on, as everywhere."""
+        if following and self.found.popup().isVisible():
+            index = self.found.popup().currentIndex()
+            if index.isValid():
+                self.take(str(index.data()))
+                return True
+        return super().focusNextPrevChild(following)
+
     def keyPressEvent(self, event: QKeyEvent) -> None:
         open_ = self.found.popup().isVisible()
         enter = event.key() in (Qt.Key.Key_Return, Qt.Key.Key_Enter)
         if enter and event.modifiers() & Qt.KeyboardModifier.ControlModifier:
             self._apply()
             return
-        if open_ and (enter or event.key() == Qt.Key.Key_Tab):
+        if open_ and enter:
             index = self.found.popup().currentIndex()
             if index.isValid():
                 self.take(str(index.data()))
