@@ -266,6 +266,7 @@ def test_the_formula_page_completes_helps_and_tells_faults(qtbot: QtBot, window:
     qtbot.keyClick(page.edit, Qt.Key.Key_Tab)
     qtbot.keyClick(page.edit, Qt.Key.Key_Return, Qt.KeyboardModifier.ControlModifier)
     settle()
+    assert page.edit.toPlainText() == "long_entry = close > donchian(20).upper"
     assert describe(s.strategy).startswith("Buy at the next open when close is above Donchian upper(20)")
     s.undo.undo()
     settle()

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable
 
-from PySide6.QtCore import QStringListModel, Qt, QTimer
+from PySide6.QtCore import QEvent, QStringListModel, Qt, QTimer
 from PySide6.QtGui import QKeyEvent, QTextCharFormat, QTextCursor
 from PySide6.QtWidgets import QCompleter, QPlainTextEdit, QTextEdit, QWidget
 
@@ -58,6 +58,13 @@ class FormulaEdit(QPlainTextEdit):
         self.setTextCursor(cursor)
         self.found.popup().hide()
 
+    def event(self, event: QEvent) -> bool:
+        # Ctrl+Return runs things elsewhere; in the text it applies the text.
+        if event.type() == QEvent.Type.ShortcutOverride and isinstance(event, QKeyEvent) and _applies(event):
+            event.accept()
+            return True
+        return super().event(event)
+
     def focusNextPrevChild(self, following: bool) -> bool:
         """Tab takes a completion while one is offered; else it moves on, as everywhere."""
         if following and self.found.popup().isVisible():
@@ -70,7 +77,7 @@ class FormulaEdit(QPlainTextEdit):
     def keyPressEvent(self, event: QKeyEvent) -> None:
         open_ = self.found.popup().isVisible()
         enter = event.key() in (Qt.Key.Key_Return, Qt.Key.Key_Enter)
-        if enter and event.modifiers() & Qt.KeyboardModifier.ControlModifier:
+        if _applies(event):
             self._apply()
             return
         if open_ and enter:
@@ -86,6 +93,11 @@ class FormulaEdit(QPlainTextEdit):
             self.offer()
         elif open_:
             self.found.popup().hide()
+
+
+def _applies(event: QKeyEvent) -> bool:
+    return (event.key() in (Qt.Key.Key_Return, Qt.Key.Key_Enter)
+            and bool(event.modifiers() & Qt.KeyboardModifier.ControlModifier))
 
 
 class FormulaPage(QWidget):
@@ -117,7 +129,8 @@ class FormulaPage(QWidget):
         """Show a strategy, unless the text says the same already or is being worked on."""
         self._strategy = strategy
         try:
-            same = parse_strategy(self.edit.toPlainText(), dict(self._names().own)) == strategy
+            read = parse_strategy(self.edit.toPlainText(), dict(self._names().own))
+            same = read.model_copy(update={"name": strategy.name, "notes": strategy.notes}) == strategy
         except UserError:
             same = self.edit.hasFocus()  # a text in the making is not taken away
         if not same:
@@ -166,6 +179,10 @@ class FormulaPage(QWidget):
             self._tell(err)
             return
         self._tell(None)
+        # A text that does not speak of name or notes leaves them as they are.
+        kept = {k: getattr(self._strategy, k) for k in ("name", "notes")
+                if not any(line.partition("=")[0].strip() == k for line in self.edit.toPlainText().splitlines())}
+        made = made.model_copy(update=kept)
         if made != self._strategy:
             self._strategy = made
             self._changed(made)
