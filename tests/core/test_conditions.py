@@ -91,7 +91,8 @@ SYMMETRIC = ("rises(ema(20), 3) and not (rsi(14) > 70)", "crosses_above(cci(20),
              "inside_band(close, keltner(20, 1)) and momentum(5) > 0.5 * atr(14)", "-5 <= body() / atr(14) <= -0.4",
              "at_least(2, close > ago(open, 3), place() > 0.75, imbalance().up > 0)",
              "close - ago(close, 4) < -1.5 * atr(14)",
-             "within(swings(3).break_ > 0, 3) and 100 - rsi(14) > 45", "atr(14) + close > highest(20)")
+             "within(swings(3).break_ > 0, 3) and 100 - rsi(14) > 45", "atr(14) + close > highest(20)",
+             "rsi(5) - 50 > 8 and 90 - place() * 100 > 20")
 
 
 @pytest.mark.parametrize("formula", SYMMETRIC)

@@ -63,6 +63,7 @@ class StripsChart(Plot):
         super().__init__(theme, name, BarAxis())
         self.hideAxis("bottom")
         self.getAxis("right").setStyle(showValues=False)
+        self.getAxis("right").setTicks([])
         self._item = StripsItem(theme)
         self.addItem(self._item, ignoreBounds=True)
 

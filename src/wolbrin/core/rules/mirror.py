@@ -50,6 +50,16 @@ def _factor(facing: Facing, times: float) -> Facing:
     return Facing(facing.nature, facing.swing * times)
 
 
+def _moved(operand: CombinedOperand) -> float | None:
+    """The swing of a bounded value and a number, "RSI - 50": it is reflected in its own middle. None for anything else."""
+    left, right, plus = operand.left, operand.right, operand.join == "+"
+    if isinstance(right, NumberOperand) and (swing := facing(left).swing):
+        return swing + (2 if plus else -2) * right.value
+    if isinstance(left, NumberOperand) and (swing := facing(right).swing):
+        return 2 * left.value + (swing if plus else -swing)
+    return None
+
+
 def facing(operand: Operand) -> Facing:
     """How an operand turns over. An average of an oscillator turns like the oscillator; what is taken of a volatility
     does not turn at all; a price less a price changes sign."""
@@ -62,6 +72,9 @@ def facing(operand: Operand) -> Facing:
         if operand.join in "+-":
             if not left.turns and not right.turns:
                 return UPRIGHT
+            moved = _moved(operand)
+            if moved is not None:
+                return Facing("bounded", moved) if moved else Facing("centered")
             swing = left.swing + (right.swing if operand.join == "+" else -right.swing)
             prices = (left.nature == "price") + (right.nature == "price") * (1 if operand.join == "+" else -1)
             return Facing("bounded", swing) if swing else Facing("price" if prices else "centered")
@@ -115,7 +128,7 @@ def turned(operand: Operand) -> Operand:
         left, right = facing(operand.left), facing(operand.right)
         if operand.join in "+-":
             first, second = turned(operand.left), turned(operand.right)
-            if left.turns == right.turns:
+            if left.turns == right.turns or _moved(operand) is not None:
                 return operand.model_copy(update={"left": first, "right": second})
             if left.turns:  # close + ATR becomes close - ATR
                 return operand.model_copy(update={"join": "-" if operand.join == "+" else "+", "left": first,

@@ -6,7 +6,7 @@ from collections.abc import Callable, Mapping
 from dataclasses import dataclass, field
 from typing import Any
 
-from PySide6.QtCore import Qt, Signal
+from PySide6.QtCore import Qt, QTimer, Signal
 from PySide6.QtWidgets import (
     QComboBox,
     QDoubleSpinBox,
@@ -60,6 +60,7 @@ class Context:
     naming: Naming
     own: dict[str, Own] = field(default_factory=dict)
     pip_ticks: Callable[[], int] = lambda: 0
+    atr_ticks: Callable[[int], float] = lambda length: float("nan")  # median ATR(length) on the training span
 
     def names(self) -> Names:
         return Names({n: p.value for n, p in self.naming.names().items()},
@@ -226,6 +227,7 @@ class OperandPopup(Popup):
             self._combined(o)
         else:
             self._series(o)
+        self.body.activate()
         self.adjustSize()
 
     def _combined(self, o: CombinedOperand) -> None:
@@ -284,7 +286,8 @@ class OperandPopup(Popup):
 
         def chosen(text: str) -> None:
             self._update(of=IndicatorOperand(indicator="rsi").model_dump() if text == ANOTHER else text)
-            self._build_form()
+            # The form, and this box with it, is made anew once this signal is done.
+            QTimer.singleShot(0, self, self._build_form)
 
         of.currentTextChanged.connect(chosen)
         self.form.addRow("of", of)

@@ -33,6 +33,7 @@ STOP_UNITS = [*UNITS, LEVEL]
 TARGET_UNITS = [*UNITS, TIMES_STOP, LEVEL]
 FOLLOW_UNITS = [*UNITS, TIMES_STOP]
 TITLE_WIDTH = 96
+ATR_BESIDE = 14
 # What a distance begins with when its unit is chosen.
 BEGIN = {"atr": 2.0, "ticks": 20.0, "money": 100.0, "percent": 0.5, "stop": 1.0, "level": 1.0}
 
@@ -150,10 +151,12 @@ class DistanceEditor(Quiet):
         self.length.setPrefix("of ")
         self.length_tick = Tick(self.length, f"{name} ATR length", context.naming, self.tell)
         self.level = LevelEditor(name, lambda _: self.tell(), context)
-        self.pips = label("", "muted")
+        self.pips = label("", "small")
         self._context = context
-        self.amount.valueChanged.connect(lambda *_: self._say_pips())
-        self.setLayout(column(titled(name, self.unit, self.amount, self.tick, self.length, self.length_tick, self.pips),
+        for box in (self.amount, self.length):
+            box.valueChanged.connect(lambda *_: self.say_beside())
+        self.setLayout(column(titled(name, self.unit, self.amount, self.tick, self.length, self.length_tick),
+                              row(TITLE_WIDTH + 6, self.pips, None),
                               row(TITLE_WIDTH + 6, self.level), spacing=2))
 
     def _chosen(self) -> str | None:
@@ -184,14 +187,25 @@ class DistanceEditor(Quiet):
             part.setVisible(unit not in (None, "level"))
         for part in (self.length, self.length_tick):
             part.setVisible(unit == "atr")
-        self._say_pips()
+        self.say_beside()
         self.level.setVisible(unit == "level")
         self._quiet = False
 
-    def _say_pips(self) -> None:
-        """On a currency pair, ticks in pips."""
-        pip = self._context.pip_ticks() if self._chosen() == "ticks" else 0
-        self.pips.setText(f"{self.amount.value() / pip:g} pips" if pip else "")
+    def say_beside(self) -> None:
+        """A distance in volatility beside its fixed size and the other way round; on a currency pair, ticks in pips."""
+        unit, amount = self._chosen(), self.amount.value()
+        atr = self._context.atr_ticks(self.length.value() if unit == "atr" else ATR_BESIDE)
+        pip = self._context.pip_ticks()
+        said = []
+        if unit == "ticks" and pip:
+            said.append(f"{amount / pip:g} pips")
+        if unit == "ticks" and atr > 0:
+            said.append(f"\u2248 {amount / atr:.1f} ATR")
+        if unit == "atr" and atr > 0:
+            said.append(f"\u2248 {amount * atr:.0f} ticks")
+        self.pips.setText(", ".join(said))
+        self.pips.setVisible(bool(said))
+        self.pips.setToolTip("At the median ATR of the training span" if atr > 0 else "")
 
     def value(self) -> Distance | None:
         unit = self._chosen()

@@ -98,6 +98,11 @@ class RowsPage(QScrollArea):
         value: Any = self.time_tick.value()
         self._place.set_field("time_exit", value or None, "time exit")
 
+    def say_beside(self) -> None:
+        """Say again what fixed and volatility distances are in each other."""
+        for editor in (self.stop, self.target, self.follow.trail, self.follow.start, self.follow.even):
+            editor.say_beside()
+
     def show_strategy(self, strategy: Strategy) -> None:
         """Show every part of a strategy. Editors of conditions that say the same already stay as they are."""
         self.long_mode.set(strategy.long.mode)

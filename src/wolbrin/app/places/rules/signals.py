@@ -50,6 +50,13 @@ class Seen:
     panes: list[Pane] = field(default_factory=list)
     strips: list[tuple[str, NDArray[np.uint8], bool]] = field(default_factory=list)
     left_out: int = 0
+    span: slice = field(default_factory=lambda: slice(0, 0))
+
+    def typical_atr(self, length: int) -> float:
+        """Median of ATR(length) in ticks on the training span; NaN where it has no value."""
+        known = self.history.columns.atr_ticks(length)[self.span]
+        known = known[np.isfinite(known)]
+        return float(np.median(known)) if len(known) else float("nan")
 
 
 def look(history: Prepared, strategy: Strategy, settings: Any, side: int) -> Seen:
@@ -57,6 +64,7 @@ def look(history: Prepared, strategy: Strategy, settings: Any, side: int) -> See
     columns = history.columns
     first, stop = history.bars.range_of(settings.training)
     seen = Seen(history, decide(columns, strategy), lint_on(columns, strategy, first, stop))
+    seen.span = slice(first, stop)
     rules = effective_long(strategy) if side > 0 else effective_short(strategy)
     for one in (*rules.entry.leaves, *rules.exit.leaves):
         values = {operand_words(o): operand_column(columns, o) for o in one.asked

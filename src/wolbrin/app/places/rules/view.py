@@ -383,6 +383,8 @@ class RulesPlace(Place):
                 self._remark(result.sentence(), "error")
                 return
             self.signals.show_seen(result, settings)
+            self.context.atr_ticks = result.typical_atr
+            self.rows.say_beside()
             found = [f"{f.where}: {f.words}" for f in result.findings]
             worst = "error" if any(f.severity == "error" for f in result.findings) else "caution"
             self._remark("\n".join(f"\u25b2 {t}" for t in found[:3])

@@ -34,6 +34,10 @@ class Line:
     spread: Spread
 
 
+def _sign(value: float) -> str | None:
+    return "gain" if value > 0 else "loss" if value < 0 else None
+
+
 class StudyPage(QWidget):
     def __init__(self, session: Session) -> None:
         super().__init__()
@@ -86,7 +90,7 @@ class StudyPage(QWidget):
         self.lines = Table([Column("", lambda x: x.name, width=130),
                             Column("firings", lambda x: x.spread.count, lambda x: number(x.spread.count), "right", 80),
                             *(Column(t, lambda x, k=k: getattr(x.spread, k), lambda x, k=k: number(getattr(x.spread, k), 4),
-                                     "right", 90, lambda x, k=k: "gain" if getattr(x.spread, k) > 0 else "loss")
+                                     "right", 90, lambda x, k=k: _sign(getattr(x.spread, k)))
                               for t, k in (("mean", "mean"), ("median", "median"))),
                             Column("up %", lambda x: x.spread.up, lambda x: number(x.spread.up, 1), "right", 70),
                             Column("t", lambda x: x.spread.t, lambda x: number(x.spread.t, 2), "right", 70)],

@@ -277,6 +277,8 @@ class FieldTrialPage(TrialPage):
         self.unit.setAccessibleName("common exit")
         self.stop = box(0.05, 1e9, 2.0, "common stop")
         self.target = box(0.05, 1e9, 3.0, "common target")
+        self.stop.setPrefix("stop ")
+        self.target.setPrefix("target ")
         self.bars = box(1, 10_000, 12, "common exit bars", " bars", 0, 1)
         self.flat = QComboBox()
         self.flat.addItems(["flat by session end", "held overnight"])
