@@ -22,7 +22,7 @@ from wolbrin.core.rules.identity import strategy_hash
 from wolbrin.core.rules.mirror import entry_orders
 from wolbrin.core.rules.model import Distance, PositionOperand, Row, Strategy
 
-ENGINE_VERSION = "2"
+ENGINE_VERSION = "3"
 NO_CURVE = np.zeros(0, np.float64)
 NO_POSITION = np.zeros(0, np.int8)
 
