@@ -195,3 +195,35 @@ def test_a_trial_runs_in_the_background_is_kept_and_makes_candidates(tmp_path: P
         trial_job(project, TrialRequest(rows=(), columns=(("AAA", 15),)))
     engine.close()
     project.close()
+
+
+def test_a_condition_that_hardly_fires_gives_no_figures_and_no_error() -> None:
+    never = study(READY, parse_condition("close > 1e9"), 1, Span(), horizon=3)
+    assert (never.firings, never.best, len(never.at_bar(2))) == (0, 0, 0)
+    assert np.isnan(never.mean).all()
+    assert np.isnan(never.low).all()
+    heat, best = never.heat_before_best(3)
+    assert (len(heat), len(best)) == (0, 0)
+    assert all(not g.names or g.title == "volatility" for g in groups(READY, never, 1))
+    bar = int(np.argmax(BARS.close[500:2000])) + 500
+    once = study(READY, parse_condition(f"close >= {float(BARS.close[bar])!r} and bars_in_session() == "
+                                        f"{int(READY.columns.indicator('bars_in_session', {}, 'value', 'close')[bar])}"),
+                 1, Span(), horizon=3, inside_session=False)
+    assert once.firings >= 1
+    told = once.spread(1)
+    assert told.count == once.firings
+    assert np.isnan(told.t) or told.count > 1
+    rare = study(READY, WHEN, 1, Span(), horizon=HORIZON, overlapping=False, resamples=20)
+    assert rare.counted[0] <= len(rare.at)
+    assert (rare.low <= rare.high).all()
+
+
+def test_a_study_sees_the_span_and_nothing_after_it() -> None:
+    cut = BARS.range_of(Span())[1] - 400
+    last = BARS.trading_date[cut]
+    span = Span(None, (np.datetime64(0, "D") + int(last)).astype(object))
+    whole = study(READY, WHEN, 1, span, horizon=HORIZON, inside_session=False, resamples=30)
+    stop = BARS.range_of(span)[1]
+    part = study(Prepared.of(BARS.take(stop)), WHEN, 1, span, horizon=HORIZON, inside_session=False, resamples=30)
+    for name in ("mean", "median", "low", "high", "baseline", "clock", "moves", "against", "favour"):
+        np.testing.assert_array_equal(getattr(whole, name), getattr(part, name))
