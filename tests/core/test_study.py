@@ -96,6 +96,8 @@ def test_excursions_overlaps_and_groups_by_hand() -> None:
         heat, best = (x[f] for x in made.heat_before_best(HORIZON))
         at = int(np.argmax(np.array(highs) >= highs[-1]))
         assert (heat, best) == (lows[at], highs[-1])
+    for got, table in zip(made.typical_excursions, (made.against, made.favour)):
+        np.testing.assert_array_equal(got, pd.DataFrame(table).median())
     single = study(READY, WHEN, 1, Span(), horizon=HORIZON, overlapping=False)
     assert (np.diff(single.at) >= HORIZON).all()
     assert single.left_out == made.firings - len(single.at) > 0

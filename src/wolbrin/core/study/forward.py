@@ -76,6 +76,16 @@ class Study:
         lead = self.mean - self.baseline
         return int(np.nanargmax(lead)) + 1 if np.isfinite(lead).any() else 0
 
+    @property
+    def typical_excursions(self) -> tuple[Floats, Floats]:
+        """Median worst and best excursion so far, bar by bar: two float64[N]."""
+        found = [np.full(len(self.mean), np.nan) for _ in range(2)]
+        for out, table in zip(found, (self.against, self.favour)):
+            for h, column in enumerate(table.T):
+                if np.isfinite(column).any():
+                    out[h] = np.nanmedian(column)
+        return found[0], found[1]
+
     def heat_before_best(self, bars_after: int) -> tuple[Floats, Floats]:
         """How far each firing went against before it went furthest in favour, within so many bars: float64[f] both."""
         favour, against = self.favour[:, :bars_after], self.against[:, :bars_after]

@@ -229,9 +229,7 @@ class StudyPage(QWidget):
             heat, best = study.heat_before_best(at)
             share = 100 * float(np.mean(np.abs(heat) > best)) if len(best) else 0.0
             bars = np.arange(1, len(study.mean) + 1, dtype=float)
-            with np.errstate(all="ignore"):
-                favour, against = (np.array([np.nanmedian(c) if np.isfinite(c).any() else np.nan for c in x.T])
-                                   for x in (study.favour, study.against))
+            against, favour = study.typical_excursions
             self.spread_words.setText(
                 f"Within {at} bars: median best {self._figure(float(np.median(best)), study)}, median worst before it "
                 f"{self._figure(float(np.median(heat)), study)}; {number(share, 1)}% of firings went further against first. "
