@@ -5,6 +5,7 @@ from __future__ import annotations
 import json
 import re
 import tempfile
+from functools import cached_property
 from pathlib import Path
 from typing import Any
 
@@ -81,11 +82,6 @@ class RulesPlace(Place):
         self.words = label("", wrap=True)
         self.remarks = label("", "caution", wrap=True)
         self.rows = RowsPage(self)
-        self.formula = FormulaPage(s.theme, lambda made: self._replace(made, "formula"), self.context.names)
-        self.library = LibraryPage(s, self.add_condition, self.part)
-        self.family = FamilyPage(s)
-        self.family.variant_wanted.connect(self.variant)
-        self.own = OwnPage(s, self._own_changed)
         self.notes = QPlainTextEdit()
         self.notes.setPlaceholderText("What the idea is, where it comes from, what was tried \u2026")
         self.notes.setAccessibleName("notes of the strategy")
@@ -93,9 +89,9 @@ class RulesPlace(Place):
         notes.setLayout(column(self.notes, row(button("Keep notes", self._keep_notes), None)))
         self.page = Choice(list(PAGES), "rows", "Rules page")
         self.page.chosen.connect(lambda key: self.show_page(str(key)))
+        self._notes_page = notes
         self.stack = QStackedWidget()
-        for widget in (self.rows, self.formula, self.library, self.family, self.own, notes):
-            self.stack.addWidget(widget)
+        self.stack.addWidget(self.rows)
         more = button("Templates", lambda: self._templates(more), tip="Begin with a template")
         bar = row(button("New", self.new, tip="An empty strategy"), more,
                   button("Variant", self.variant, tip="Duplicate as a variant of this strategy"),
@@ -122,6 +118,26 @@ class RulesPlace(Place):
         s.brief_changed.connect(self._redraw)
         self.refresh()
 
+    # Pages beside the rows are made when first shown, so that the window opens sooner.
+
+    @cached_property
+    def formula(self) -> FormulaPage:
+        return FormulaPage(self.session.theme, lambda made: self._replace(made, "formula"), self.context.names)
+
+    @cached_property
+    def library(self) -> LibraryPage:
+        return LibraryPage(self.session, self.add_condition, self.part)
+
+    @cached_property
+    def family(self) -> FamilyPage:
+        made = FamilyPage(self.session)
+        made.variant_wanted.connect(self.variant)
+        return made
+
+    @cached_property
+    def own(self) -> OwnPage:
+        return OwnPage(self.session, self._own_changed)
+
     @property
     def chart(self) -> Any:
         """The price chart of the signals."""
@@ -146,9 +162,11 @@ class RulesPlace(Place):
 
     def show_page(self, key: str) -> None:
         """Show one of the pages."""
-        keys = [k for _, k in PAGES]
         self.page.set(key)
-        self.stack.setCurrentIndex(keys.index(key))
+        shown = self._notes_page if key == "notes" else getattr(self, key)
+        if self.stack.indexOf(shown) < 0:
+            self.stack.addWidget(shown)
+        self.stack.setCurrentWidget(shown)
         if key == "family":
             self.family.refresh()
         elif key == "formula":
