@@ -88,3 +88,22 @@ def test_reading_never_runs_and_names_what_is_missing(tmp_path: Path, text: str,
     with pytest.raises(UserError, match=words):
         read_own(file(tmp_path, f"{text}\nopen({str(marker)!r}, 'w')\n" if text != "def f(" else text))
     assert not marker.exists()
+
+
+def test_a_kept_file_that_was_changed_is_refused(tmp_path: Path) -> None:
+    path, own = file(tmp_path, GOOD), OwnIndicators(tmp_path)
+    read = read_own(path)
+    own.confirm(read, BARS)
+    kept = own.confirmed / f"{read.digest}.py"
+    kept.write_text(GOOD.replace("length:] = close", "length:] = 2 * close"))
+    with pytest.raises(UserError, match="was changed"):
+        own.values("drift", read.digest, {}, BARS)
+    kept.write_text(GOOD)
+    with pytest.raises(UserError, match="no setting wide"):
+        own.values("drift", read.digest, {"wide": 2}, BARS)
+    path.write_bytes(b"\xff\xfe not text")
+    with pytest.raises(UserError, match="UTF-8"):
+        read_own(path)
+    assert own.known() == {}, "a file that cannot be read stops nothing"
+    with pytest.raises(UserError, match="too short"):
+        check_own(read, BARS.take(20))
