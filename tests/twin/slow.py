@@ -234,7 +234,7 @@ class Simulator:
             need = notional * quantity / s.leverage
             if notional == 0:
                 raise RefusedError("skipped")
-        if need > equity:
+        if need - equity > 1e-9 * abs(equity):  # equal to the last bit or so is equal
             raise RefusedError("rejected")
         return Order(side, kind, price, i, quantity, equity, entry.bars)
 

@@ -101,7 +101,8 @@ def settle(x: Floats, need: Floats, s: Ints, side: int, price: int, equity: floa
         if notional == 0.0:
             return W_NOTIONAL, 0.0
         need = notional * quantity / x[X_LEVERAGE]
-    return (W_MARGIN if need > equity else FINE), quantity
+    # Equal to the last bit or so is equal: sums of money in another order must not decide.
+    return (W_MARGIN if need - equity > 1e-9 * abs(equity) else FINE), quantity
 
 
 @fixed("void", I2, I0, I1, I2, I0, I0, I0)
