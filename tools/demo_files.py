@@ -23,7 +23,7 @@ def main() -> None:
     made = {m.terms.code: generate(m) for m in MARKETS}
     (ROOT / "tests/demo/hashes.txt").write_text("".join(f"{code} {bars.hash}\n" for code, bars in made.items()))
     bars = made["NPW"]
-    first, stop = bars.range_of(Span(dt.date(2024, 3, 1), dt.date(2024, 3, 28)))
+    first, stop = bars.range_of(Span(dt.date(2021, 3, 1), dt.date(2021, 3, 28)))
     rows = [(bars.time[i], bars.open[i], bars.high[i], bars.low[i], bars.close[i], int(bars.volume[i]))
             for i in range(first, stop)]
 

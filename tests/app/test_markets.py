@@ -19,7 +19,7 @@ from wolbrin.app.session import Session
 from wolbrin.app.shell import projects
 from wolbrin.app.shell.window import MainWindow
 from wolbrin.app.theme.theme import Theme
-from wolbrin.core.engine.run import Costs
+from wolbrin.core.engine.brief import Costs
 from wolbrin.core.jobs import Engine
 from wolbrin.core.market.intervals import Interval
 from wolbrin.core.market.treatment import Treatment
@@ -279,7 +279,7 @@ def test_contract_months_are_joined_and_their_rolls_shown(window: MainWindow, pl
     settle()
     page.take()
     settle()
-    assert [x.name for x in s.project.sources.of("HFR")] == ["2024-03", "2024-06", "2024-09", "2024-12"]
+    assert [x.name for x in s.project.sources.of("HFR")] == ["2021-03", "2021-06", "2021-09", "2021-12"]
     place.show_page("contracts")
     settle()
     page = place.pages["contracts"]
@@ -294,7 +294,7 @@ def test_contract_months_are_joined_and_their_rolls_shown(window: MainWindow, pl
     made = s.project.sources.get("HFR", "continuous")
     assert [r[3] for r in made.rolls] == [38.0, 38.0, 38.0]
     assert page.rolls.model.rowCount() == 3
-    assert [w for _, w in place.chart._uprights] == ["2024-06", "2024-09", "2024-12"]
+    assert [w for _, w in place.chart._uprights] == ["2021-06", "2021-09", "2021-12"]
     page.rolls.choose(1)
     settle()
     assert place._raw.time[place.chart._pointed[0]] == made.rolls[1][0]

@@ -92,7 +92,7 @@ def test_actions_without_anything_to_act_on_speak_up(window: MainWindow, settle:
 def test_the_rail_counts_what_the_project_holds(window: MainWindow, settle: Settle) -> None:
     settle()
     ids = put_on_shelf(window.session, 3)
-    window.session.dossiers.keep_portfolio("P", ids[:2], {})
+    window.session.dossiers.keep_portfolio("P", ids[:2], {}, [])
     window.session.counts_changed.emit()
     window.count()
     counts = {key: item.count for key, item in window.rail.items.items()}
@@ -316,7 +316,7 @@ def test_discover_on_noise_says_that_nothing_is_the_right_answer(window: MainWin
     settle()
     assert place.kept.text() == "0"
     assert "right answer" in place.luck.text()
-    assert window.session.dossiers.tried_for("ASL", 15) == 40
+    assert window.session.dossiers.searches.tried_on("ASL") == 40
 
 
 def test_the_shelf_ticks_filters_and_opens(window: MainWindow, settle: Settle) -> None:

@@ -24,6 +24,7 @@ from wolbrin.core.portfolio.combine import correlation, daily_matrix
 from wolbrin.core.rules.model import Condition, Row, Strategy
 from wolbrin.core.rules.words import describe
 from wolbrin.core.work.combining import training_run
+from wolbrin.core.work.footing import Footing
 
 Settle = Callable[[], None]
 
@@ -321,7 +322,7 @@ def test_from_study_and_sweep_to_a_proved_portfolio(qtbot: QtBot, window: MainWi
     settle()
     overlap = window.places["overlap"]
     kept = overlap._kept
-    want = correlation(daily_matrix([training_run(s.project, k) for k in kept])[1])
+    want = correlation(daily_matrix([training_run(Footing.of(s.project), k) for k in kept])[1])
     np.testing.assert_array_equal(overlap._corr, want)
     overlap.tick_distinct()
     assert set(s.selection) == overlap._distinct
@@ -330,7 +331,7 @@ def test_from_study_and_sweep_to_a_proved_portfolio(qtbot: QtBot, window: MainWi
     window.go("portfolio")
     settle()
     portfolio = window.places["portfolio"]
-    net = np.mean([training_run(s.project, k).profits.sum() for k in s.selected()])
+    net = np.mean([training_run(Footing.of(s.project), k).profits.sum() for k in s.selected()])
     assert portfolio._combination.facts.net == pytest.approx(net)
     portfolio.name.setText("First three")
     press(qtbot, window, "Ctrl+Return")

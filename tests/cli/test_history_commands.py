@@ -37,7 +37,7 @@ def test_a_project_grows_from_the_command_line(own: Path, tmp_path: Path) -> Non
     assert again["taken"] == 11_000
     for interval in ("daily", "200t", "60"):
         run = result("backtest", "-p", own, "-s", FILES / "strategy-tern.json", "-m", "COB", "-i", interval,
-                     "--from", "2024-02-01")
+                     "--from", "2021-02-01")
         assert run["record"]["market"] == "COB"
     assert run["record"]["interval"] == 60
 

@@ -17,7 +17,7 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from tests.build import terms, walk_bars
-from wolbrin.core.market.contracts import Month, Rule, join_months
+from wolbrin.core.market.contracts import Month, Rule, adjusted, join_months
 from wolbrin.core.market.importing.append import join
 from wolbrin.core.market.quality import report
 from wolbrin.core.market.raw import Raw, concatenated, in_order
@@ -29,6 +29,7 @@ from wolbrin.core.market.treatment import Treatment, treat
 from wolbrin.core.market.two_sources import compare_sources
 from wolbrin.core.store.history import History, read_raw, write_raw
 from wolbrin.core.store.project import Project
+from wolbrin.core.store.settings import Settings
 
 OSLO = ZoneInfo("Europe/Oslo")
 NS = 10**9
@@ -207,7 +208,9 @@ def test_joined_months_equal_their_slow_twin(seed: int, adjust: str) -> None:
                                               np.ceil(part.volume * weight))))
     rule = Rule("volume", adjust)  # type: ignore[arg-type]
     made = join_months(months, terms(), rule)
-    got = {int(t): round(float(c), 6) for t, c in zip(made.raw.time, made.raw.close)}
+    moved = adjusted(made.raw, terms(), [(r.time, r.difference, r.ratio) for r in made.rolls], rule.adjust,
+                     int(made.raw.time[-1]) + 1)
+    got = {int(t): round(float(c), 6) for t, c in zip(moved.time, moved.close)}
     assert got == slow_join(months, rule)
     assert [r.left for r in made.rolls] == ["m0", "m1"]
     assert (np.diff(made.raw.time) > 0).all()
@@ -288,6 +291,7 @@ from tests.build import walk_bars
 from wolbrin.core.market.importing.layout import Layout
 from wolbrin.core.market.raw import Raw
 from wolbrin.core.store.project import Project
+from wolbrin.core.store.settings import Settings
 from wolbrin.core.work.importing import take_in
 project = Project(Path(sys.argv[1]))
 bars = walk_bars(4_000, seed=1, code="AAA")
@@ -304,7 +308,8 @@ for i in range(2, 10_000):
 def test_an_import_that_is_killed_leaves_a_whole_project(tmp_path: Path, after: float) -> None:
     """kill -9 in the middle of taking files in: every source that is listed can be read, whole."""
     folder = tmp_path / "p"
-    Project.create(folder).close()
+    Project.create(folder, Settings(training_first=dt.date(2000, 1, 1), holdout_first=dt.date(2100, 1, 1),
+                                    last=dt.date(2100, 12, 31))).close()
     worker = subprocess.Popen([sys.executable, "-c", KILLED, str(folder)], stdout=subprocess.PIPE, text=True,
                               cwd=Path(__file__).parents[2])
     assert worker.stdout is not None

@@ -16,8 +16,9 @@ import numpy as np
 import pytest
 
 from tests.build import cross, walk_bars
+from wolbrin.core.engine.brief import Brief
 from wolbrin.core.engine.prepare import Prepared
-from wolbrin.core.engine.run import Brief, backtest
+from wolbrin.core.engine.run import backtest
 from wolbrin.core.errors import EnvironmentTrouble, UserError, WolbrinError
 from wolbrin.core.jobs import Chunk, Engine, Job, State
 from wolbrin.core.rules.identity import strategy_hash
@@ -31,8 +32,8 @@ from wolbrin.core.store.schema import SCHEMA_VERSION
 from wolbrin.core.store.settings import Settings
 from wolbrin.core.work.discovering import DiscoverRequest, discover_job
 from wolbrin.core.work.funnel import funnel
-from wolbrin.core.work.proving import Subject, prove_job, standing
-from wolbrin.core.work.sweeping import SweepRequest, sweep_job
+from wolbrin.core.work.proving import Subject, prove_job
+from wolbrin.core.work.sweeping import SweepRequest, last_sweep, sweep_job
 
 ROOT = Path(__file__).parents[2]
 
@@ -153,16 +154,17 @@ def test_sweeps_and_searches_are_the_same_on_any_number_of_workers(project: Proj
         np.testing.assert_array_equal(figures, tables[0][1])
     assert found[0] == found[1]
     assert found[0]
-    request, settings, figures = Dossiers(project).last_sweep() or ({}, None, None)
-    np.testing.assert_array_equal(figures, tables[0][1])
-    assert len(request["axes"]) == 2
+    last = last_sweep(project)
+    assert last is not None
+    np.testing.assert_array_equal(last.table()[1], tables[0][1])
+    assert len(last.request.axes) == 2
 
 
 # Store
 
 
 def test_a_project_remembers_everything(tmp_path: Path) -> None:
-    made = Project.create(tmp_path / "p")
+    made = Project.create(tmp_path / "p", Settings(training_first=dt.date(2024, 1, 1), holdout_first=dt.date(2025, 1, 1)))
     bars = walk_bars(800)
     made.add_market(bars.terms, bars, "test")
     id = made.save_strategy(cross(), "TST", 15)
@@ -201,17 +203,26 @@ def test_transactions_are_all_or_nothing(project: Project) -> None:
 
 def test_openings_of_the_holdout_are_counted(project: Project, engine: Engine) -> None:
     assert project.openings() == 0
-    for wanted, openings in (("2024-03-01", 0), ("2024-04-15", 1)):
-        project.update_settings(project.settings.model_validate(project.settings.model_dump() | {"holdout_first": wanted}))
-        assert project.openings() == openings
+
+    def border(day: str, why: str = "") -> None:
+        project.update_settings(project.settings.model_validate(project.settings.model_dump() | {"holdout_first": day}), why)
+
+    border("2024-03-01")
+    assert project.openings() == 0, "before any work the border is free"
     subject = Subject(cross(stop=Distance()), "TST", 15)
     engine.start(prove_job(project, [subject], open_holdout=False), "threads").wait()
-    assert project.openings() == 1
+    assert project.openings() == 0
     found = {e.gate: e for e in Dossiers(project).evidence(*subject.key)}
     assert set(found) == {"monte_carlo"}
     assert subject.key[0] == strategy_hash(subject.strategy)
-    assert standing(found) in ("sealed", "falls: Monte Carlo")
-    assert standing({}) == "open"
+    for day in ("2024-02-15", "2024-03-15"):
+        with pytest.raises(UserError, match="work was done"):
+            border(day)
+    border("2024-03-15", "the first weeks were not normal")
+    assert project.openings() == 1
+    assert [o.kind for o in project.book.all()] == ["border"]
+    with pytest.raises(UserError, match="outside the data"):
+        border("2024-12-30", "why not")
 
 
 def test_what_was_made_survives_kill_9(tmp_path: Path) -> None:

@@ -13,7 +13,8 @@ from hypothesis import strategies as st
 
 from tests.build import cross, entry, num, price, row, terms, walk_bars
 from wolbrin.core.engine import codes as k
-from wolbrin.core.engine.run import Brief, Costs, backtest
+from wolbrin.core.engine.brief import Brief, Costs
+from wolbrin.core.engine.run import backtest
 from wolbrin.core.market.bars import make_bars
 from wolbrin.core.measures.catalogue import BY_KEY, MEASURES, measure
 from wolbrin.core.measures.drawdown import depth_below_peak, episodes

@@ -8,8 +8,9 @@ import numpy as np
 import pytest
 
 from tests.build import walk_bars
+from wolbrin.core.engine.brief import Brief
 from wolbrin.core.engine.prepare import Prepared
-from wolbrin.core.engine.run import Brief, backtest
+from wolbrin.core.engine.run import backtest
 from wolbrin.core.errors import UserError
 from wolbrin.core.indicators.own import OwnIndicators, check_own, read_own, run_own
 from wolbrin.core.rules.script import parse_strategy

@@ -10,8 +10,9 @@ from hypothesis import strategies as st
 
 from tests.build import cross, walk_bars
 from wolbrin.core.engine import codes as k
+from wolbrin.core.engine.brief import Brief
 from wolbrin.core.engine.prepare import FineBars, Prepared, rates_at
-from wolbrin.core.engine.run import Brief, backtest
+from wolbrin.core.engine.run import backtest
 from wolbrin.core.market.bars import Bars, make_bars
 from wolbrin.core.market.intervals import DAILY, to_interval
 from wolbrin.core.market.sessions import rollovers

@@ -16,9 +16,10 @@ import pytest
 from tests.build import cross, entry, ind, num, price, row, walk_bars
 from tests.core.test_engine_examples import FLAT, UP, bars_of, strategy
 from wolbrin.core.engine import codes as k
+from wolbrin.core.engine.brief import Brief, Costs
 from wolbrin.core.engine.ledger import ledger, order_log
 from wolbrin.core.engine.prepare import Prepared
-from wolbrin.core.engine.run import Brief, Costs, Run, backtest
+from wolbrin.core.engine.run import Run, backtest
 from wolbrin.core.errors import EnvironmentTrouble, UserError
 from wolbrin.core.export.report import html_report, write_html, write_pdf
 from wolbrin.core.export.tables import measures_data, write_ledger, write_measures, write_orders, write_table
@@ -238,7 +239,7 @@ def test_kept_runs_run_again_bit_identically_and_retest_on_a_longer_span(tmp_pat
         with pytest.raises(UserError, match="no bars beyond"):
             retest(project, kept)
         later = settings.model_copy(update={"holdout_first": last})
-        project.update_settings(later)
+        project.update_settings(later, "history has grown")
         grown = retest(project, kept)
         assert len(grown.after.net) > len(grown.before.net)
         np.testing.assert_array_equal(grown.after.net[: len(grown.before.net) - 1], grown.before.net[:-1])

@@ -12,7 +12,8 @@ from hypothesis import strategies as st
 
 from tests.build import cross, entry, ind, num, price, row, terms, walk_bars
 from wolbrin.core.engine import codes as k
-from wolbrin.core.engine.run import Brief, backtest
+from wolbrin.core.engine.brief import Brief
+from wolbrin.core.engine.run import backtest
 from wolbrin.core.errors import UserError
 from wolbrin.core.indicators.columns import Columns
 from wolbrin.core.market.bars import Bars, make_bars

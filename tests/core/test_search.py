@@ -3,7 +3,9 @@
 from __future__ import annotations
 
 import datetime as dt
+import json
 import math
+from dataclasses import replace
 
 import numpy as np
 import pytest
@@ -12,14 +14,15 @@ from hypothesis import strategies as st
 from scipy import stats
 
 from tests.build import cross, entry, ind, num, price, row, walk_bars
+from wolbrin.core.engine.brief import Brief, Costs
 from wolbrin.core.engine.prepare import Prepared
-from wolbrin.core.engine.run import Brief, Costs, backtest
+from wolbrin.core.engine.run import backtest
 from wolbrin.core.errors import UserError
 from wolbrin.core.market.bars import Span
 from wolbrin.core.measures.catalogue import SUMMARY, measure
 from wolbrin.core.measures.facts import Facts
 from wolbrin.core.portfolio.combine import correlation, daily_matrix, distinct_subset, equal_weight
-from wolbrin.core.proving.gate import Case
+from wolbrin.core.proving.gate import Case, Gate, Outcome
 from wolbrin.core.proving.holdout import HoldoutGate
 from wolbrin.core.proving.line import GATES, walk_line
 from wolbrin.core.proving.monte_carlo import MonteCarloGate, risk_of_ruin, simulate_paths
@@ -69,8 +72,9 @@ def test_candidate_k_of_a_seed_is_always_the_same(seed: int, k: int) -> None:
 
 def test_discover_respects_the_limits_however_it_is_cut() -> None:
     limits = Limits(least_trades=30, least_profit_factor=0.9, sides="long")
-    whole = explore(READY, Brief(), limits, 3, 0, 60)
-    parts = [f for first in range(0, 60, 7) for f in explore(READY, Brief(), limits, 3, first, min(7, 60 - first))]
+    whole, sharpe = explore(READY, Brief(), limits, 3, 0, 60)
+    assert sharpe.shape == (60,)
+    parts = [f for first in range(0, 60, 7) for f in explore(READY, Brief(), limits, 3, first, min(7, 60 - first))[0]]
     assert [(f.number, f.fingerprint) for f in whole] == [(f.number, f.fingerprint) for f in parts]
     assert whole
     for found in whole:
@@ -180,15 +184,16 @@ def test_risk_of_ruin_is_feller_gamblers_ruin(p: float, stake: int) -> None:
 
 def test_gates_share_one_contract() -> None:
     history = READY
-    case = Case(STOPPED, history, Brief(Span(None, dt.date(2024, 4, 1))), Span(dt.date(2024, 4, 2), None), 10)
+    case = Case(STOPPED, history, Brief(Span(None, dt.date(2024, 4, 1))), Span(dt.date(2024, 4, 2), None), 10, opened=history)
     for gate in GATES:
         a, b = gate.judge(case), gate.judge(case)
         assert a == b
+        assert a.settings == gate.settings == json.loads(json.dumps(gate.settings))
         assert a.gate == gate.key
         assert a.reason.endswith(".")
         assert gate.describe()
         assert a.headline
-    nothing = Case(Strategy(), history, case.brief, case.holdout, 1)
+    nothing = Case(Strategy(), history, case.brief, case.holdout, 1, opened=history)
     assert not any(gate.judge(nothing).passed for gate in GATES)
 
 
@@ -196,10 +201,13 @@ def test_the_line_stops_where_a_candidate_falls_and_keeps_the_holdout_sealed() -
     case = Case(STOPPED, READY, Brief(Span(None, dt.date(2024, 4, 1))), Span(dt.date(2024, 4, 2), None), 10)
     easy = (MonteCarloGate(least_return_drawdown=-1e9, largest_risk=1.0), HoldoutGate(least_trades=1))
     hard = (MonteCarloGate(least_return_drawdown=1e9), HoldoutGate())
-    assert [o.gate for o in walk_line(case, easy)] == ["monte_carlo", "holdout"]
-    assert [o.gate for o in walk_line(case, easy, open_holdout=False)] == ["monte_carlo"]
-    assert [o.gate for o in walk_line(case, hard)] == ["monte_carlo"]
-    sealed = walk_line(case, easy)[1]
+    def opened(one: Case, gate: Gate) -> Outcome:
+        return gate.judge(replace(one, opened=READY))
+
+    assert [o.gate for o in walk_line(case, easy, open_holdout=opened)] == ["monte_carlo", "holdout"]
+    assert [o.gate for o in walk_line(case, easy)] == ["monte_carlo"]
+    assert [o.gate for o in walk_line(case, hard, open_holdout=opened)] == ["monte_carlo"]
+    sealed = walk_line(case, easy, open_holdout=opened)[1]
     alone = backtest(READY, STOPPED, Brief(case.holdout))
     assert sealed.figures["net"] == pytest.approx(alone.profits.sum())
 

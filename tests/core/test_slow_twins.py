@@ -12,7 +12,8 @@ from hypothesis import strategies as st
 from tests.build import cross, walk_bars
 from wolbrin.core.engine import codes as k
 from wolbrin.core.engine import kernel
-from wolbrin.core.engine.run import Brief, backtest
+from wolbrin.core.engine.brief import Brief
+from wolbrin.core.engine.run import backtest
 from wolbrin.core.indicators import kernels as indicators
 from wolbrin.core.market.sessions import NS_A_MINUTE
 from wolbrin.core.measures import drawdown, facts

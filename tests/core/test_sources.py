@@ -13,11 +13,12 @@ import pytest
 
 from tests.build import cross, instants, terms, walk_bars
 from wolbrin.core.engine import codes as k
+from wolbrin.core.engine.brief import Brief, Costs
 from wolbrin.core.engine.prepare import Prepared
-from wolbrin.core.engine.run import Brief, Costs, backtest
+from wolbrin.core.engine.run import backtest
 from wolbrin.core.errors import UserError
 from wolbrin.core.market.bars import Span, make_bars
-from wolbrin.core.market.contracts import Month, Rule, join_months
+from wolbrin.core.market.contracts import Month, Rule, adjusted, join_months
 from wolbrin.core.market.importing.files import pieces
 from wolbrin.core.market.importing.guess import guess
 from wolbrin.core.market.importing.layout import Layout
@@ -33,7 +34,7 @@ from wolbrin.core.measures.facts import Facts
 from wolbrin.core.rules.model import Strategy
 from wolbrin.core.store import schema
 from wolbrin.core.store.project import Project
-from wolbrin.core.store.settings import Settings
+from wolbrin.core.store.settings import OwnSpan, Settings
 from wolbrin.core.store.sources import intervals_for
 from wolbrin.core.work.importing import likely_terms, take_in, take_in_all
 from wolbrin.core.work.markets import compare, count_bars, join_contracts
@@ -45,7 +46,7 @@ RAW = Raw.of(BARS)
 
 @pytest.fixture
 def project(tmp_path: Path) -> Project:
-    made = Project.create(tmp_path / "p", Settings(training_first=dt.date(2024, 1, 1), holdout_first=dt.date(2024, 4, 1),
+    made = Project.create(tmp_path / "p", Settings(training_first=dt.date(2024, 1, 1), holdout_first=dt.date(2024, 12, 1),
                                                    last=dt.date(2025, 1, 1)))
     made.add_market(BARS.terms, BARS, "first")
     return made
@@ -79,7 +80,7 @@ def test_treatment_is_recorded_and_results_name_it(project: Project) -> None:
     kept = file.read_bytes()
     project.sources.treat("AAA", "first", Treatment(no_range="leave out"))
     after = backtest(project.prepared("AAA", 15), cross(), Brief()).record()
-    assert before["history"] != after["history"]
+    assert before.history != after.history
     assert len(project.base("AAA")) == 3_000 - flat.sum()
     assert project.market("AAA").bars == 3_000 - flat.sum()
     past = project.sources.treatments("AAA", "first")
@@ -117,7 +118,7 @@ def test_ticks_are_kept_and_give_bars_by_activity(project: Project) -> None:
     again, joined = take_in(project, terms(code="TIC"), "feed", ticks, keep="old", origin="t", layout=layout)
     assert (joined.added, again.rows) == (0, 5_000)
     run = backtest(project.prepared("TIC", Interval("range", 10).code), cross(), Brief())
-    assert run.record()["interval"] == Interval("range", 10).code
+    assert run.record().interval == Interval("range", 10).code
     assert DAILY_LAST in intervals_for(made)
 
 
@@ -126,19 +127,16 @@ DAILY_LAST = 1440
 
 def test_spans_limits_and_cost_sets_reach_the_brief(project: Project) -> None:
     base = project.settings
-    spans = {"Cross": {"training_first": dt.date(2024, 1, 1), "holdout_first": dt.date(2024, 2, 1),
-                       "last": dt.date(2024, 6, 1)}}
-    own = Settings.model_validate(base.model_dump() | {"spans": spans})
-    project.update_settings(own)
-    assert project.openings() == 0, "an earlier border opens nothing"
-    assert project.settings.of(cross()).training.last == dt.date(2024, 1, 31)
-    assert project.settings.of(cross(name="Other")).training.last == dt.date(2024, 3, 31)
-    later = own.model_dump()
-    later["spans"]["Cross"]["holdout_first"] = dt.date(2024, 5, 1)
-    project.update_settings(Settings.model_validate(later))
-    assert project.openings() == 1, "a later border of one strategy opens sealed data"
+    id = project.save_strategy(cross(), "AAA", 15)
+    project.set_own_span(id, OwnSpan(last=dt.date(2024, 1, 31)))
+    assert project.settings.of(project.strategy(id).own).training == Span(dt.date(2024, 1, 1), dt.date(2024, 1, 31))
+    variant = project.save_strategy(cross(name="Other"), "AAA", 15, parent=id)
+    assert project.strategy(variant).own == project.strategy(id).own, "a variant inherits it, whatever its name"
+    for last, word in ((dt.date(2024, 12, 1), "holdout begins"), (dt.date(2023, 1, 1), "holds no day")):
+        with pytest.raises(UserError, match=word):
+            project.set_own_span(id, OwnSpan(last=last))
     quick = Settings(**base.model_dump() | {"most_months": 1})
-    assert quick.training == Span(dt.date(2024, 3, 1), dt.date(2024, 3, 31))
+    assert quick.training == Span(dt.date(2024, 11, 1), dt.date(2024, 11, 30))
     few = Settings(**base.model_dump() | {"most_bars": 200}).brief(BARS.terms)
     run = backtest(project.prepared("AAA", 15), cross(), few)
     assert run.last - run.first == 200
@@ -169,7 +167,7 @@ def test_two_sources_are_compared_and_the_difference_splits_exactly(project: Pro
     assert p.spikes_second.tolist() == [int(RAW.time[700])]
     assert r is not None
     assert r.difference == pytest.approx(r.data + r.costs)
-    span = Span(dt.date(2024, 1, 8), dt.date(2024, 3, 31))
+    span = Span(dt.date(2024, 1, 8), dt.date(2024, 11, 30))
     alone = [backtest(project.prepared("AAA", 15, n), cross(), Brief(span, c)) for n, c in
              (("first", Costs()), ("second", Costs(slippage_ticks=2, per_contract=3)))]
     assert r.first_net == pytest.approx(alone[0].profits.sum())
@@ -211,7 +209,16 @@ JUNE = month("2024-06", DAYS[1:], [106, 107, 108, 110, 111], [5, 30, 40, 50, 60]
     (Rule("dates", "difference", dates=(dt.date(2024, 3, 8),)), [105, 106, 107, 108, 110, 111], "2024-03-08")])
 def test_contract_months_join_as_worked_by_hand(rule: Rule, closes: list[float], rolled: str) -> None:
     made = join_months([JUNE, MARCH], terms(tick_size=0.05), rule)
-    np.testing.assert_allclose(made.raw.close, closes, rtol=0, atol=1e-9)
+    seams = [(r.time, r.difference, r.ratio) for r in made.rolls]
+    market = terms(tick_size=0.05)
+    whole = adjusted(made.raw, market, seams, rule.adjust, int(made.raw.time[-1]) + 1)
+    np.testing.assert_allclose(whole.close, closes, rtol=0, atol=1e-9)
+    # Seen from before the roll nothing has moved yet, and what follows is moved instead.
+    sealed = adjusted(made.raw, market, seams, rule.adjust, made.rolls[0].time)
+    before = sealed.time < made.rolls[0].time
+    np.testing.assert_array_equal(sealed.close[before], made.raw.close[before])
+    if rule.adjust == "difference":
+        np.testing.assert_allclose(np.diff(sealed.close), np.diff(whole.close), atol=1e-9)
     assert str(made.rolls[0].date) == rolled
     assert (made.rolls[0].left, made.rolls[0].entered, made.rolls[0].difference) == ("2024-03", "2024-06", 5.0)
     assert made.month.tolist().count(0) == closes.index(108 if rolled == "2024-03-07" else 110)
@@ -237,7 +244,7 @@ def test_rolls_are_kept_shown_and_cost_what_the_cost_set_says(project: Project) 
     assert [s.name for s in project.sources.of("AAA")] == ["first", "2024-02", "2024-05"]
     made = join_contracts(project, "AAA", ["2024-02", "2024-05"], Rule(days=2), "continuous")
     assert made.kind == "continuous"
-    assert made.rolls[0][1:] == ("2024-02", "2024-05", pytest.approx(0.5))
+    assert made.rolls[0][1:4] == ("2024-02", "2024-05", pytest.approx(0.5))
     bars = project.base("AAA", "continuous")
     assert bars.rolls == (made.rolls[0][0],)
     held = cross(flat_by_session_end=False)
@@ -280,6 +287,7 @@ def test_an_older_project_is_brought_up_and_keeps_its_history(tmp_path: Path, pr
     (folder / "history" / row["file"]).write_bytes(source.read_bytes())
     old = Project(folder)
     assert [s.name for s in old.sources.of("AAA")] == ["first"]
+    old.update_settings(project.settings)
     assert old.base("AAA").hash == BARS.hash
 
 

@@ -9,8 +9,9 @@ import numpy as np
 import pytest
 
 from tests.build import cross, walk_bars
+from wolbrin.core.engine.brief import Brief
 from wolbrin.core.engine.prepare import Prepared
-from wolbrin.core.engine.run import Brief, backtest
+from wolbrin.core.engine.run import backtest
 from wolbrin.core.errors import UserError
 from wolbrin.core.jobs import Engine, State
 from wolbrin.core.market.bars import Span
@@ -24,6 +25,9 @@ from wolbrin.core.store.project import Project
 from wolbrin.core.store.schema import MIGRATIONS
 from wolbrin.core.store.settings import Settings
 from wolbrin.core.study.trial import CommonExit, TrialRow, field_rows
+from wolbrin.core.work.footing import Footing
+from wolbrin.core.work.opening import open_for
+from wolbrin.core.work.proving import Subject
 from wolbrin.core.work.trialing import TrialRequest, last_trial, trial_job
 
 SETTINGS = Settings(training_first="2024-01-01", holdout_first="2024-02-15", last="2024-12-31")  # type: ignore[arg-type]
@@ -60,7 +64,7 @@ def test_a_project_of_the_schema_before_opens_with_its_strategies(project: Proje
     folder = project.folder
     project.close()
     with sqlite3.connect(folder / "project.sqlite") as db:
-        db.executescript(f"ALTER TABLE strategies DROP COLUMN parent; PRAGMA user_version = {len(MIGRATIONS) - 1};")
+        assert db.execute("PRAGMA user_version").fetchone()[0] == len(MIGRATIONS)
     db.close()
     again = Project(folder)
     assert again.strategy(id).strategy.name == "old"
@@ -115,7 +119,10 @@ def test_a_test_that_cannot_be_run_is_a_sentence_and_the_others_go_on(project: P
 def test_a_rehearsal_reads_other_markets_like_the_batch(project: Project) -> None:
     strategy = parse_strategy("name = 'pair'\nlong_entry = rises(series(close, market='BBB')) and close > ema(5)\n"
                               "long_exit = bars_held >= 4\nstop = 2 * atr(14)\n")
-    history = project.prepared("AAA", 15)
+    subject = Subject(strategy, "AAA", 15)
+    footing = Footing.of(project)
+    brief = project.settings.brief(project.market("AAA").terms)
+    history = open_for(project, footing, subject.strategy, "AAA", 15, brief, SETTINGS.holdout, "test").history
     played = Rehearsal(history, strategy, project.settings.brief(history.bars.terms), SETTINGS.holdout)
     while not played.over:
         last = played.step(37)
@@ -124,7 +131,7 @@ def test_a_rehearsal_reads_other_markets_like_the_batch(project: Project) -> Non
     assert same_ledger(last.run, batch)
     with pytest.raises(UserError, match="no other market"):
         backtest(history.bars, strategy, Brief(span=Span()))
-    assert len(backtest(Prepared.of(history.bars, elsewhere=project.elsewhere), strategy, Brief())) > len(batch)
+    assert len(backtest(Prepared.of(history.bars, elsewhere=project.histories.elsewhere), strategy, Brief())) > len(batch)
 
 
 def test_own_conditions_hide_ours_of_the_same_name() -> None:

@@ -18,30 +18,35 @@ from tests.build import cross, entry, ind, num, price, row, terms, walk_bars
 from wolbrin.core.bench.data import bench_bars, bench_strategy
 from wolbrin.core.bench.figures import Figure, page
 from wolbrin.core.engine import codes as k
+from wolbrin.core.engine.brief import Brief, Costs
 from wolbrin.core.engine.inputs import parameters
 from wolbrin.core.engine.orders import settle
 from wolbrin.core.engine.prepare import Prepared
-from wolbrin.core.engine.run import Brief, Costs, backtest, money_of, plan_of
+from wolbrin.core.engine.record import Record
+from wolbrin.core.engine.run import backtest, money_of, plan_of
 from wolbrin.core.errors import UserError
 from wolbrin.core.jobs import Engine, State
 from wolbrin.core.market.bars import Span
 from wolbrin.core.market.intervals import to_interval
 from wolbrin.core.measures.catalogue import SUMMARY, measure
 from wolbrin.core.measures.facts import Facts
-from wolbrin.core.proving.gate import Outcome
+from wolbrin.core.proving.gate import Gate, Outcome
+from wolbrin.core.proving.line import GATES
 from wolbrin.core.rules.identity import strategy_hash
 from wolbrin.core.rules.model import Distance, Side, Strategy
 from wolbrin.core.search.candidate import SPARK_POINTS, candidate_of, spark_of
 from wolbrin.core.search.sweep import Axis
 from wolbrin.core.store.dossier import Dossiers, decode, encode
 from wolbrin.core.store.history import read_history, write_history
-from wolbrin.core.store.project import Project
+from wolbrin.core.store.project import Project, now
 from wolbrin.core.store.schema import MIGRATIONS
 from wolbrin.core.store.settings import OWN_COSTS, Settings
 from wolbrin.core.store.sources import silhouette
 from wolbrin.core.work.combining import runs_job, training_run
+from wolbrin.core.work.footing import Footing
 from wolbrin.core.work.funnel import funnel, proved_ids
-from wolbrin.core.work.proving import Subject, case_of, prove_job, standing
+from wolbrin.core.work.proving import Subject, case_of, prove_job, unseen_span
+from wolbrin.core.work.standing import Standings
 from wolbrin.core.work.studying import StudyRequest, run_study, study_job
 from wolbrin.core.work.sweeping import SweepRequest, candidate_from_sweep, sweep_job
 from wolbrin.core.work.warming import is_warm, warm
@@ -84,21 +89,31 @@ def test_standing_follows_the_line(project: Project) -> None:
     kept = dossiers.shelf()[0]
     key = Subject.of(kept).key
 
-    def say(gate: str, passed: bool) -> str:
-        dossiers.testify(*key, Outcome(gate, passed, "Because.", "h", {}, {"x": 1.0, "y": math.nan}))
-        return standing(dossiers.latest()[key])
+    def say(gate: Gate, passed: bool, record: Record = kept.candidate.record, settings_: dict | None = None) -> str:
+        outcome = Outcome(gate.key, passed, "Because.", "h", {}, {"x": 1.0, "y": math.nan},
+                          gate.settings if settings_ is None else settings_)
+        dossiers.testify(*key, outcome, record)
+        if gate.opens_holdout:
+            project.book.judge(now(), key[1], key[0], "x", "passes" if passed else "falls", "Because.", None)
+        return Standings(project).of(kept).stands
 
-    assert standing({}) == "open"
-    assert say("monte_carlo", False) == "falls: Monte Carlo"
-    assert say("monte_carlo", True) == "sealed"
-    assert say("holdout", False) == "falls: Holdout"
-    assert proved_ids(dossiers) == []
-    assert say("holdout", True) == "stands"
-    assert proved_ids(dossiers) == [id]
-    every = dossiers.evidence(*key)
-    assert [e.verdict for e in every] == ["falls", "passes", "falls", "passes"], "evidence accumulates, nothing is replaced"
-    assert math.isnan(every[0].outcome["y"])
+    monte_carlo, holdout = GATES
+    other = kept.candidate.record.model_copy(update={"capital": 1.0})
+    assert Standings(project).of(kept).stands == "open"
+    assert say(monte_carlo, True, other) == "open", "a verdict holds only for its record"
+    assert say(monte_carlo, True, settings_={"paths": 1}) == "open", "and for the gate's settings"
+    assert say(monte_carlo, False) == "falls: Monte Carlo"
+    assert say(monte_carlo, True) == "sealed"
+    assert proved_ids(project) == []
+    assert say(holdout, True) == "stands"
+    assert proved_ids(project) == [id]
     assert funnel(project)["proved"] == 1
+    assert say(monte_carlo, False, other) == "fell before: Monte Carlo", "another brief does not wash a fall away"
+    assert say(holdout, False) == "falls: Holdout"
+    assert say(holdout, True) == "falls: Holdout", "a fall in the holdout is final"
+    every = dossiers.evidence(*key)
+    assert [e.verdict for e in every] == ["passes", "passes", "falls", "passes", "passes", "falls", "falls", "passes"]
+    assert math.isnan(every[0].outcome["y"])
     assert dossiers.evidence(key[0], "BBB", 15) == [], "a verdict belongs to its market"
 
 
@@ -111,7 +126,8 @@ def test_a_dossier_belongs_to_the_rules_not_to_the_name(project: Project, engine
 
 
 def test_the_case_carries_the_sealed_span_and_training_brief(project: Project) -> None:
-    case = case_of(project, Subject(STOPPED, "AAA", 15, tried=12))
+    footing = Footing.of(project)
+    case = case_of(footing, Subject(STOPPED, "AAA", 15, tried=12), unseen_span(project.book, footing))
     assert case.brief.span == Span(dt.date(2024, 1, 1), dt.date(2024, 3, 31))
     assert case.holdout == Span(dt.date(2024, 4, 1), dt.date(2024, 12, 31))
     assert case.tried == 12
@@ -128,12 +144,13 @@ def test_no_search_sees_the_holdout(project: Project, engine: Engine) -> None:
     def all_results() -> tuple[np.ndarray, ...]:
         job, result = sweep_job(project, SweepRequest(STOPPED, "AAA", 15, axes))
         assert engine.start(job, "threads").wait() is State.DONE
-        made = run_study(project, request)[0]
+        made = run_study(Footing.of(project), request)[0]
         return result.table()[1], made.mean, made.low, made.baseline
 
     before = all_results()
-    bars = project.base("AAA")
+    bars = walk_bars(2600, seed=4, code="AAA")
     first = bars.range_of(SETTINGS.holdout)[0]
+    assert len(project.base("AAA")) == first < len(bars), "what a project gives ends at the border"
     moved = [column.copy() for column in (bars.open, bars.high, bars.low, bars.close)]
     for column in moved:
         column[first:] = column[first:][::-1] + 20.0
@@ -154,7 +171,7 @@ def test_a_sweep_row_becomes_the_same_candidate(project: Project, engine: Engine
     job, result = sweep_job(project, request, lambda r: grown.append(len(r.settings)))
     engine.start(job, "threads").wait()
     settings_, figures = result.table()
-    candidate = candidate_from_sweep(project, request, tuple(settings_[3].tolist()), len(settings_))
+    candidate = candidate_from_sweep(project, result, tuple(settings_[3].tolist()))
     np.testing.assert_allclose(list(candidate.summary.values()), figures[3], equal_nan=True)
     assert candidate.tried == 6
     assert grown
@@ -169,7 +186,7 @@ def test_studies_are_counted_and_mirror(project: Project, engine: Engine) -> Non
     job = study_job(project, StudyRequest(STOPPED, "AAA", 15, -1, 5), got.append)
     assert engine.start(job, "threads").wait() is State.DONE
     short = got[0][0]  # type: ignore[index]
-    direct = run_study(project, StudyRequest(STOPPED, "AAA", 15, -1, 5))[0]
+    direct = run_study(Footing.of(project), StudyRequest(STOPPED, "AAA", 15, -1, 5))[0]
     np.testing.assert_array_equal(short.mean, direct.mean)
     assert Dossiers(project).counts()["studies"] == 1
     assert funnel(project)["tried"] == 0, "a study tries no alternatives"
@@ -187,13 +204,13 @@ def test_candidates_run_again_as_they_were_kept(project: Project, engine: Engine
     engine.start(runs_job(project, shelf, got.append), "threads").wait()
     for kept, run in zip(shelf, got[0]):
         assert measure(Facts.of(run), SUMMARY) == pytest.approx(kept.candidate.summary, nan_ok=True)  # type: ignore[arg-type]
-        assert run.fingerprint == training_run(project, kept).fingerprint  # type: ignore[attr-defined]
-        assert json.loads(json.dumps(run.record())) == kept.candidate.record  # type: ignore[attr-defined]
+        assert run.fingerprint == training_run(Footing.of(project), kept).fingerprint  # type: ignore[attr-defined]
+        assert run.record(tried=7) == kept.candidate.record  # type: ignore[attr-defined]
     assert {k.candidate.market for k in shelf} == {"AAA", "BBB"}
 
 
 def test_spark_and_silhouette_show_begin_and_end(project: Project) -> None:
-    run = training_run(project, Dossiers(project).shelf()[0]) if keep(project, STOPPED) else None
+    run = training_run(Footing.of(project), Dossiers(project).shelf()[0]) if keep(project, STOPPED) else None
     assert run is not None
     spark = spark_of(run)
     assert spark.shape == (SPARK_POINTS,)

@@ -9,8 +9,9 @@ import numpy as np
 import pytest
 from scipy import stats
 
+from wolbrin.core.engine.brief import Brief
 from wolbrin.core.engine.prepare import Prepared
-from wolbrin.core.engine.run import Brief, backtest
+from wolbrin.core.engine.run import backtest
 from wolbrin.core.market.bars import Bars, Span, day_number
 from wolbrin.core.market.csv_files import read_bars
 from wolbrin.core.market.intervals import to_interval
@@ -115,9 +116,9 @@ def test_noise_markets_have_no_edge_beyond_chance(quarter: dict[str, Prepared]) 
 
 
 def test_discover_tells_edge_from_noise(quarter: dict[str, Prepared]) -> None:
-    limits = Limits(least_trades=200, least_profit_factor=1.15)
+    limits = Limits(least_trades=200)  # and the usual profit factor
     training = Brief(Span(None, dt.date(2022, 6, 30)))
-    found = {code: len(explore(quarter[code], training, limits, 1, 0, 200)) for code in ("NPW", "ASL")}
+    found = {code: len(explore(quarter[code], training, limits, 1, 0, 200)[0]) for code in ("NPW", "ASL")}
     assert found["NPW"] > 10 * max(1, found["ASL"])
 
 

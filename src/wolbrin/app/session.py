@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import datetime as dt
 import logging
 from collections.abc import Callable
 from typing import Any
@@ -17,12 +18,14 @@ from wolbrin.core.market.intervals import Interval
 from wolbrin.core.rules.model import Strategy
 from wolbrin.core.store.dossier import Dossiers, Kept
 from wolbrin.core.store.project import Project
-from wolbrin.core.store.settings import Settings
+from wolbrin.core.store.settings import OwnSpan, Settings
 from wolbrin.core.store.sources import intervals_for
+from wolbrin.core.work.footing import Footing
 from wolbrin.core.work.proving import Subject
 
-SPAN_FIELDS = ("training_first", "holdout_first", "last")
 log = logging.getLogger("wolbrin")
+
+
 class _EditStrategy(QUndoCommand):
     """One edit of a strategy; edits of the same kind in a row melt into one."""
 
@@ -66,6 +69,7 @@ class Session(QObject):
     markets_changed = Signal()
     job_started = Signal(object)
     place_wanted = Signal(str)
+    border_asked = Signal(object)
     noted = Signal(str, str)
     _call = Signal(object)
 
@@ -98,6 +102,7 @@ class Session(QObject):
         chosen = next((e for e in entries if e.id == wanted), entries[0] if entries else None)
         self.strategy_id = chosen.id if chosen else 0
         self.strategy = chosen.strategy if chosen else Strategy()
+        self.own: OwnSpan | None = chosen.own if chosen else None
         codes = [m.code for m in self.markets]
         self.market = chosen.market if chosen and chosen.market in codes else (codes[0] if codes else "")
         self.interval = chosen.interval if chosen else 15
@@ -176,10 +181,6 @@ class Session(QObject):
         if id != self.strategy_id:
             self.open_strategy(id)
         renamed = strategy.name != self.strategy.name
-        spans = self.project_settings.spans
-        if renamed and self.strategy.name in spans:
-            kept = {strategy.name if name == self.strategy.name else name: span for name, span in spans.items()}
-            self._keep_settings(self.project_settings.model_copy(update={"spans": kept}))
         self.strategy = strategy
         self.project.save_strategy(strategy, self.market, self.interval, id)
         self.strategy_changed.emit()
@@ -196,7 +197,7 @@ class Session(QObject):
 
     def open_strategy(self, id: int) -> None:
         entry = self.project.strategy(id)
-        self.strategy_id, self.strategy = entry.id, entry.strategy
+        self.strategy_id, self.strategy, self.own = entry.id, entry.strategy, entry.own
         self.project.set_value("strategy", id)
         if entry.market in [m.code for m in self.markets]:
             self.market, self.interval = entry.market, entry.interval
@@ -206,11 +207,13 @@ class Session(QObject):
         self.subject_changed.emit()
 
     def add_strategy(self, strategy: Strategy, market: str | None = None, interval: int | None = None,
-                     parent: int | None = None) -> int:
-        """Add a strategy under a free name, undoably, and make it the current one. parent: what it is a variant of."""
+                     parent: int | None = None, own: OwnSpan | None = None) -> int:
+        """Add a strategy under a free name, undoably, and make it the current one. parent: what it is a variant of; own: the
+        training span it has of its own, the parent's where there is none."""
         named = strategy.model_copy(update={"name": self.project.free_name(strategy.name)})
         before = self.strategy_id
-        id = self.project.save_strategy(named, market or self.market, interval or self.interval, parent=parent)
+        id = self.project.save_strategy(named, market or self.market, interval or self.interval, parent=parent,
+                                        own=own)
         entry = self.project.strategy(id)
         first = True
 
@@ -275,24 +278,43 @@ class Session(QObject):
 
     @property
     def settings(self) -> Settings:
-        """The project's settings as they hold for the current strategy, which may have spans of its own."""
-        return self.project_settings.of(self.strategy)
+        """The project's settings as they hold for the current strategy, which may train on less."""
+        try:
+            return self.project_settings.of(self.own)
+        except WolbrinError:  # its own span holds nothing of the project's any more; the run says so
+            return self.project_settings
 
     @property
     def own_span(self) -> bool:
-        """Whether the current strategy has spans of its own."""
-        return self.strategy.name in self.project_settings.spans
+        """Whether the current strategy has a training span of its own."""
+        return self.own is not None
 
-    def set_own_span(self, on: bool) -> bool:
-        """Give the current strategy spans of its own, at first the present ones, or take them back."""
-        spans = {name: span.model_dump() for name, span in self.project_settings.spans.items()}
-        if on:
-            now = self.settings
-            spans[self.strategy.name] = {"training_first": now.training_first, "holdout_first": now.holdout_first,
-                                         "last": now.last}
-        else:
-            spans.pop(self.strategy.name, None)
-        return self.change_settings(spans=spans)
+    def set_own_span(self, own: OwnSpan | None) -> bool:
+        """Give the current strategy a training span of its own, or take it back; False, with a note, when it cannot be."""
+        def act() -> bool:
+            self.project.set_own_span(self.strategy_id, own)
+            self.own = own
+            self.brief_changed.emit()
+            return True
+
+        return bool(self.attempt(act))
+
+    def keep_spans(self, first: dt.date, own_last: dt.date | None, border: dt.date, last: dt.date, months: int,
+                   bars: int) -> bool:
+        """Keep spans and limit. own_last: where the current strategy's training ends early; None where it has no span of its
+        own. False, with a note, when they cannot be."""
+        if own_last is not None:
+            try:
+                wanted = OwnSpan(first=first, last=own_last)
+            except ValueError:
+                self.note("The strategy's own training span ends before it begins.", "error")
+                return False
+            if wanted != self.own and not self.set_own_span(wanted):
+                return False
+        elif self.own_span and not self.set_own_span(None):
+            return False
+        changes = {"holdout_first": border, "last": last, "most_months": months or None, "most_bars": bars or None}
+        return self.change_settings(**changes if own_last is not None else changes | {"training_first": first})
 
     def intervals(self) -> list[int]:
         """Intervals offered for the current market, the present one among them where it is by activity."""
@@ -305,8 +327,8 @@ class Session(QObject):
         self._keep_settings(self.project_settings.model_copy(update={"theme": name}))
         self.theme.use(name)
 
-    def _keep_settings(self, settings: Settings) -> None:
-        self.project.update_settings(settings)
+    def _keep_settings(self, settings: Settings, spend: str = "") -> None:
+        self.project.update_settings(settings, spend)
         self.project_settings = settings
 
     def alter(self, title: str, function: Callable[[], Any], then: Callable[[Any], None] | None = None) -> None:
@@ -369,25 +391,32 @@ class Session(QObject):
         self.counts_changed.emit()
         self._brief_moved()
 
-    def change_settings(self, **changes: Any) -> bool:
-        """Change project settings; False, with a note, when they cannot be. Spans of the current strategy's own are
-        changed in their place."""
-        moved = {k: v for k, v in changes.items() if k in SPAN_FIELDS}
-        if moved and self.own_span:
-            spans = {name: span.model_dump() for name, span in self.project_settings.spans.items()}
-            spans[self.strategy.name] |= moved
-            changes = {k: v for k, v in changes.items() if k not in SPAN_FIELDS} | {"spans": spans}
+    def change_settings(self, spend: str = "", **changes: Any) -> bool:
+        """Change project settings; False, with a note, when they cannot be. The begin of training goes to the current
+        strategy where it has a span of its own. A border that moves after work was done is asked about first."""
+        if self.own is not None and "training_first" in changes:
+            first = changes.pop("training_first")
+            if first != self.own.first and not self.set_own_span(OwnSpan(first=first, last=self.own.last)):
+                return False
+        border = changes.get("holdout_first", self.project_settings.holdout_first)
+        if border != self.project_settings.holdout_first and self.project.worked() and not spend:
+            del changes["holdout_first"]
+            self.border_asked.emit(border)
         try:
             settings = Settings.model_validate(self.project_settings.model_dump() | changes)
+            self._keep_settings(settings, spend)
         except ValueError as err:
             text = str(err).split("Value error, ")[-1].split("[")[0].splitlines()[0].strip()
             self.note(f"That cannot be set: {text}.", "error")
             return False
-        before = self.project.openings()
-        self._keep_settings(settings)
+        except WolbrinError as err:
+            self.note(err.sentence(), "error")
+            return False
         self.brief_changed.emit()
-        if self.project.openings() > before:
-            self.note("Moving the border into sealed data opened the holdout; this has been counted.", "caution")
+        if spend:
+            self.note("The border was moved; the holdout is spent for everything found before.", "caution")
+            self.evidence_changed.emit()
+            self.counts_changed.emit()
         return True
 
     @property
@@ -405,12 +434,14 @@ class Session(QObject):
             return
         self._request += 1
         request, strategy, market, interval = self._request, self.strategy, self.market, self.interval
-        settings, project = self.settings, self.project
+        footing, own = Footing.of(self.project), self.own
 
         def work() -> Run | WolbrinError:
             try:
-                history = project.prepared(market, interval)
-                return backtest(history, strategy, settings.brief(history.bars.terms))
+                history = footing.histories.prepared(market, interval)
+                run = backtest(history, strategy, footing.brief(history.bars.terms, own))
+                run.record()  # hashes are worked out here, not on the interface thread
+                return run
             except WolbrinError as err:
                 return err
 

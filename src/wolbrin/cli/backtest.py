@@ -23,9 +23,10 @@ from wolbrin.cli.common import (
     open_project,
     told,
 )
+from wolbrin.core.engine.brief import Brief, Costs
 from wolbrin.core.engine.ledger import ledger, order_log
 from wolbrin.core.engine.prepare import Prepared
-from wolbrin.core.engine.run import Brief, Costs, Run, backtest
+from wolbrin.core.engine.run import Run, backtest, need_bars
 from wolbrin.core.errors import UserError
 from wolbrin.core.market.bars import Bars, Span
 from wolbrin.core.market.intervals import interval_words, to_interval
@@ -34,6 +35,9 @@ from wolbrin.core.measures.catalogue import measure
 from wolbrin.core.measures.facts import Facts
 from wolbrin.core.rules.model import Strategy, load_strategy
 from wolbrin.core.rules.words import describe
+from wolbrin.core.store.searches import Searches
+from wolbrin.core.work.footing import Footing
+from wolbrin.core.work.opening import open_for, reaches_sealed
 
 
 def _day(text: str | None, name: str) -> dt.date | None:
@@ -45,9 +49,10 @@ def _day(text: str | None, name: str) -> dt.date | None:
         raise UserError(f'"{text}" is not a date like 2022-06-30', f"--{name}", "Write year-month-day.") from None
 
 
-def report(run: Run, detail: bool, orders: bool = False) -> dict[str, Any]:
+def report(run: Run, detail: bool, orders: bool = False, tried: int = 1) -> dict[str, Any]:
     """The result as plain data (docs/command-line.md)."""
-    result: dict[str, Any] = {"record": run.record(), "counts": run.counts, "measures": measure(Facts.of(run)),
+    result: dict[str, Any] = {"record": run.record(tried=tried), "tried": tried, "counts": run.counts,
+                              "measures": measure(Facts.of(run)),
                               "fingerprint": run.fingerprint, "ledger": ledger(run)}
     if run.fault:
         result["fault"] = run.fault
@@ -86,6 +91,10 @@ def add(app: typer.Typer, demo: Callable[[], Path]) -> None:
             raise typer.Exit(USAGE)
         with told():
             span = Span(_day(first, "from"), _day(last, "to"))
+            if span.first and span.last and span.first > span.last:
+                raise UserError(f"the span ends on {span.last}, before it begins on {span.first}", "--from, --to",
+                                "Exchange the two dates.")
+            tried = 1
             what: Strategy
             history: Prepared | Bars
             if bars is not None:
@@ -105,25 +114,34 @@ def add(app: typer.Typer, demo: Callable[[], Path]) -> None:
                     if market is None:
                         raise UserError("a strategy file does not say its market", "--strategy", "Name a --market too.")
                     what, code, minutes = load_strategy(Path(strategy)), market, code_of(interval or "15")
+                    own = None
                 else:
                     entry = opened.strategy(strategy)
-                    what, code = entry.strategy, market or entry.market
+                    what, code, own = entry.strategy, market or entry.market, entry.own
                     minutes = code_of(interval) if interval else entry.interval
                 opened.market(code)
-                history = opened.prepared(code, minutes)
-                settings = opened.settings.of(what)
+                footing = Footing.of(opened)
+                settings = footing.settings.of(own)
+                history = footing.histories.prepared(code, minutes)
+                terms = history.bars.terms
                 chosen = span if first or last else settings.training
-                if chosen.last is None or chosen.last >= settings.holdout_first:
-                    opened.add_opening(f"backtest from the command line: {what.name} on {code}")
-                    error_console.print("This run sees the holdout; the opening has been counted.", markup=False)
-                brief = settings.brief(history.bars.terms, chosen)
+                brief = settings.brief(terms, chosen) if first or last else settings.brief(terms)
                 if capital:
                     brief = replace(brief, capital=capital)
                 if fine:
                     brief = replace(brief, fine=True)
+                tried = max(1, Searches(opened).tried_on(code))
+                if reaches_sealed(footing, chosen):
+                    beyond_border = open_for(opened, footing, what, code, minutes, brief, chosen, "backtest")
+                    error_console.print("This run sees the holdout; the opening has been counted. The verdict is final: "
+                                        f"{beyond_border.verdict.reason}", markup=False)
+                    history = beyond_border.history
+                    inside = chosen.first is not None and chosen.first >= settings.holdout_first
+                    brief = replace(brief, role="holdout" if inside else "whole")
+            need_bars(history, brief.span)
             run = backtest(history, what, brief)
         if json:
-            emit(report(run, equity, orders))
+            emit(report(run, equity, orders, tried))
         else:
             console.print(describe(what), markup=False)
             title = f"{what.name} on {run.bars.terms.code} {interval_words(run.bars.interval)}, {brief.span}"

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import datetime as dt
 import json
 import math
 import sys
@@ -22,6 +23,7 @@ from wolbrin.core.measures.catalogue import BY_KEY
 from wolbrin.core.measures.wording import worded
 from wolbrin.core.store.dossier import Dossiers, Kept
 from wolbrin.core.store.project import Project
+from wolbrin.core.work.standing import standing_ids
 
 FAILED, USAGE = 1, 2
 error_console = Console(stderr=True, highlight=False, soft_wrap=True)
@@ -51,10 +53,14 @@ def told() -> Any:
 
 def plain(value: Any) -> Any:
     """Values as JSON knows them: NaN and infinities become null, arrays lists, times ISO 8601 in UTC."""
+    if hasattr(value, "model_dump"):
+        return plain(value.model_dump(mode="json"))
     if hasattr(value, "dtype") and hasattr(value, "tolist"):
         if value.dtype.kind == "M":
             return [f"{x}Z" for x in value.astype("datetime64[s]").astype(str).tolist()]
         return plain(value.tolist())
+    if isinstance(value, dt.date):
+        return value.isoformat()
     if isinstance(value, float):
         return value if math.isfinite(value) else None
     if isinstance(value, dict):
@@ -102,13 +108,24 @@ def run(job: Job, kind: Kind) -> State:
         engine.close()
 
 
-def pick(project: Project, names: list[str]) -> list[Kept]:
-    """Candidates on the Shelf by id or name; all of them when none is named."""
+def pick(project: Project, names: list[str], only_standing: bool = False) -> list[Kept]:
+    """Candidates on the Shelf by id or name. When none is named: all of them, or those that stand.
+
+    Raises:
+        UserError: a name is not there, or there is nothing to take.
+    """
     shelf = Dossiers(project).shelf()
     if not names:
         if not shelf:
             raise UserError("the Shelf is empty", str(project.folder), "Run `wolbrin discover` first.")
-        return shelf
+        if not only_standing:
+            return shelf
+        standing = set(standing_ids(project, shelf))
+        found = [k for k in shelf if k.id in standing]
+        if not found:
+            raise UserError(f"none of the {len(shelf):,} candidates on the Shelf stands", str(project.folder),
+                            "Prove some first, or name candidates by their ids.")
+        return found
     found = []
     for name in names:
         match = [k for k in shelf if name in (str(k.id), k.candidate.name)]

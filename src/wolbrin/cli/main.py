@@ -8,12 +8,13 @@ from pathlib import Path
 import typer
 
 from wolbrin import __version__
-from wolbrin.cli import backtest, bench, evidence, history, search
+from wolbrin.cli import backtest, bench, evidence, history, holdout, search
 from wolbrin.cli.common import USAGE, error_console
 from wolbrin.core.bench.figure import Figure
 
 OpenWindow = Callable[[Path | None, bool, Path | None], int]
-COMMANDS = ("backtest", "sweep", "discover", "prove", "overlap", "portfolio", "bench", "new", "import", "quality")
+COMMANDS = ("backtest", "sweep", "discover", "prove", "overlap", "portfolio", "bench", "new", "import", "quality",
+            "holdout")
 
 
 def build(open_window: OpenWindow, demo: Callable[[], Path], window_figures: Callable[[], list[Figure]]) -> typer.Typer:
@@ -40,6 +41,7 @@ def build(open_window: OpenWindow, demo: Callable[[], Path], window_figures: Cal
     search.add(app, demo)
     evidence.add(app, demo)
     history.add(app, demo)
+    holdout.add(app, demo)
     bench.add(app, window_figures)
     return app
 

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from collections.abc import Callable
 from pathlib import Path
 
@@ -27,6 +28,8 @@ from wolbrin.core.rules.numbers import tunables
 from wolbrin.core.search.grammar import Limits
 from wolbrin.core.search.sweep import Axis
 from wolbrin.core.store.dossier import Dossiers
+from wolbrin.core.store.project import Project
+from wolbrin.core.store.searches import Searches
 from wolbrin.core.work.discovering import DiscoverRequest, discover_job
 from wolbrin.core.work.sweeping import SweepRequest, sweep_job
 
@@ -41,6 +44,17 @@ def parse_axis(text: str, known: dict[str, str]) -> Axis:
     except ValueError:
         raise UserError(f'"{values}" is not FROM:TO:STEP', f"--vary {key}", "Write for example 10:50:5.") from None
     return Axis.spread(key, known[key], low, high, step)
+
+
+LIMITS = Limits()
+
+
+def tally_of(project: Project, market: str) -> tuple[int, dict[str, float]]:
+    """How many were tried on a market by now, and count, mean and variance of their daily Sharpe ratios."""
+    searches = Searches(project)
+    found = searches.sharpe_on(market)
+    return searches.tried_on(market), {"count": found.count, "mean": found.mean if found.count else math.nan,
+                                       "variance": found.variance}
 
 
 def add(app: typer.Typer, demo: Callable[[], Path]) -> None:
@@ -62,16 +76,18 @@ def add(app: typer.Typer, demo: Callable[[], Path]) -> None:
                 error_console.print("Name at least one number with --vary.", markup=False)
                 raise typer.Exit(USAGE)
             axes = tuple(parse_axis(v, known) for v in vary)
-            job, result = sweep_job(opened, SweepRequest(entry.strategy, entry.market, entry.interval, axes))
-            run(job, "threads")
+            job, result = sweep_job(opened, SweepRequest(entry.strategy, entry.market, entry.interval, axes, entry.own))
+            state = run(job, "threads")
             settings, figures = result.table()
+            tried, sharpe = tally_of(opened, entry.market)
         order = sorted(range(len(settings)), key=lambda i: -figures[i][SUMMARY.index("return_drawdown")]
                        if figures[i][SUMMARY.index("return_drawdown")] == figures[i][SUMMARY.index("return_drawdown")]
                        else float("inf"))
         rows = [{"settings": dict(zip([a.key for a in axes], settings[i].tolist())),
                  "measures": dict(zip(SUMMARY, figures[i].tolist()))} for i in order]
         if json:
-            emit({"tried": len(rows), "results": rows})
+            emit({"tried": len(rows), "tried_on_market": tried, "record": result.record, "sharpe_daily": sharpe, "state":
+                  state.value, "results": rows})
         else:
             for row in rows[:top]:
                 values = ", ".join(f"{k} {v:g}" for k, v in row["settings"].items())
@@ -85,9 +101,9 @@ def add(app: typer.Typer, demo: Callable[[], Path]) -> None:
             count: int = typer.Option(1000, "--count", "-n", min=1, max=10_000_000, help="Candidates to try."),
             seed: int = typer.Option(1, "--seed", min=0, help="Same seed, same candidates."),
             sides: str = typer.Option("both", "--sides", help="both, long or short."),
-            trades: int = typer.Option(300, "--trades", min=1, help="Least number of trades."),
-            factor: float = typer.Option(1.3, "--profit-factor", min=0, help="Least profit factor."),
-            rows: int = typer.Option(3, "--rows", min=1, max=5, help="Most rows in an entry."),
+            trades: int = typer.Option(LIMITS.least_trades, "--trades", min=1, help="Least number of trades."),
+            factor: float = typer.Option(LIMITS.least_profit_factor, "--profit-factor", min=0, help="Least profit factor."),
+            rows: int = typer.Option(LIMITS.most_rows, "--rows", min=1, max=5, help="Most rows in an entry."),
             quantity: float = typer.Option(1.0, "--quantity", help="Contracts a trade."), json: bool = JSON) -> None:
         """Draw random candidates, test them on the training span, keep those within the limits on the Shelf."""
         if sides not in ("both", "long", "short"):
@@ -103,10 +119,12 @@ def add(app: typer.Typer, demo: Callable[[], Path]) -> None:
             state = run(job, "processes")
             ids = set(result.ids)
             kept = [k for k in Dossiers(opened).shelf() if k.id in ids]
+            tried, sharpe = tally_of(opened, market)
         if json:
             emit({"tried": result.tried, "met": result.met, "kept": result.kept, "twins": result.twins,
-                  "state": state.value, "candidates": [{"id": k.id, "name": k.candidate.name,
-                                                        "measures": k.candidate.summary} for k in kept]})
+                  "tried_on_market": tried, "sharpe_daily": sharpe, "record": result.record, "state": state.value,
+                  "candidates": [{"id": k.id, "name": k.candidate.name, "tried": k.candidate.tried,
+                                  "record": k.candidate.record, "measures": k.candidate.summary} for k in kept]})
         else:
             console.print(f"{result.tried:,} tried, {result.met:,} met the limits, {result.kept:,} kept, "
                           f"{result.twins:,} twins dropped.", markup=False)

@@ -11,7 +11,7 @@ from wolbrin.core.market.bars import Bars, Span
 from wolbrin.core.market.zones import to_local
 from wolbrin.demo.generator import mix
 
-FIRST, LAST = dt.date(2024, 2, 1), dt.date(2024, 4, 12)
+FIRST, LAST = dt.date(2021, 2, 1), dt.date(2021, 4, 12)
 HEADER = "Date;Time;Open;High;Low;Close;Volume\n"
 
 
@@ -76,12 +76,12 @@ def dirty_file(clean: Bars) -> tuple[str, Planted]:
     again = [lines[700], lines[2_500].rsplit(";", 2)[0] + f";{_number(bars[2_500, 2])};1"]
     lines[701:701] = again[:1]
     lines[2_502:2_502] = again[1:]
-    saturday = np.datetime64("2024-03-16T14:00", "ns").astype(np.int64)
+    saturday = np.datetime64("2021-03-20T14:00", "ns").astype(np.int64)
     outside = [_line(int(saturday) + k * 300 * 10**9, [2_400.0, 2_400.5, 2_399.5, 2_400.0], 3) for k in range(6)]
-    place = next(i for i, line in enumerate(lines) if line.startswith("18.03.2024"))
+    place = next(i for i, line in enumerate(lines) if line.startswith("22.03.2021"))
     lines[place:place] = outside
-    bad = ["31.02.2024;10:00;2400,0;2401,0;2399,0;2400,5;12", "halt;;;;;;", "05.03.2024;03:15;2400,0;n/a;2399,0;2400,5;9",
-           "06.03.2024;04:20;2400,0;2401,0"]
+    bad = ["31.02.2021;10:00;2400,0;2401,0;2399,0;2400,5;12", "halt;;;;;;", "05.03.2021;03:15;2400,0;n/a;2399,0;2400,5;9",
+           "06.03.2021;04:20;2400,0;2401,0"]
     for k, line in enumerate(bad):
         lines[1_000 * (k + 1):1_000 * (k + 1)] = [line]
     planted = Planted(len(bad), len(again), tuple(time[contradicting].tolist()), tuple(time[spikes].tolist()),
@@ -95,7 +95,7 @@ def contract_months(bars: Bars) -> dict[str, str]:
     Each month trades at a premium over the one before, so that unadjusted prices jump at a roll.
     """
     files = {}
-    ends = [dt.date(2024, 3, 15), dt.date(2024, 6, 14), dt.date(2024, 9, 13), dt.date(2024, 12, 13)]
+    ends = [dt.date(2021, 3, 12), dt.date(2021, 6, 11), dt.date(2021, 9, 10), dt.date(2021, 12, 10)]
     for number, end in enumerate(ends):
         begin = end - dt.timedelta(days=130)
         first, stop = bars.range_of(Span(begin, end))
@@ -112,7 +112,7 @@ def contract_months(bars: Bars) -> dict[str, str]:
     return files
 
 
-def tick_file(bars: Bars, day: dt.date = dt.date(2024, 3, 5)) -> str:
+def tick_file(bars: Bars, day: dt.date = dt.date(2021, 3, 5)) -> str:
     """Bid and ask of one day, several times a bar, that stay inside the day's bars."""
     first, stop = bars.range_of(Span(day, day))
     tick = bars.terms.tick_size

@@ -20,7 +20,7 @@ from PySide6.QtWidgets import (
 
 from wolbrin.app.parts import Popup, button, label, link, pick_date, row, spin
 from wolbrin.app.session import Session
-from wolbrin.core.engine.run import Costs
+from wolbrin.core.engine.brief import Costs
 from wolbrin.core.errors import UserError
 from wolbrin.core.market.intervals import Interval, interval_words
 from wolbrin.core.measures.wording import number
@@ -259,27 +259,28 @@ class BriefLine(QWidget):
 
     def _edit_span(self, anchor: QToolButton) -> None:
         s = self._session
-        first, border, last = (pick_date(d) for d in (s.settings.training_first, s.settings.holdout_first,
-                                                      s.settings.last))
-        own = QCheckBox(f"only for {s.strategy.name}")
+        project = s.project_settings
+        first, border, last = (pick_date(d) for d in (s.settings.training_first, project.holdout_first, project.last))
+        until = pick_date(s.settings.training.last)
+        own = QCheckBox(f"{s.strategy.name} trains on less")
         own.setChecked(s.own_span)
+        until.setEnabled(s.own_span)
+        own.toggled.connect(until.setEnabled)
         months = spin(s.settings.most_months or 0, 0, 1200, 0)
         months.setSpecialValueText("all")
         bars = spin(s.settings.most_bars or 0, 0, 1e8, 0, 1000)
         bars.setSpecialValueText("all")
 
         def take() -> bool:
-            a, b, c = (e.date().toPython() for e in (first, border, last))
-            if own.isChecked() != s.own_span:
-                s.set_own_span(own.isChecked())
-            return s.change_settings(training_first=a, holdout_first=b, last=c, most_months=int(months.value()) or None,
-                                     most_bars=int(bars.value()) or None)
+            a, u, b, c = (e.date().toPython() for e in (first, until, border, last))
+            return s.keep_spans(a, u if own.isChecked() else None, b, c, int(months.value()), int(bars.value()))
 
         self._form(anchor, "Training span and holdout",
-                   [("training from", first), ("holdout from", border), ("data until", last), ("", own),
-                    ("only the last months", months), ("only the last bars", bars)], take,
-                   "Moving the border to a later day opens sealed data; this is counted. A limit is for quick tests: it "
-                   "shortens the training span from its begin.")
+                   [("training from", first), ("", own), ("until", until), ("holdout from, all markets", border),
+                    ("data until", last), ("only the last months", months), ("only the last bars", bars)], take,
+                   "The border is one day for all markets and strategies. Once work was done with it, moving it spends the "
+                   "holdout for everything found so far. A limit is for quick tests: it shortens the training span from its "
+                   "begin.")
 
     def _edit_costs(self, anchor: QToolButton) -> None:
         """Choose a cost set; changed figures become the set of one's own, or change the chosen one."""

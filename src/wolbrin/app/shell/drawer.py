@@ -11,7 +11,6 @@ from PySide6.QtWidgets import QGridLayout, QScrollArea, QVBoxLayout, QWidget
 from wolbrin.app.parts import clear, hairline, label, row
 from wolbrin.app.session import Session
 from wolbrin.app.theme.theme import Theme
-from wolbrin.core.market.intervals import interval_words
 from wolbrin.core.measures.catalogue import BY_KEY, measure
 from wolbrin.core.measures.facts import Facts
 from wolbrin.core.measures.wording import number, worded
@@ -19,8 +18,9 @@ from wolbrin.core.proving.line import GATES
 from wolbrin.core.rules.identity import strategy_hash
 from wolbrin.core.rules.words import describe
 from wolbrin.core.work.proving import Subject
+from wolbrin.core.work.standing import Standings
 
-SHOWN = ("net", "trades", "profit_factor", "win_rate", "average", "t", "max_drawdown", "return_drawdown", "under_water",
+SHOWN = ("net", "trades", "profit_factor", "win_rate", "average", "t_daily", "max_drawdown", "return_drawdown", "under_water",
          "sharpe")
 
 
@@ -73,10 +73,11 @@ class Drawer(QWidget):
     def refresh(self) -> None:
         s = self._session
         clear(self._box)
-        subject = s.subject or Subject(s.strategy, s.market, s.interval)
+        record = s.run.record() if s.run is not None else None
+        subject = s.subject or Subject(s.strategy, s.market, s.interval, record=record, own=s.own)
         summary = self._training_figures(subject)
         evidence = s.dossiers.evidence(*subject.key) if s.market else []
-        latest = {e.gate: e for e in evidence}
+        latest = Standings(s.project).of_subject(subject).evidence if s.market else {}
         self._box.addLayout(row(label("Dossier", "heading"), None,
                                 label(f"{subject.strategy.name} \u00b7 {subject.market} {subject.interval}", "small")))
         words = label(describe(subject.strategy), wrap=True)
@@ -122,6 +123,14 @@ class Drawer(QWidget):
         self._box.addWidget(hairline())
         self._box.addWidget(label("Found from", "heading"))
         self._box.addWidget(label(self._origin(subject, len(evidence)), "small", wrap=True))
+        if subject.record is not None:
+            self._box.addWidget(label("Made by", "heading"))
+            self._box.addWidget(label(subject.record.words(), "small", wrap=True))
+        opened_lines = self._openings(subject)
+        if opened_lines:
+            self._box.addWidget(label("Holdout opened", "heading"))
+            for line in opened_lines:
+                self._box.addWidget(label(line, "small", wrap=True))
         self._box.addStretch(1)
 
     def _training_figures(self, subject: Subject) -> dict[str, float]:
@@ -138,10 +147,20 @@ class Drawer(QWidget):
         s = self._session
         if not s.market:
             return ""
-        tried = s.dossiers.tried_for(subject.market, subject.interval)
-        where = f"{subject.market} {interval_words(subject.interval)}"
+        tried, where = s.dossiers.searches.tried_on(subject.market), subject.market
         alternatives = (f"{number(tried)} alternatives have been tried on {where} in this project." if tried
                         else f"No search has run on {where} yet.")
         ran = f"{tests} test{'s' if tests != 1 else ''} on record." if tests else "No gate has judged it yet."
-        found = f"Found as number {number(subject.tried)} of its search. " if subject.tried > 1 else ""
-        return f"{found}{alternatives} {ran}"
+        others = [e for e in s.dossiers.evidence(*subject.key)
+                  if e.record is None or subject.record is None or e.record.key != subject.record.key]
+        older = f" {len(others)} of them belong to another brief or history." if others else ""
+        return f"{alternatives} {ran}{older}"
+
+    def _openings(self, subject: Subject) -> list[str]:
+        """When and for what the holdout was opened for these rules, the last few."""
+        book = self._session.project.book
+        found = book.of(strategy_hash(subject.strategy), subject.market)
+        if not found:
+            return []
+        more = [f"and {len(found) - 3} times before"] if len(found) > 3 else []
+        return [f"{o.created[:16].replace('T', ' ')}, {o.what}" for o in found[-3:]] + more

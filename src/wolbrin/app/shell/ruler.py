@@ -32,6 +32,7 @@ class Ruler(QWidget):
         self._dragged: str | None = None
         self._moving: dt.date | None = None
         self._handle = "holdout_first"
+        self._words = ""
         self.setFixedHeight(66)
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
         self.setMouseTracking(True)
@@ -43,11 +44,21 @@ class Ruler(QWidget):
         self._told()
 
     def _told(self) -> None:
-        s = self._session.settings
-        self.setAccessibleDescription(f"training from {s.training_first}, holdout from {s.holdout_first}, "
-                                      f"opened {self._session.project.openings()} times, "
+        s, book = self._session.settings, self._session.project.book
+        moves, market = book.moves(), self._session.market
+        times = book.count()
+        # Read here, not at every painting.
+        self._words = (f"holdout seen since {moves[-1].created[:10]}" if moves else
+                       "holdout opened once" if times == 1 else f"holdout opened {times} times" if times else
+                       "holdout sealed")
+        own = ", the strategy's own" if self._session.own_span else ""
+        self.setAccessibleDescription(f"training from {s.training_first} to {s.training.last}{own}, holdout from "
+                                      f"{s.holdout_first}, opened {times} times, {book.count(market)} of them on {market}, "
                                       f"{len(self._session.fault_days())} days with faults marked")
-        self.setToolTip("Drag a border, or use the arrow keys: Up/Down choose, Left/Right move by a month")
+        unseen = book.unseen_first(s.holdout_first)
+        late = f"; only days from {unseen:%d %b %Y} on are unseen" if unseen > s.holdout_first else ""
+        self.setToolTip(f"Opened {times} times in this project, {book.count(market)} on {market}{late}. Drag a border, or "
+                        "use the arrow keys: Up/Down choose, Left/Right move by a month")
         self.update()
 
     def _ends(self) -> tuple[dt.date, dt.date]:
@@ -79,7 +90,8 @@ class Ruler(QWidget):
         top, bottom = 3.0, 46.0
         begin, border = self.x_of(self._value("training_first")), self.x_of(self._value("holdout_first"))
         end = self.x_of(min(s.settings.last, last))
-        painter.fillRect(QRectF(begin, top, border - begin, bottom - top), theme.color("surface"))
+        stop = self.x_of(min(s.settings.training.last + dt.timedelta(days=1), self._value("holdout_first")))
+        painter.fillRect(QRectF(begin, top, stop - begin, bottom - top), theme.color("surface"))
         painter.fillRect(QRectF(border, top, end - border, bottom - top), theme.color("holdout"))
         painter.fillRect(QRectF(border, top, end - border, bottom - top), theme.hatch())
         if s.market:
@@ -108,8 +120,7 @@ class Ruler(QWidget):
         painter.setFont(font(SMALL, QFont.Weight.Medium))
         painter.setPen(theme.color("muted"))
         self._label(painter, begin, border, "training", "surface")
-        times = s.project.openings()
-        words = f"holdout sealed, opened {times} times" if times != 1 else "holdout, opened once"
+        words = self._words
         painter.setPen(theme.color("accent"))
         self._label(painter, border, end, words, "holdout")
         for handle, x in (("training_first", begin), ("holdout_first", border)):

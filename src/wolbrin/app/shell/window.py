@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import datetime as dt
 from collections.abc import Callable
 
 from PySide6.QtCore import QPoint, QSize, Qt, QTimer
@@ -23,6 +24,7 @@ from wolbrin.app.places.study.view import StudyPlace
 from wolbrin.app.places.sweep.view import SweepPlace
 from wolbrin.app.session import Session
 from wolbrin.app.shell.actions import Action
+from wolbrin.app.shell.border import BorderPopup
 from wolbrin.app.shell.brief_line import BriefLine
 from wolbrin.app.shell.drawer import Drawer
 from wolbrin.app.shell.palette import HelpSheet, Palette
@@ -96,6 +98,7 @@ class MainWindow(QMainWindow):
         self.rail.wanted.connect(self.go)
         self.rail.menu_wanted.connect(lambda anchor: self.menu().popup(anchor.mapToGlobal(QPoint(0, anchor.height()))))
         session.place_wanted.connect(self.go)
+        session.border_asked.connect(self.ask_border)
         session.counts_changed.connect(self._count_soon)
         session.evidence_changed.connect(self._count_soon)
         session.shelf_changed.connect(self._count_soon)
@@ -215,6 +218,12 @@ class MainWindow(QMainWindow):
         palette.move(self.mapToGlobal(QPoint((self.width() - palette.width()) // 2, 110)))
         palette.show()
         palette.search.setFocus()
+
+    def ask_border(self, border: dt.date) -> None:
+        """Say what moving the border costs, under the ruler, and let the user decide."""
+        popup = BorderPopup(self.session, border, self)
+        popup.open_under(self.ruler)
+        popup.why.setFocus()
 
     def open_help(self) -> None:
         HelpSheet(self.actions_all, self).show()

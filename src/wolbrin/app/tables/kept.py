@@ -9,14 +9,14 @@ from typing import Any
 from wolbrin.app.tables.model import Column
 from wolbrin.core.market.intervals import interval_words
 from wolbrin.core.measures.catalogue import BY_KEY
-from wolbrin.core.measures.wording import worded
+from wolbrin.core.measures.wording import number, worded
 from wolbrin.core.rules.words import describe
 from wolbrin.core.store.dossier import Evidence, Kept
 
-FIGURES = ("trades", "net", "profit_factor", "win_rate", "average", "max_drawdown", "return_drawdown", "t", "sharpe")
+FIGURES = ("trades", "net", "profit_factor", "win_rate", "average", "max_drawdown", "return_drawdown", "t_daily", "sharpe")
 WIDTHS = {"trades": 58, "net": 74, "profit_factor": 84, "win_rate": 66, "average": 86, "max_drawdown": 112,
-          "return_drawdown": 82, "t": 92, "sharpe": 86}
-SHORT = {"return_drawdown": "ret/dd", "max_drawdown": "max drawdown", "t": "t of average", "average": "average trade"}
+          "return_drawdown": 82, "t_daily": 72, "sharpe": 86}
+SHORT = {"return_drawdown": "ret/dd", "max_drawdown": "max drawdown", "t_daily": "t of days", "average": "average trade"}
 
 
 @dataclass
@@ -50,9 +50,20 @@ def naming(get: Callable[[Any], Kept], name_width: int = 150) -> list[Column]:
             Column("equity", lambda r: get(r).candidate.spark, width=120, kind="spark")]
 
 
+def tried_column(get: Callable[[Any], Kept]) -> Column:
+    return Column("tried", lambda r: get(r).candidate.tried, lambda r: number(get(r).candidate.tried), "right", 66,
+                  tip="parameter sets, draws and trial cells looked at on its market in this project")
+
+
+def record_column(get: Callable[[Any], Kept]) -> Column:
+    return Column("made by", lambda r: get(r).candidate.record.words(), width=520)
+
+
 def words_column(get: Callable[[Any], Kept]) -> Column:
     return Column("rules in words", lambda r: describe(get(r).candidate.strategy), width=520)
 
 
 def stand_tint(text: str) -> str | None:
-    return "gain" if text == "stands" else "loss" if text.startswith("falls") else "accent" if text == "sealed" else "muted"
+    if text.startswith(("falls", "fell")):
+        return "loss"
+    return {"stands": "gain", "sealed": "accent"}.get(text, "muted")

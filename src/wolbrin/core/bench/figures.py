@@ -16,9 +16,10 @@ from wolbrin.core.bench.data import bench_bars, bench_strategy
 from wolbrin.core.bench.figure import Figure
 from wolbrin.core.bench.importing import import_figures
 from wolbrin.core.bench.trials import trial_figures
+from wolbrin.core.engine.brief import Brief, Costs
 from wolbrin.core.engine.ledger import ledger
 from wolbrin.core.engine.prepare import Prepared
-from wolbrin.core.engine.run import Brief, Costs, backtest
+from wolbrin.core.engine.run import backtest
 from wolbrin.core.jobs import Engine, cores
 from wolbrin.core.market.terms import Terms
 from wolbrin.core.proving.monte_carlo import simulate_paths

@@ -69,22 +69,23 @@ def rates_at(bars: Bars, rates: Bars, moments: Ints) -> Floats:
 @dataclass(frozen=True)
 class Prepared:
     """bars and shared indicator columns. finer: bars of a shorter interval for fine fills, rates: bars of the market
-    that quotes the conversion rate; either may be made when first asked for."""
+    that quotes the conversion rate; either may be made when first asked for. source: name of the source, for records."""
 
     bars: Bars
     columns: Columns
     finer: Callable[[], Bars | None] = field(default=lambda: None)
     rates: Callable[[], Bars | None] = field(default=lambda: None)
+    source: str = ""
 
     @classmethod
     def of(cls, bars: Bars, *, finer: Callable[[], Bars | None] = lambda: None,
            rates: Callable[[], Bars | None] = lambda: None, elsewhere: Elsewhere = no_other,
-           own: Own = no_own) -> Prepared:
-        return cls(bars, Columns(bars, elsewhere=elsewhere, own=own), finer, rates)
+           own: Own = no_own, source: str = "") -> Prepared:
+        return cls(bars, Columns(bars, elsewhere=elsewhere, own=own), finer, rates, source)
 
     def over(self, bars: Bars) -> Prepared:
         """Other bars of this market, such as a beginning of these, made ready with the same sources beside."""
-        return Prepared(bars, self.columns.over(bars), self.finer, self.rates)
+        return Prepared(bars, self.columns.over(bars), self.finer, self.rates, self.source)
 
     @cached_property
     def counter(self) -> NightCount:

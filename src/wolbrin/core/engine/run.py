@@ -8,15 +8,16 @@ from functools import cached_property
 
 import numpy as np
 from numpy.typing import NDArray
-from pydantic import Field
 
 from wolbrin.core.engine import codes as k
+from wolbrin.core.engine.brief import Brief
 from wolbrin.core.engine.inputs import NO_FINER, NO_LOG, NO_NIGHTS, NOTHING_ASKED, Asked, Clock, Money, Plan, parameters
 from wolbrin.core.engine.kernel import simulate
 from wolbrin.core.engine.prepare import FineBars, Prepared, as_prepared
+from wolbrin.core.engine.record import Record, others_read, own_read
 from wolbrin.core.errors import UserError
 from wolbrin.core.market.bars import Bars, Floats, Ints, Span, day_of
-from wolbrin.core.market.terms import Model, Terms
+from wolbrin.core.market.terms import Terms
 from wolbrin.core.rules.decide import Decisions, decide
 from wolbrin.core.rules.identity import strategy_hash
 from wolbrin.core.rules.mirror import entry_orders
@@ -27,51 +28,6 @@ NO_CURVE = np.zeros(0, np.float64)
 NO_POSITION = np.zeros(0, np.int8)
 
 
-class Costs(Model):
-    """What trading costs, laid over the market's own terms; money in account currency."""
-
-    spread_ticks: float = Field(0.0, ge=0)
-    slippage_ticks: float = Field(0.0, ge=0)
-    per_contract: float = Field(0.0, ge=0)
-    percent: float = Field(0.0, ge=0)
-    minimum: float = Field(0.0, ge=0)
-    financing_long: float | None = Field(None, description="ticks a night; the contract terms' own where absent")
-    financing_short: float | None = None
-    roll_ticks: float = Field(0.0, ge=0, description="ticks for holding over a roll of a continuous future")
-
-    @classmethod
-    def of(cls, terms: Terms) -> Costs:
-        c = terms.commission
-        return cls(spread_ticks=terms.spread_ticks, slippage_ticks=terms.slippage_ticks,
-                   per_contract=c.per_contract, percent=c.percent, minimum=c.minimum)
-
-    def scaled(self, factor: float) -> Costs:
-        """Trading costs times `factor`; financing stays, since it can be an income."""
-        rates = ("financing_long", "financing_short")
-        return Costs(**{k: v if k in rates else v * factor for k, v in self.model_dump().items()})
-
-    def financing(self, terms: Terms) -> tuple[float, float]:
-        """Long and short rate in ticks a night."""
-        own = terms.financing
-        return (own.long if self.financing_long is None else self.financing_long,
-                own.short if self.financing_short is None else self.financing_short)
-
-
-@dataclass(frozen=True)
-class Brief:
-    """What a run asks beside strategy and bars: decision span, costs and starting capital (account money).
-
-    most_bars: only the last so many bars of the span decide, for quick tests; None for all.
-    fine: walk the bars of a shorter interval inside each bar, where the history has them.
-    """
-
-    span: Span = Span()
-    costs: Costs = Costs()
-    capital: float = 50_000.0
-    most_bars: int | None = None
-    fine: bool = False
-
-
 @dataclass(frozen=True)
 class Run:
     """The outcome of one backtest over bars [first, last) of `bars`.
@@ -80,6 +36,7 @@ class Run:
     equity in account money at each close. position: int8[last - first]. log: int64[e, LOG_COLUMNS], the order log. The
     three latter are empty in a statistics-only run. rates: account money for a unit of quote money at each bar's end,
     float64[last - first], or [1] where it is fixed. fault: why the run ended before its span did, in words, or "".
+    ready: the history as it was made ready.
     """
 
     bars: Bars
@@ -96,8 +53,8 @@ class Run:
     log: Ints = field(default_factory=lambda: NO_LOG)
     rates: Floats = field(default_factory=lambda: np.ones(1))
     fine: FineBars | None = None
-    rates_hash: str = ""
     fault: str = ""
+    ready: Prepared | None = None
 
     def __len__(self) -> int:
         return len(self.trades_i)
@@ -154,16 +111,34 @@ class Run:
             digest.update(np.ascontiguousarray(part).tobytes())
         return digest.hexdigest()[:16]
 
-    def record(self) -> dict[str, object]:
-        """What made this run; the same record gives the same bits."""
-        span = self.brief.span
-        return {"engine": ENGINE_VERSION, "market": self.bars.terms.code, "interval": self.bars.interval,
-                "history": self.bars.hash, "strategy": strategy_hash(self.strategy),
-                "first": span.first.isoformat() if span.first else None,
-                "last": span.last.isoformat() if span.last else None,
-                "costs": self.brief.costs.model_dump(), "capital": self.brief.capital, "most_bars": self.brief.most_bars,
-                "fill": self.strategy.fill, "flat_by_session_end": self.strategy.flat_by_session_end,
-                "fine_fills": self.fine is not None, "conversion_history": self.rates_hash}
+    def record(self, *, tried: int = 1, seeds: tuple[int, ...] = ()) -> Record:
+        """What made this run; the same record gives the same bits. tried: alternatives looked at to find the rules."""
+        ready = self.ready if self.ready is not None else Prepared.of(self.bars)
+        return record_of(ready, self.strategy, self.brief, tried=tried, seeds=seeds)
+
+
+def record_of(ready: Prepared, strategy: Strategy | None, brief: Brief, *, tried: int = 1, seeds: tuple[int, ...] = (),
+              rules: str = "") -> Record:
+    """The record of a strategy under a brief on a history; of a whole search where there is no one strategy.
+
+    rules: what stands for the strategy's hash then, such as the digest of the limits it is drawn under.
+    """
+    terms = ready.bars.terms
+    histories = others_read(strategy, ready.columns) if strategy is not None else {}
+    rates = ready.rates() if terms.conversion_market else None
+    if rates is not None:
+        histories[f"conversion {terms.conversion_market}"] = rates.hash
+    fine = brief.fine and ready.fine is not None
+    finer = ready.finer() if fine else None
+    if finer is not None:
+        histories["finer bars"] = finer.hash
+    traded = {"fill": strategy.fill, "flat_by_session_end": strategy.flat_by_session_end} if strategy is not None else {}
+    return Record(engine=ENGINE_VERSION, market=terms.code, source=ready.source, interval=ready.bars.interval,
+                  history=ready.bars.hash, histories=histories, own_indicators=own_read(strategy) if strategy else {},
+                  strategy=strategy_hash(strategy) if strategy is not None else rules, first=brief.span.first,
+                  last=brief.span.last, role=brief.role, costs=brief.costs, costs_assumed=brief.assumed,
+                  capital=brief.capital, most_bars=brief.most_bars, fine_fills=fine, seeds=seeds, tried=tried,
+                  **traded)
 
 
 def check(bars: Bars, strategy: Strategy, brief: Brief) -> None:
@@ -178,6 +153,16 @@ def check(bars: Bars, strategy: Strategy, brief: Brief) -> None:
     if fixed and np.floor(strategy.quantity / terms.lot_step + 1e-6) * terms.lot_step < terms.minimum_lot - 1e-9:
         raise UserError(f"a quantity of {strategy.quantity:g} is below the smallest lot of {terms.minimum_lot:g}",
                         f"{terms.code}, quantity", f"Trade at least {terms.minimum_lot:g}.")
+
+
+def need_bars(history: Prepared | Bars, span: Span) -> None:
+    """Refuse a span that holds no bar, before anything is asked of it. Raises UserError."""
+    bars = as_prepared(history).bars
+    first, last = bars.range_of(span)
+    if last <= first:
+        raise UserError(f"there are no bars in {span}", bars.terms.code,
+                        f"Its bars run from {day_of(bars.trading_date[0])} to {day_of(bars.trading_date[-1])}; choose a span "
+                        "that meets them.")
 
 
 def plan_of(strategy: Strategy, terms: Terms) -> Plan:
@@ -298,6 +283,5 @@ def backtest(history: Prepared | Bars, strategy: Strategy, brief: Brief, *, deta
     named = {name: int(value) for name, value in zip(k.COUNTS, counts)}
     named["left out"] = bars.left_out
     fault = fault_words(int(state[k.S_FAULT]), bars, first + done - 1, strategy) if state[k.S_FAULT] else ""
-    rated = ready.rates() if terms.conversion_market else None
     return Run(bars, strategy, brief, first, first + done, booked, trades_f[:count].copy(), net[:done], gross[:done],
-               position[:done], named, log, cut(rates[1])[:max(done, 1)], fine, rated.hash if rated else "", fault)
+               position[:done], named, log, cut(rates[1])[:max(done, 1)], fine, fault, ready)

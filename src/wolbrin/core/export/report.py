@@ -72,15 +72,19 @@ def _pictures(run: Run, currency: str) -> list[tuple[str, Any]]:
             ("Gross to net", costs_picture(run, currency)), ("Results of trades", results_picture(run, currency))]
 
 
-def html_report(run: Run, currency: str) -> str:
-    """The report as one HTML text, pictures inline."""
+def _record_lines(run: Run, tried: int) -> list[tuple[str, object]]:
+    return [*run.record(tried=tried).model_dump(mode="json").items(), ("fingerprint", run.fingerprint)]
+
+
+def html_report(run: Run, currency: str, tried: int = 1) -> str:
+    """The report as one HTML text, pictures inline. tried: alternatives looked at on its market."""
     pictures = []
     for name, figure in _pictures(run, currency):
         held = io.BytesIO()
         figure.savefig(held, format="png", dpi=150)
         pictures.append((name, base64.b64encode(held.getvalue()).decode("ascii")))
     title, brief = _title(run)
-    record = [*run.record().items(), ("fingerprint", run.fingerprint)]
+    record = [*_record_lines(run, tried)]
     environment = importlib.import_module("jinja2").Environment(autoescape=True)  # slow to import, seldom needed
     text: str = environment.from_string(PAGE).render(
         title=title, brief=brief, words=describe(run.strategy), cautions=[c.text for c in cautions(run)], pictures=pictures,
@@ -88,9 +92,9 @@ def html_report(run: Run, currency: str) -> str:
     return text
 
 
-def write_html(run: Run, path: Path, currency: str) -> None:
+def write_html(run: Run, path: Path, currency: str, tried: int = 1) -> None:
     """Write the report as HTML. Raises EnvironmentTrouble where the file cannot be written."""
-    text = html_report(run, currency)
+    text = html_report(run, currency, tried)
     try:
         path.write_text(text, encoding="utf-8")
     except OSError as err:
@@ -110,7 +114,7 @@ def _text_page(title: str, head: list[str], rows: list[list[str]]) -> Any:
     return figure
 
 
-def write_pdf(run: Run, path: Path, currency: str) -> None:
+def write_pdf(run: Run, path: Path, currency: str, tried: int = 1) -> None:
     """Write the report as PDF, A4. Raises EnvironmentTrouble where the file cannot be written."""
     pages = importlib.import_module("matplotlib.backends.backend_pdf").PdfPages
     wrap = textwrap.fill
@@ -118,7 +122,7 @@ def write_pdf(run: Run, path: Path, currency: str) -> None:
     figure = importlib.import_module("matplotlib.figure").Figure(figsize=(8.27, 11.69))
     lines = [wrap(brief, 96), "", wrap(describe(run.strategy), 96), "", *(wrap(f"Look closer: {c.text}", 96)
                                                                         for c in cautions(run)), "",
-             *(f"{key}: {value}" for key, value in [*run.record().items(), ("fingerprint", run.fingerprint)])]
+             *(f"{key}: {value}" for key, value in _record_lines(run, tried))]
     figure.text(0.07, 0.95, title, fontsize=16, va="top")
     figure.text(0.07, 0.91, "\n".join(wrap(line, 110) if len(line) > 110 else line for line in "\n".join(lines).split("\n")),
                 fontsize=8.5, va="top", linespacing=1.5)

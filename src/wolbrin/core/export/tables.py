@@ -63,19 +63,19 @@ def write_orders(run: Run, path: Path) -> None:
     write_table(order_log(run), path, "orders")
 
 
-def measures_data(run: Run) -> dict[str, Any]:
+def measures_data(run: Run, tried: int = 1) -> dict[str, Any]:
     """Record, counts and measures of all trades and of each side as plain data; missing values are None."""
     def plain(values: dict[str, float]) -> dict[str, float | None]:
         return {key: None if math.isnan(v) else v for key, v in values.items()}
 
-    return {"record": run.record(), "fingerprint": run.fingerprint, "counts": run.counts,
+    return {"record": run.record(tried=tried).model_dump(mode="json"), "fingerprint": run.fingerprint, "counts": run.counts,
             "units": {m.key: m.unit for m in MEASURES}, "all": plain(measure(Facts.of(run))),
             "long": plain(measure(side_facts(run, 1))), "short": plain(measure(side_facts(run, -1)))}
 
 
-def write_measures(run: Run, path: Path) -> None:
+def write_measures(run: Run, path: Path, tried: int = 1) -> None:
     """The measures as JSON."""
     try:
-        path.write_text(json.dumps(measures_data(run), indent=1, sort_keys=True) + "\n", encoding="utf-8")
+        path.write_text(json.dumps(measures_data(run, tried), indent=1, sort_keys=True) + "\n", encoding="utf-8")
     except OSError as err:
         raise unwritable(err, path) from None

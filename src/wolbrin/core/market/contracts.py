@@ -11,6 +11,7 @@ Futures Market" (chapter on continuous futures); from memory.
 from __future__ import annotations
 
 import datetime as dt
+from collections.abc import Sequence
 from dataclasses import dataclass
 from itertools import pairwise
 from typing import Literal
@@ -61,7 +62,7 @@ class Roll:
 
 @dataclass(frozen=True)
 class Continuous:
-    """The joined bars, the rolls, and the month of each bar as a number (int32[n])."""
+    """The joined bars as they were traded, the rolls, and the month of each bar as a number (int32[n])."""
 
     raw: Raw
     rolls: tuple[Roll, ...]
@@ -124,7 +125,7 @@ def _joint(old: _Days, new: _Days, date: int, names: tuple[str, str]) -> tuple[f
 
 
 def join_months(months: list[Month], terms: Terms, rule: Rule) -> Continuous:
-    """Join months, given in any order, into one series.
+    """Join months, given in any order, into one series. Prices stay as they were traded; `adjusted` moves them.
 
     Raises:
         UserError: fewer than two months, months that do not meet, a rule that lacks what it needs.
@@ -156,23 +157,36 @@ def join_months(months: list[Month], terms: Terms, rule: Rule) -> Continuous:
                           entered - left, entered / left if left else np.nan))
         dates.append(date)
     parts, month = [], []
-    # From the last month back: what was rolled later moves everything before it.
-    shift, factor = 0.0, 1.0
-    for number in reversed(range(len(months))):
-        raw, of_row = months[number].raw, days[number][1]
+    for number, one in enumerate(months):
+        raw, of_row = one.raw, days[number][1]
         first = np.searchsorted(of_row, dates[number - 1]) if number else 0
         stop = np.searchsorted(of_row, dates[number]) if number < len(dates) else len(raw)
-        part = raw.take(slice(int(first), int(stop)))
-        if rule.adjust != "unadjusted":
-            o, h, lo, c = (p * factor if rule.adjust == "ratio" else p + shift for p in part.prices)
-            part = Raw(part.interval, part.time, o, h, lo, c, part.volume, part.end, part.open_interest)
-        parts.append(part)
-        month.append(np.full(len(part), number, np.int32))
-        if number:
-            shift += rolls[number - 1].difference
-            factor *= rolls[number - 1].ratio
-    joined = concatenated(parts[::-1])
-    return Continuous(_on_grid(joined, terms), tuple(rolls), np.concatenate(month[::-1]))
+        parts.append(raw.take(slice(int(first), int(stop))))
+        month.append(np.full(len(parts[-1]), number, np.int32))
+    return Continuous(_on_grid(concatenated(parts), terms), tuple(rolls), np.concatenate(month))
+
+
+def adjusted(raw: Raw, terms: Terms, rolls: Sequence[tuple[int, float, float]], adjust: Adjust, still: int) -> Raw:
+    """Joined rows moved so that they do not jump at rolls.
+
+    rolls: (UTC ns, difference, ratio), in order. still: UTC ns; prices of the month traded just before that instant stay,
+    earlier months are moved toward it by the rolls between, and later months too. What comes after `still` therefore never
+    moves what came before it.
+    """
+    if adjust == "unadjusted" or not rolls:
+        return raw
+    moments = np.array([r[0] for r in rolls], np.int64)
+    here = np.searchsorted(moments, raw.time, "right")  # rolls behind each row
+    there = int(np.searchsorted(moments, still, "left"))
+    if adjust == "ratio":
+        level = np.concatenate(([1.0], np.cumprod([r[2] for r in rolls])))
+        factor = (level[there] / level)[here]
+        o, h, lo, c = (p * factor for p in raw.prices)
+    else:
+        level = np.concatenate(([0.0], np.cumsum([r[1] for r in rolls])))
+        shift = (level[there] - level)[here]
+        o, h, lo, c = (p + shift for p in raw.prices)
+    return _on_grid(Raw(raw.interval, raw.time, o, h, lo, c, raw.volume, raw.end, raw.open_interest), terms)
 
 
 def _on_grid(raw: Raw, terms: Terms) -> Raw:

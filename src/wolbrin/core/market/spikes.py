@@ -29,6 +29,14 @@ Rows = NDArray[np.int64]
 
 
 @dataclass(frozen=True)
+class Usual:
+    """What is usual at each time of day, float64[slots]: median true range, and its median deviation in shares of itself."""
+
+    size: Floats
+    spread: Floats
+
+
+@dataclass(frozen=True)
 class Spikes:
     """rows: int64[k], rising. deviations: float64[k] robust deviations. base: float64[k] price before. size: float64[k]
     how far the bar went beyond it, signed. usual: float64[k] usual true range there."""
@@ -59,27 +67,45 @@ def _medians(values: Floats, group: Rows, count: int) -> Floats:
     return np.where(size > 0, (low + high) / 2, np.nan)
 
 
-def usual_range(raw: Raw, terms: Terms) -> tuple[Floats, Floats]:
-    """float64[n] each: usual true range of every bar, and its robust deviation, at that time of day and liveliness."""
-    n = len(raw)
-    size = true_range(raw)
-    # The first bar after a pause carries the gap; only its own range is usual for it.
-    gap = np.append(True, np.diff(raw.time) > 4 * np.median(np.diff(raw.time))) if n > 1 else np.ones(n, bool)
-    size = np.where(gap, raw.high - raw.low, size)
+def _slots(raw: Raw, terms: Terms) -> tuple[Rows, int]:
     slot = to_local(raw.time, terms.time_zone) % NS_A_DAY // (SLOT_MINUTES * NS_A_MINUTE)
-    slots = int(NS_A_DAY // (SLOT_MINUTES * NS_A_MINUTE))
-    floor = terms.tick_size
-    by_slot = np.maximum(np.nan_to_num(_medians(size, slot, slots), nan=floor), floor)
-    relative = size / by_slot[slot]
+    return slot, int(NS_A_DAY // (SLOT_MINUTES * NS_A_MINUTE))
+
+
+def _sizes(raw: Raw) -> Floats:
+    """float64[n]: true ranges; the first bar after a pause carries the gap, so only its own range counts there."""
+    gap = np.append(True, np.diff(raw.time) > 4 * np.median(np.diff(raw.time))) if len(raw) > 1 else np.ones(len(raw), bool)
+    return np.where(gap, raw.high - raw.low, true_range(raw))
+
+
+def _lively(size: Floats, by_slot: Floats, tick: float) -> Floats:
+    """float64[n]: the usual size at each bar's time of day times the liveliness around the bar, one tick at least."""
+    n = len(size)
     block = np.arange(n) // NEIGHBORS
-    level = _medians(relative, block, int(block[-1]) + 1 if n else 0)
+    level = _medians(size / by_slot, block, int(block[-1]) + 1 if n else 0)
     if len(level) > 2:
         level = np.median(np.stack([np.append(level[:1], level[:-1]), level, np.append(level[1:], level[-1:])]), axis=0)
-    usual = np.maximum(by_slot[slot] * np.maximum(level, 0.2)[block], floor) if n else size
-    left = size / usual
-    spread = _medians(np.abs(left - 1.0), slot, slots)
-    deviation = np.maximum(np.nan_to_num(spread, nan=0.0)[slot] * TO_SIGMA * usual, floor)
-    return usual, deviation
+    return np.maximum(by_slot * np.maximum(level, 0.2)[block], tick) if n else size
+
+
+def learn_usual(raw: Raw, terms: Terms) -> Usual:
+    """What is usual in these rows, for judging them or later ones."""
+    slot, slots = _slots(raw, terms)
+    size = _sizes(raw)
+    by_slot = np.maximum(np.nan_to_num(_medians(size, slot, slots), nan=terms.tick_size), terms.tick_size)
+    left = size / _lively(size, by_slot[slot], terms.tick_size)
+    return Usual(by_slot, _medians(np.abs(left - 1.0), slot, slots))
+
+
+def usual_range(raw: Raw, terms: Terms, learned: Usual | None = None) -> tuple[Floats, Floats]:
+    """float64[n] each: usual true range of every bar, and its robust deviation, at that time of day and liveliness.
+
+    learned: what is usual in other rows, such as the training ones; of these rows themselves when it is None.
+    """
+    known = learn_usual(raw, terms) if learned is None else learned
+    slot, _ = _slots(raw, terms)
+    usual = _lively(_sizes(raw), known.size[slot], terms.tick_size)
+    return usual, np.maximum(np.nan_to_num(known.spread, nan=0.0)[slot] * TO_SIGMA * usual, terms.tick_size)
 
 
 @njit(cache=True)
@@ -116,16 +142,16 @@ def _reverting(o: Floats, h: Floats, lo: Floats, c: Floats, limit: Floats, withi
     return out, base
 
 
-def find_spikes(raw: Raw, terms: Terms, deviations: float = SPIKE_DEVIATIONS) -> Spikes:
+def find_spikes(raw: Raw, terms: Terms, deviations: float = SPIKE_DEVIATIONS, learned: Usual | None = None) -> Spikes:
     """Bars that left the price by more than `deviations` robust deviations and came back within `BACK_WITHIN` bars.
 
     Args:
-        raw: rows in order of time, finite prices. deviations: how far is too far.
+        raw: rows in order of time, finite prices. deviations: how far is too far. learned: see `usual_range`.
     """
     nothing = np.zeros(0)
     if len(raw) < 3:
         return Spikes(np.zeros(0, np.int64), nothing, nothing, nothing, nothing)
-    usual, deviation = usual_range(raw, terms)
+    usual, deviation = usual_range(raw, terms, learned)
     step = np.diff(raw.time)
     gap = np.append(True, step > 4 * np.median(step))
     side, base = _reverting(*raw.prices, usual + deviations * deviation, BACK_WITHIN, BACK_SHARE, gap)

@@ -20,7 +20,7 @@ from wolbrin.core.market.intervals import DAILY
 from wolbrin.core.market.raw import Raw
 from wolbrin.core.market.schedule import placed_daily
 from wolbrin.core.market.sessions import session_table
-from wolbrin.core.market.spikes import SPIKE_DEVIATIONS, find_spikes, spike_limits
+from wolbrin.core.market.spikes import SPIKE_DEVIATIONS, Usual, find_spikes, learn_usual, spike_limits
 from wolbrin.core.market.terms import WEEKDAYS, Model, Terms, Weekday
 from wolbrin.core.market.zones import to_local
 
@@ -76,11 +76,12 @@ class Change:
 
 @dataclass(frozen=True)
 class Treated:
-    """A source after treatment. rows: int64[n], the source's row of each bar."""
+    """A source after treatment. rows: int64[n], the source's row of each bar. usual: what spikes were judged by."""
 
     bars: Bars
     changes: tuple[Change, ...]
     rows: NDArray[np.int64]
+    usual: Usual | None = None
 
 
 def contradicting(raw: Raw) -> Flags:
@@ -100,8 +101,10 @@ def session_rule_of(raw: Raw, terms: Terms) -> NDArray[np.int64]:
     return out
 
 
-def treat(raw: Raw, terms: Terms, treatment: Treatment, source: str = "history") -> Treated:
+def treat(raw: Raw, terms: Terms, treatment: Treatment, source: str = "history", learned: Usual | None = None) -> Treated:
     """Apply the rules to a source's rows (in order of time) and make bars of what stays.
+
+    learned: what is usual, where it was learned from other rows; learned from these when it is None.
 
     Raises:
         UserError: nothing is left, or a price is not a number.
@@ -153,8 +156,10 @@ def treat(raw: Raw, terms: Terms, treatment: Treatment, source: str = "history")
         leave_out("bars without a range", flat)
     part = Raw(raw.interval, raw.time, raw.open, high, low, raw.close, raw.volume, raw.end).take(keep)
     rows = rows[keep]
+    usual = None
     if treatment.spikes != "keep" and len(part):
-        found = find_spikes(part, terms, treatment.deviations)
+        usual = learned or learn_usual(part, terms)
+        found = find_spikes(part, terms, treatment.deviations, usual)
         if treatment.spikes == "leave out":
             hit = np.zeros(len(part), bool)
             hit[found.rows] = True
@@ -172,7 +177,7 @@ def treat(raw: Raw, terms: Terms, treatment: Treatment, source: str = "history")
     bars = make_bars(terms, part.interval, part.time, part.prices, part.volume, source, part.end)
     if len(bars) < len(part):
         rows = rows[np.searchsorted(part.time, bars.time)]
-    return Treated(bars, tuple(c for c in changes if len(c)), rows)
+    return Treated(bars, tuple(c for c in changes if len(c)), rows, usual)
 
 
 def trading_dates(raw: Raw, terms: Terms) -> NDArray[np.int64]:

@@ -10,9 +10,10 @@ from typing import Literal
 import numpy as np
 from numpy.typing import NDArray
 
-from wolbrin.core.engine.run import Costs
+from wolbrin.core.engine.brief import Costs
 from wolbrin.core.market.sessions import rollovers
 from wolbrin.core.measures.facts import Facts
+from wolbrin.core.measures.inference import sharpe_of_days, t_of_mean
 
 Unit = Literal["money", "percent", "ratio", "count", "days", "R"]
 NAN = math.nan
@@ -53,6 +54,9 @@ def break_even_rate(f: Facts) -> float:
 
 
 def t_of_average(f: Facts) -> float:
+    # Trades of several members overlap in time; pooled, they would count one move of the market many times.
+    if f.pooled:
+        return NAN
     return _ratio(_mean(f.profits), _sd(f.profits) / math.sqrt(len(f.profits))) if len(f.profits) > 1 else NAN
 
 
@@ -156,7 +160,12 @@ MEASURES: tuple[Measure, ...] = (
             lambda f: 100.0 * float(x.max()) if len(x := f.risk_share[np.isfinite(f.risk_share)]) else NAN, -1),
     Measure("expectancy", "expectancy", "R", "mean of net / initial risk, over trades with a stop",
             lambda f: _nan_mean(f.r)),
-    Measure("t", "t of average trade", "ratio", "mean / (standard deviation / square root of n)", t_of_average),
+    Measure("t", "t of average trade", "ratio", "mean / (standard deviation / square root of n); n/a for a portfolio, whose "
+            "trades overlap", t_of_average),
+    Measure("t_daily", "t of daily results", "ratio", "mean daily P/L / its standard error, autocorrelation allowed for "
+            "(Newey & West 1987; Bartlett weights, lag floor(4 (n / 100)^(2/9)))", lambda f: t_of_mean(f.daily)),
+    Measure("sharpe_daily", "Sharpe ratio of a day", "ratio", "mean / standard deviation of daily P/L, not annualized",
+            lambda f: sharpe_of_days(f.daily)),
     Measure("max_drawdown", "maximum drawdown", "money",
             "largest fall of equity from its running peak, starting capital included", maximum_drawdown, -1),
     Measure("max_drawdown_percent", "maximum drawdown", "percent", "largest fall in percent of the peak",
@@ -194,7 +203,8 @@ MEASURES: tuple[Measure, ...] = (
 
 BY_KEY = {m.key: m for m in MEASURES}
 # What a sweep, a search and the Shelf keep of every candidate.
-SUMMARY = ("net", "trades", "profit_factor", "win_rate", "average", "t", "max_drawdown", "return_drawdown", "sharpe")
+SUMMARY = ("net", "trades", "profit_factor", "win_rate", "average", "t", "t_daily", "max_drawdown", "return_drawdown",
+           "sharpe", "sharpe_daily")
 
 
 def measure(facts: Facts, keys: Iterable[str] | None = None) -> dict[str, float]:

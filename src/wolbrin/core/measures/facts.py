@@ -48,7 +48,8 @@ class Facts:
     profits: net per trade, float64[m]. r: R multiples, NaN without a stop. risk_share: initial risk / equity that
     sized the trade. exit_year: int64[m]. equity: float64[n] net, with `times`, int64[n] UTC ns of its points, and
     `begin`, the instant before the first. daily: P/L per trading date, float64[d].
-    exposed, bars: bars with a position and bars in all. run: the run behind, None for a combination.
+    exposed, bars: bars with a position and bars in all. run: the run behind, None for a combination. pooled: the trades are
+    those of several members, which overlap in time.
     """
 
     capital: float
@@ -63,6 +64,7 @@ class Facts:
     exposed: int
     bars: int
     run: Run | None = None
+    pooled: bool = False
 
     @cached_property
     def daily_returns(self) -> Floats:

@@ -4,8 +4,9 @@ from __future__ import annotations
 
 from dataclasses import dataclass, replace
 
+from wolbrin.core.engine.brief import Brief
 from wolbrin.core.engine.prepare import Prepared
-from wolbrin.core.engine.run import Brief, Run, backtest
+from wolbrin.core.engine.run import Run, backtest
 from wolbrin.core.rules.model import Strategy
 
 

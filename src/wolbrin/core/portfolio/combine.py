@@ -90,7 +90,7 @@ def equal_weight(runs: list[Run]) -> Combination:
                   np.concatenate([f.risk_share for f in each])[order] * weight,
                   np.concatenate([f.exit_year for f in each])[order], equity, times,
                   min(int(r.bars.time[r.first]) for r in live), table.sum(axis=1) * weight, int(exposed.sum()),
-                  len(times))
+                  len(times), pooled=len(runs) > 1)
     return Combination(tuple(runs), weight, times, equity, parts, facts)
 
 

@@ -2,19 +2,20 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from typing import Any, Protocol
 
+from wolbrin.core.engine.brief import Brief
 from wolbrin.core.engine.prepare import Prepared
-from wolbrin.core.engine.run import Brief
 from wolbrin.core.market.bars import Span
 from wolbrin.core.rules.model import Strategy
 
 
 @dataclass(frozen=True)
 class Case:
-    """What a gate judges: a strategy on prepared history, the training brief, the sealed span, and how many
-    alternatives were tried to find it. seed drives whatever is random."""
+    """What a gate judges: a strategy on its training history, the training brief, the sealed span, and how many
+    alternatives were tried to find it. seed drives whatever is random. opened: the history with its sealed bars, only while
+    the holdout is open for this case; t_needed: what the holdout then asks of it."""
 
     strategy: Strategy
     history: Prepared
@@ -22,11 +23,14 @@ class Case:
     holdout: Span
     tried: int
     seed: int = 20260101
+    opened: Prepared | None = None
+    t_needed: float = 0.0
 
 
 @dataclass(frozen=True)
 class Outcome:
-    """figures: the numbers behind the verdict. headline: the one number to show, in words."""
+    """figures: the numbers behind the verdict. headline: the one number to show, in words. settings: of the gate; a verdict
+    holds for them only."""
 
     gate: str
     passed: bool
@@ -34,6 +38,7 @@ class Outcome:
     headline: str
     inputs: dict[str, Any]
     figures: dict[str, float]
+    settings: dict[str, Any] = field(default_factory=dict)
 
 
 class Gate(Protocol):
@@ -47,6 +52,11 @@ class Gate(Protocol):
 
     @property
     def opens_holdout(self) -> bool: ...
+
+    @property
+    def settings(self) -> dict[str, Any]:
+        """What is set on it, by name."""
+        ...
 
     def describe(self) -> str:
         """The threshold in a few words."""

@@ -1,8 +1,9 @@
-"""The sealed holdout: opened last, counted every time."""
+"""The sealed holdout: opened last, counted every time, judged once."""
 
 from __future__ import annotations
 
 from dataclasses import dataclass, replace
+from typing import Any
 
 from wolbrin.core.engine.run import backtest
 from wolbrin.core.measures.catalogue import measure
@@ -10,35 +11,47 @@ from wolbrin.core.measures.facts import Facts
 from wolbrin.core.measures.wording import number
 from wolbrin.core.proving.gate import Case, Outcome
 
-KEYS = ("net", "trades", "profit_factor", "win_rate", "average", "t", "max_drawdown", "return_drawdown", "sharpe")
+KEYS = ("net", "trades", "profit_factor", "win_rate", "average", "t", "t_daily", "max_drawdown", "return_drawdown", "sharpe")
+HOLDOUT = "holdout"
 
 
 @dataclass(frozen=True)
 class HoldoutGate:
-    """Runs the strategy on the span that no search has seen."""
+    """Runs the strategy on the span that no search has seen. Beside trades and profit factor it asks a t of the daily
+    results that rises with every opening of the project, so that luck is not found by opening often."""
 
     least_trades: int = 30
     least_profit_factor: float = 1.1
-    key: str = "holdout"
+    key: str = HOLDOUT
     title: str = "Holdout"
     opens_holdout: bool = True
 
+    @property
+    def settings(self) -> dict[str, Any]:
+        return {"least_trades": self.least_trades, "least_profit_factor": self.least_profit_factor}
+
     def describe(self) -> str:
-        return f"profit factor \u2265 {self.least_profit_factor:g}, {self.least_trades} trades"
+        return f"profit factor \u2265 {self.least_profit_factor:g}, t above what luck brings, {self.least_trades} trades"
 
     def judge(self, case: Case) -> Outcome:
-        run = backtest(case.history, case.strategy, replace(case.brief, span=case.holdout), detail=False)
-        figures = measure(Facts.of(run), KEYS)
-        inputs = {"first": str(case.holdout.first), "last": str(case.holdout.last),
-                  "least_trades": self.least_trades, "least_profit_factor": self.least_profit_factor}
-        trades, factor = len(run), figures["profit_factor"]
-        # A ledger without a losing trade has no profit factor; it is judged by its sign.
-        good = factor >= self.least_profit_factor or (factor != factor and figures["net"] > 0)
+        if case.opened is None:
+            raise ValueError("the holdout is not open for this case")
+        run = backtest(case.opened, case.strategy, replace(case.brief, span=case.holdout, most_bars=None, role="holdout"),
+                       detail=False)
+        figures = measure(Facts.of(run), KEYS) | {"t_needed": case.t_needed}
+        inputs = self.settings | {"first": str(case.holdout.first), "last": str(case.holdout.last), "tried": case.tried}
+        trades, factor, t = len(run), figures["profit_factor"], figures["t_daily"]
+
+        def say(passed: bool, reason: str, headline: str) -> Outcome:
+            return Outcome(self.key, passed, reason, headline, inputs, figures, self.settings)
+
         if trades < self.least_trades:
-            return Outcome(self.key, False, f"Only {trades} trades in the holdout, needs {self.least_trades}.",
-                           f"{trades} trades", inputs, figures)
+            return say(False, f"Only {trades} trades in the holdout, needs {self.least_trades}.", f"{trades} trades")
         words = f"Profit factor {number(factor, 2)} over {trades} unseen trades, net {number(figures['net'])}"
-        if not good:
-            return Outcome(self.key, False, f"{words}; needs {self.least_profit_factor:g}.",
-                           f"profit factor {number(factor, 2)}", inputs, figures)
-        return Outcome(self.key, True, f"{words}.", f"profit factor {number(factor, 2)}", inputs, figures)
+        # A ledger without a losing trade has no profit factor; it is judged by its sign.
+        if not (factor >= self.least_profit_factor or (factor != factor and figures["net"] > 0)):
+            return say(False, f"{words}; needs {self.least_profit_factor:g}.", f"profit factor {number(factor, 2)}")
+        words = f"{words}; t of daily results {number(t, 2)}"
+        if not t >= case.t_needed:
+            return say(False, f"{words}, needs {number(case.t_needed, 2)} at this opening.", f"t {number(t, 2)}")
+        return say(True, f"{words}, {number(case.t_needed, 2)} were needed.", f"t {number(t, 2)}")

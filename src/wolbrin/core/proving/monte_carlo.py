@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import math
 from dataclasses import dataclass
+from typing import Any
 
 import numpy as np
 from numba import njit
@@ -106,17 +107,20 @@ class MonteCarloGate:
     title: str = "Monte Carlo"
     opens_holdout: bool = False
 
+    @property
+    def settings(self) -> dict[str, Any]:
+        return {"paths": self.paths, "least_return_drawdown": self.least_return_drawdown, "ruin_share": self.ruin_share,
+                "largest_risk": self.largest_risk}
+
     def describe(self) -> str:
         return f"median ret/dd \u2265 {self.least_return_drawdown:g}, risk of ruin \u2264 {self.largest_risk:.0%}"
 
     def judge(self, case: Case) -> Outcome:
         run = backtest(case.history, case.strategy, case.brief, detail=False)
-        inputs = {"paths": self.paths, "seed": case.seed, "ruin_share": self.ruin_share,
-                  "least_return_drawdown": self.least_return_drawdown, "largest_risk": self.largest_risk,
-                  "trades": len(run)}
+        inputs = self.settings | {"seed": case.seed, "trades": len(run), "tried": case.tried}
         if len(run) < 2:
             return Outcome(self.key, False, f"{len(run)} trades are too few to reshuffle.", "too few trades", inputs,
-                           {"trades": float(len(run))})
+                           {"trades": float(len(run))}, self.settings)
         capital = case.brief.capital
         mixed = simulate_paths(run.profits, capital, self.paths, seed=case.seed)
         drawn = simulate_paths(run.profits, capital, self.paths, replace=True, seed=case.seed + 1)
@@ -137,4 +141,5 @@ class MonteCarloGate:
         figures = {"return_drawdown_median": ratio, "drawdown_median": median, "drawdown_95": p95,
                    "drawdown_99": p99, "risk_of_ruin": risk, "net": net,
                    "end_5": float(np.percentile(drawn.end - capital, 5))}
-        return Outcome(self.key, passed, reason, f"median ret/dd {number(ratio, 2)}", inputs, figures)
+        return Outcome(self.key, passed, reason, f"median ret/dd {number(ratio, 2)}", inputs, figures,
+                       self.settings)

@@ -7,8 +7,9 @@ from dataclasses import dataclass
 import numpy as np
 
 from wolbrin.core.engine import codes as k
+from wolbrin.core.engine.brief import Brief
 from wolbrin.core.engine.prepare import Prepared, as_prepared
-from wolbrin.core.engine.run import Brief, Run, backtest
+from wolbrin.core.engine.run import Run, backtest
 from wolbrin.core.errors import UserError
 from wolbrin.core.market.bars import Bars, Span
 from wolbrin.core.rules.model import Strategy
@@ -41,7 +42,8 @@ class Rehearsal:
         self._history = as_prepared(history)
         bars = self.bars = self._history.bars
         self.strategy = strategy
-        self.brief = Brief(span, brief.costs, brief.capital)  # bars come one at a time, so there are no finer ones
+        # Bars come one at a time, so there are no finer ones.
+        self.brief = Brief(span, brief.costs, brief.capital, role="rehearsal", assumed=brief.assumed)
         self.first, self.stop = bars.range_of(span)
         if self.stop <= self.first:
             raise UserError("there are no bars after the training span", bars.terms.code,

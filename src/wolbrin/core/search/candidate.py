@@ -7,6 +7,7 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 
+from wolbrin.core.engine.record import Record
 from wolbrin.core.engine.run import Run
 from wolbrin.core.measures.catalogue import SUMMARY, measure
 from wolbrin.core.measures.facts import Facts
@@ -18,7 +19,8 @@ SPARK_POINTS = 64
 @dataclass(frozen=True)
 class Candidate:
     """summary: training measures (catalogue.SUMMARY). spark: float32[SPARK_POINTS] net equity less capital.
-    tried: alternatives looked at to find this one, itself included."""
+    tried: alternatives looked at on its market, itself included. daily: trading dates and P/L of training, None where they
+    were not kept."""
 
     name: str
     strategy: Strategy
@@ -26,9 +28,10 @@ class Candidate:
     interval: int
     origin: str
     tried: int
-    record: dict[str, object]
+    record: Record
     summary: dict[str, float]
     spark: NDArray[np.float32]
+    daily: tuple[NDArray[np.int32], NDArray[np.float64]] | None = None
 
 
 def spark_of(run: Run) -> NDArray[np.float32]:
@@ -39,7 +42,7 @@ def spark_of(run: Run) -> NDArray[np.float32]:
     return (run.net[at] - run.brief.capital).astype(np.float32)
 
 
-def candidate_of(run: Run, name: str, origin: str, tried: int) -> Candidate:
+def candidate_of(run: Run, name: str, origin: str, tried: int, seeds: tuple[int, ...] = ()) -> Candidate:
     """Make a candidate of a run on the training span."""
-    return Candidate(name, run.strategy.model_copy(update={"name": name}), run.bars.terms.code, run.bars.interval,
-                     origin, tried, run.record(), measure(Facts.of(run), SUMMARY), spark_of(run))
+    return Candidate(name, run.strategy.model_copy(update={"name": name}), run.bars.terms.code, run.bars.interval, origin,
+                     tried, run.record(tried=tried, seeds=seeds), measure(Facts.of(run), SUMMARY), spark_of(run), run.daily)

@@ -5,11 +5,14 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 import numpy as np
+from numpy.typing import NDArray
 
+from wolbrin.core.engine.brief import Brief
 from wolbrin.core.engine.prepare import Prepared
-from wolbrin.core.engine.run import Brief, backtest
+from wolbrin.core.engine.run import backtest
 from wolbrin.core.measures.catalogue import measure
 from wolbrin.core.measures.facts import Facts
+from wolbrin.core.measures.inference import sharpe_of_days
 from wolbrin.core.search.candidate import Candidate, candidate_of
 from wolbrin.core.search.grammar import Limits, draw_strategy
 
@@ -32,15 +35,19 @@ class Found:
     fingerprint: str
 
 
-def explore(history: Prepared, brief: Brief, limits: Limits, seed: int, first: int, count: int) -> list[Found]:
-    """Draw and test candidates first .. first + count - 1; returns those that meet the limits."""
+def explore(history: Prepared, brief: Brief, limits: Limits, seed: int, first: int,
+            count: int) -> tuple[list[Found], NDArray[np.float64]]:
+    """Draw and test candidates first .. first + count - 1: those that meet the limits, and the daily Sharpe ratio of every
+    one that was drawn, float64[count], NaN without trades."""
     found: list[Found] = []
-    for number in range(first, first + count):
+    sharpe = np.full(count, np.nan)
+    for at, number in enumerate(range(first, first + count)):
         strategy = draw_strategy(np.random.default_rng((seed, number)), limits, name_of(number))
         run = backtest(history, strategy, brief, detail=False)
+        sharpe[at] = sharpe_of_days(run.daily[1])
         if len(run) < limits.least_trades:
             continue
         factor = measure(Facts.of(run), ("profit_factor",))["profit_factor"]
         if factor >= limits.least_profit_factor:
-            found.append(Found(number, candidate_of(run, strategy.name, "discover", number + 1), run.fingerprint))
-    return found
+            found.append(Found(number, candidate_of(run, strategy.name, "discover", number + 1, (seed,)), run.fingerprint))
+    return found, sharpe

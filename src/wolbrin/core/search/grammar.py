@@ -32,7 +32,7 @@ class Limits(Model):
     sides: Literal["both", "long", "short"] = "both"
     most_rows: int = Field(3, ge=1, le=5)
     least_trades: int = Field(300, ge=1, le=1_000_000)
-    least_profit_factor: float = Field(1.2, ge=0, le=100)
+    least_profit_factor: float = Field(1.3, ge=0, le=100)
     flat_by_session_end: bool = True
     quantity: float = Field(1.0, gt=0)
 

@@ -9,8 +9,9 @@ import numpy as np
 from numpy.typing import NDArray
 from pydantic import ValidationError
 
+from wolbrin.core.engine.brief import Brief
 from wolbrin.core.engine.prepare import Prepared
-from wolbrin.core.engine.run import Brief, backtest
+from wolbrin.core.engine.run import backtest
 from wolbrin.core.errors import UserError
 from wolbrin.core.market.terms import explain
 from wolbrin.core.measures.catalogue import SUMMARY, measure

@@ -2,15 +2,14 @@
 
 from __future__ import annotations
 
-import hashlib
 import json
 import math
 from dataclasses import dataclass
 from typing import Any
 
 import numpy as np
-from numpy.typing import NDArray
 
+from wolbrin.core.engine.record import Record
 from wolbrin.core.engine.run import Run
 from wolbrin.core.measures.catalogue import SUMMARY, measure
 from wolbrin.core.measures.facts import Facts
@@ -19,9 +18,11 @@ from wolbrin.core.rules.identity import strategy_hash
 from wolbrin.core.rules.model import Strategy
 from wolbrin.core.search.candidate import Candidate
 from wolbrin.core.store.project import Project, now
+from wolbrin.core.store.searches import Searches
+from wolbrin.core.store.series import Daily, pack, unpack
+from wolbrin.core.store.settings import OwnSpan
 
 PASSES, FALLS = "passes", "falls"
-Floats = NDArray[np.float64]
 
 
 def encode(values: dict[str, Any]) -> str:
@@ -35,17 +36,19 @@ def decode(text: str) -> dict[str, float]:
 
 @dataclass(frozen=True)
 class Kept:
-    """A candidate on the Shelf."""
+    """A candidate on the Shelf. own: the training span it has of its own, None for the project's."""
 
     id: int
     created: str
     candidate: Candidate
     hash: str
+    own: OwnSpan | None = None
 
 
 @dataclass(frozen=True)
 class Evidence:
-    """One gate's verdict on a strategy on a market."""
+    """One gate's verdict on a strategy on a market. It holds for its record and the gate's settings, and no other; record:
+    None where the brief was not recorded, which is never valid."""
 
     gate: str
     created: str
@@ -53,6 +56,8 @@ class Evidence:
     outcome: dict[str, float]
     verdict: str
     reason: str
+    settings: dict[str, Any]
+    record: Record | None = None
 
 
 @dataclass(frozen=True)
@@ -61,7 +66,7 @@ class KeptRun:
     created: str
     name: str
     strategy: Strategy
-    record: dict[str, Any]
+    record: Record
     summary: dict[str, float]
     fingerprint: str
 
@@ -71,17 +76,20 @@ class Dossiers:
 
     def __init__(self, project: Project) -> None:
         self.project = project
+        self.searches = Searches(project)
+
+    def _record(self, text: str | None, what: str) -> Record:
+        return Record.read(json.loads(text or "{}"), f"{self.project.folder}, {what}")
 
     def keep_run(self, run: Run, name: str) -> int:
         """Record a run; the same record is kept once. Returns its id."""
-        record = run.record()
-        key = hashlib.sha256(json.dumps(record, sort_keys=True).encode()).hexdigest()
+        record = run.record(tried=max(1, self.searches.tried_on(run.bars.terms.code)))
         with self.project.transaction() as db:
             db.execute("INSERT INTO runs (created, name, body, record, record_hash, summary, fingerprint) "
                        "VALUES (?, ?, ?, ?, ?, ?, ?) ON CONFLICT (record_hash) DO UPDATE SET name = excluded.name",
-                       (now(), name, run.strategy.model_dump_json(), json.dumps(record), key,
+                       (now(), name, run.strategy.model_dump_json(), record.model_dump_json(), record.key,
                         encode(measure(Facts.of(run), SUMMARY)), run.fingerprint))
-            return int(db.execute("SELECT id FROM runs WHERE record_hash = ?", (key,)).fetchone()[0])
+            return int(db.execute("SELECT id FROM runs WHERE record_hash = ?", (record.key,)).fetchone()[0])
 
     def rename_run(self, id: int, name: str) -> None:
         """Give a kept run another name."""
@@ -90,57 +98,47 @@ class Dossiers:
 
     def runs(self) -> list[KeptRun]:
         return [KeptRun(r["id"], r["created"], r["name"], Strategy.model_validate_json(r["body"]),
-                        json.loads(r["record"]), decode(r["summary"]), r["fingerprint"])
+                        self._record(r["record"], f"run {r['name']}"), decode(r["summary"]), r["fingerprint"])
                 for r in self.project.rows("SELECT * FROM runs ORDER BY id DESC")]
 
-    def begin_search(self, kind: str, title: str, request: dict[str, Any]) -> int:
-        with self.project.transaction() as db:
-            cursor = db.execute("INSERT INTO searches (created, kind, title, request, tried, kept, state) "
-                                "VALUES (?, ?, ?, ?, 0, 0, 'running')", (now(), kind, title, json.dumps(request)))
-            return int(cursor.lastrowid or 0)
-
-    def advance_search(self, id: int, tried: int, kept: int, state: str = "running") -> None:
-        """Add to what a search has tried and kept."""
-        with self.project.transaction() as db:
-            db.execute("UPDATE searches SET tried = tried + ?, kept = kept + ?, state = ? WHERE id = ?",
-                       (tried, kept, state, id))
-
-    def keep_block(self, search: int, block: int, settings: Floats, figures: Floats) -> None:
-        """Store one block of a sweep: settings float64[b, axes], figures float64[b, len(SUMMARY)]."""
-        with self.project.transaction() as db:
-            db.execute("INSERT INTO sweep_rows VALUES (?, ?, ?, ?)",
-                       (search, block, np.ascontiguousarray(settings, np.float64).tobytes(),
-                        np.ascontiguousarray(figures, np.float64).tobytes()))
-
-    def last_sweep(self) -> tuple[dict[str, Any], Floats, Floats] | None:
-        """Request, settings float64[n, axes] and figures float64[n, len(SUMMARY)] of the newest sweep with rows."""
-        found = self.project.rows("SELECT id, request FROM searches WHERE kind = 'sweep' AND id IN "
-                                  "(SELECT search FROM sweep_rows) ORDER BY id DESC LIMIT 1")
-        if not found:
-            return None
-        request = json.loads(found[0]["request"])
-        rows = self.project.rows("SELECT * FROM sweep_rows WHERE search = ? ORDER BY block", found[0]["id"])
-        settings = np.concatenate([np.frombuffer(r["settings"]) for r in rows]).reshape(-1, len(request["axes"]))
-        figures = np.concatenate([np.frombuffer(r["figures"]) for r in rows]).reshape(-1, len(SUMMARY))
-        return request, settings, figures
-
-    def keep(self, candidate: Candidate, search: int | None = None) -> int | None:
+    def keep(self, candidate: Candidate, search: int | None = None, own: OwnSpan | None = None) -> int | None:
         """Put a candidate on the Shelf. Returns its id, or None when it was there already."""
         with self.project.transaction() as db:
-            cursor = db.execute(
-                "INSERT OR IGNORE INTO candidates (created, name, body, hash, market, interval, origin, search, tried, "
-                "record, summary, spark) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",
-                (now(), candidate.name, candidate.strategy.model_dump_json(), strategy_hash(candidate.strategy),
-                 candidate.market, candidate.interval, candidate.origin, search, candidate.tried,
-                 json.dumps(candidate.record), encode(candidate.summary), candidate.spark.tobytes()))
-            return int(cursor.lastrowid or 0) if cursor.rowcount else None
+            return self._insert(db, None, now(), candidate, search, own, strategy_hash(candidate.strategy))
+
+    @staticmethod
+    def _insert(db: Any, id: int | None, created: str, c: Candidate, search: int | None, own: OwnSpan | None,
+                hash: str) -> int | None:
+        cursor = db.execute(
+            "INSERT OR IGNORE INTO candidates (id, created, name, body, hash, market, interval, origin, search, tried, "
+            "record, record_key, summary, spark, span, daily) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",
+            (id, created, c.name, c.strategy.model_dump_json(), hash, c.market, c.interval, c.origin, search, c.tried,
+             c.record.model_dump_json(), c.record.key if c.record.whole else None, encode(c.summary), c.spark.tobytes(),
+             own.model_dump_json() if own is not None else None, pack(c.daily) if c.daily is not None else None))
+        return int(cursor.lastrowid or 0) if cursor.rowcount else None
+
+    def renew(self, id: int, candidate: Candidate) -> None:
+        """Give a kept candidate the record, figures and daily results of a new run. Its verdicts stay with the old record."""
+        c = candidate
+        with self.project.transaction() as db:
+            db.execute("UPDATE candidates SET record = ?, record_key = ?, summary = ?, spark = ?, daily = ? WHERE id = ?",
+                       (c.record.model_dump_json(), c.record.key, encode(c.summary), c.spark.tobytes(),
+                        pack(c.daily) if c.daily is not None else None, id))
 
     def shelf(self) -> list[Kept]:
-        return [Kept(r["id"], r["created"],
-                     Candidate(r["name"], Strategy.model_validate_json(r["body"]), r["market"], r["interval"],
-                               r["origin"], r["tried"], json.loads(r["record"]), decode(r["summary"]),
-                               np.frombuffer(r["spark"], np.float32)), r["hash"])
-                for r in self.project.rows("SELECT * FROM candidates ORDER BY id")]
+        """All candidates. Each says how many alternatives have been tried on its market by now."""
+        tried = self.searches.tried()
+        return [self._kept(r, tried) for r in self.project.rows("SELECT * FROM candidates ORDER BY id")]
+
+    def _kept(self, r: Any, tried: dict[str, int]) -> Kept:
+        record = self._record(r["record"], f"candidate {r['name']}")
+        by_now = max(tried.get(r["market"], 0), record.tried if record.whole else r["tried"], 1)
+        daily: Daily | None = unpack(r["daily"]) if r["daily"] else None
+        return Kept(r["id"], r["created"],
+                    Candidate(r["name"], Strategy.model_validate_json(r["body"]), r["market"], r["interval"], r["origin"],
+                              by_now, record.model_copy(update={"tried": by_now}), decode(r["summary"]),
+                              np.frombuffer(r["spark"], np.float32), daily), r["hash"],
+                    OwnSpan.model_validate_json(r["span"]) if r["span"] else None)
 
     def remove(self, ids: list[int]) -> None:
         with self.project.transaction() as db:
@@ -150,24 +148,21 @@ class Dossiers:
         """Put removed candidates back with their ids (undo)."""
         with self.project.transaction() as db:
             for k in kept:
-                c = k.candidate
-                db.execute(
-                    "INSERT OR IGNORE INTO candidates (id, created, name, body, hash, market, interval, origin, "
-                    "search, tried, record, summary, spark) VALUES (?, ?, ?, ?, ?, ?, ?, ?, NULL, ?, ?, ?, ?)",
-                    (k.id, k.created, c.name, c.strategy.model_dump_json(), k.hash, c.market, c.interval, c.origin,
-                     c.tried, json.dumps(c.record), encode(c.summary), c.spark.tobytes()))
+                self._insert(db, k.id, k.created, k.candidate, None, k.own, k.hash)
 
-    def testify(self, hash: str, market: str, interval: int, outcome: Outcome) -> None:
-        """Add a gate's outcome to a strategy's dossier."""
+    def testify(self, hash: str, market: str, interval: int, outcome: Outcome, record: Record) -> None:
+        """Add a gate's outcome to a strategy's dossier, under the record it was judged on."""
         with self.project.transaction() as db:
-            db.execute("INSERT INTO evidence (created, hash, market, interval, gate, inputs, outcome, verdict, reason) "
-                       "VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?)",
+            db.execute("INSERT INTO evidence (created, hash, market, interval, gate, inputs, outcome, verdict, reason, "
+                       "record, record_key, settings) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",
                        (now(), hash, market, interval, outcome.gate, encode(outcome.inputs), encode(outcome.figures),
-                        PASSES if outcome.passed else FALLS, outcome.reason))
+                        PASSES if outcome.passed else FALLS, outcome.reason, record.model_dump_json(), record.key,
+                        json.dumps(outcome.settings, sort_keys=True)))
 
     def _evidence(self, rows: list[Any]) -> list[Evidence]:
-        return [Evidence(r["gate"], r["created"], json.loads(r["inputs"]), decode(r["outcome"]), r["verdict"],
-                         r["reason"]) for r in rows]
+        return [Evidence(r["gate"], r["created"], json.loads(r["inputs"]), decode(r["outcome"]), r["verdict"], r["reason"],
+                         json.loads(r["settings"]), self._record(r["record"], "evidence") if r["record"] else None)
+                for r in rows]
 
     def evidence(self, hash: str, market: str, interval: int) -> list[Evidence]:
         """Everything ever tested on a strategy on a market, oldest first."""
@@ -175,23 +170,19 @@ class Dossiers:
             "SELECT * FROM evidence WHERE hash = ? AND market = ? AND interval = ? ORDER BY id", hash, market,
             interval))
 
-    def latest(self) -> dict[tuple[str, str, int], dict[str, Evidence]]:
-        """The last verdict of each gate, by (strategy hash, market, interval)."""
-        found: dict[tuple[str, str, int], dict[str, Evidence]] = {}
+    def all_evidence(self) -> dict[tuple[str, str], list[Evidence]]:
+        """All verdicts ever, oldest first, by (strategy hash, market)."""
+        found: dict[tuple[str, str], list[Evidence]] = {}
         for r in self.project.rows("SELECT * FROM evidence ORDER BY id"):
-            found.setdefault((r["hash"], r["market"], r["interval"]), {})[r["gate"]] = self._evidence([r])[0]
+            found.setdefault((r["hash"], r["market"]), []).extend(self._evidence([r]))
         return found
 
-    def tried_for(self, market: str, interval: int) -> int:
-        """How many alternatives all searches of this project have looked at on this market and interval."""
-        found = self.project.rows("SELECT sum(tried) n FROM searches WHERE json_extract(request, '$.market') = ? "
-                                  "AND json_extract(request, '$.interval') = ?", market, interval)
-        return int(found[0]["n"] or 0)
-
-    def keep_portfolio(self, name: str, members: list[int], summary: dict[str, float]) -> int:
+    def keep_portfolio(self, name: str, members: list[int], summary: dict[str, float], records: list[Record]) -> int:
+        """Keep a portfolio with the records of its members' runs."""
         with self.project.transaction() as db:
-            cursor = db.execute("INSERT INTO portfolios (created, name, members, summary) VALUES (?, ?, ?, ?)",
-                                (now(), name, json.dumps(members), encode(summary)))
+            cursor = db.execute("INSERT INTO portfolios (created, name, members, summary, record) VALUES (?, ?, ?, ?, ?)",
+                                (now(), name, json.dumps(members), encode(summary),
+                                 json.dumps([r.model_dump(mode="json") for r in records])))
             return int(cursor.lastrowid or 0)
 
     def portfolios(self) -> list[tuple[int, str, list[int]]]:

@@ -5,7 +5,6 @@ from __future__ import annotations
 import datetime as dt
 import json
 import sqlite3
-from collections import OrderedDict
 from collections.abc import Iterator
 from contextlib import contextmanager
 from dataclasses import dataclass
@@ -25,14 +24,14 @@ from wolbrin.core.market.raw import Raw
 from wolbrin.core.market.terms import Terms, explain
 from wolbrin.core.rules.identity import strategy_hash
 from wolbrin.core.rules.model import Strategy
-from wolbrin.core.store.history import History
+from wolbrin.core.store.ground import Ground, Histories
+from wolbrin.core.store.holdout import BORDER, END, HoldoutBook, Opening
 from wolbrin.core.store.schema import migrate
-from wolbrin.core.store.settings import Settings
+from wolbrin.core.store.settings import OwnSpan, Settings
 from wolbrin.core.store.sources import Sources
 
 DATABASE = "project.sqlite"
 HISTORY = "history"
-PREPARED_HELD = 6
 
 
 @dataclass(frozen=True)
@@ -55,13 +54,15 @@ class MarketEntry:
 
 @dataclass(frozen=True)
 class StrategyEntry:
-    """A strategy of the project with the market and interval it was last looked at on; parent: the one it is a variant of."""
+    """A strategy of the project with the market and interval it was last looked at on; parent: the one it is a variant of;
+    own: its own training span where it trains on less than the project."""
 
     id: int
     strategy: Strategy
     market: str
     interval: int
     parent: int | None = None
+    own: OwnSpan | None = None
 
 
 def now() -> str:
@@ -79,9 +80,9 @@ class Project:
         self.folder = folder
         self._lock = RLock()
         self._depth = 0
-        self._prepared: OrderedDict[tuple[str, str, int], Prepared] = OrderedDict()
-        self._base: OrderedDict[tuple[str, str], Bars] = OrderedDict()
+        self._histories: Histories | None = None
         self.sources = Sources(self)
+        self.book = HoldoutBook(self)
         path = folder / DATABASE
         if not path.is_file():
             raise UserError("there is no project in this folder", str(folder),
@@ -150,22 +151,48 @@ class Project:
         except ValidationError as err:
             raise explain(err, f"{self.folder / DATABASE}, settings") from None
 
-    def update_settings(self, settings: Settings) -> None:
-        """Keep new settings. Moving the holdout's border into sealed data counts as an opening."""
-        before = self.rows("SELECT value FROM settings WHERE key = 'project'")
-        with self.transaction() as db:
-            if before:
-                self._count_moves(self.settings, settings)
-            db.execute("INSERT OR REPLACE INTO settings VALUES ('project', ?)", (settings.model_dump_json(),))
+    def update_settings(self, settings: Settings, spend: str = "") -> None:
+        """Keep new settings.
 
-    def _count_moves(self, old: Settings, new: Settings) -> None:
-        """Borders that moved into sealed data, the project's or a strategy's own, count as openings."""
-        for name in (None, *sorted(old.spans.keys() | new.spans.keys())):
-            before, after = ((s.spans[name] if name is not None and name in s.spans else s).holdout_first for s in (old, new))
-            own = f" for {name}" if name is not None else ""
-            renamed = name is not None and name not in old.spans and new.spans[name] in old.spans.values()
-            if after > before and not renamed and (name is None or after > new.holdout_first or name in old.spans):
-                self.add_opening(f"border moved from {before} to {after}{own}")
+        spend: why the border is moved although work was done. It spends the holdout for all that was found before; without
+        a reason such a move is refused.
+        Raises:
+            UserError: the border would move after work was done, or lie outside all data. Nothing was changed.
+        """
+        there = self.rows("SELECT value FROM settings WHERE key = 'project'")
+        old = self.settings
+        moved = bool(there) and settings.holdout_first != old.holdout_first
+        if moved:
+            self._check_border(settings.holdout_first)
+            if self.worked() and not spend.strip():
+                raise UserError(f"the border cannot move from {old.holdout_first} to {settings.holdout_first}: work was done "
+                                "with it", "holdout", "Leave it, or move it on purpose and say why: that spends the holdout "
+                                "for everything found so far.")
+        with self.transaction() as db:
+            if moved and self.worked():
+                why = spend.strip()[:500]
+                self.book.move(now(), old.holdout_first, settings.holdout_first, why)
+                both = sorted((old.holdout_first, settings.holdout_first))
+                self.book.add(Opening(now(), f"border moved from {old.holdout_first} to {settings.holdout_first}: {why}",
+                                      BORDER, first=str(both[0]), last=str(both[1]), batch=self.book.next_batch()))
+            if there and settings.last != old.last and self.worked():
+                self.book.add(Opening(now(), f"data until moved from {old.last} to {settings.last}", END))
+            db.execute("INSERT OR REPLACE INTO settings VALUES ('project', ?)", (settings.model_dump_json(),))
+        if moved:
+            with self._lock:
+                self._histories = None
+
+    def worked(self) -> bool:
+        """Whether anything was searched, kept, judged or opened, so that the border has a meaning."""
+        return any(self.rows(f"SELECT 1 FROM {table} LIMIT 1")
+                   for table in ("searches", "candidates", "runs", "evidence", "judged", "openings"))
+
+    def _check_border(self, border: dt.date) -> None:
+        markets = self.markets()
+        if markets and not any(m.first[:10] < str(border) <= m.last[:10] for m in markets):
+            raise UserError(f"the border {border} lies outside the data, which reaches from "
+                            f"{min(m.first[:10] for m in markets)} to {max(m.last[:10] for m in markets)}", "holdout",
+                            "Choose a day inside it, so that there is something to train on and something to seal.")
 
     def get_value(self, key: str, default: Any = None) -> Any:
         """A small piece of remembered state (window layout, last place)."""
@@ -176,13 +203,9 @@ class Project:
         with self.transaction() as db:
             db.execute("INSERT OR REPLACE INTO settings VALUES (?, ?)", (f"value:{key}", json.dumps(value)))
 
-    def add_opening(self, what: str) -> None:
-        with self.transaction() as db:
-            db.execute("INSERT INTO openings (created, what) VALUES (?, ?)", (now(), what))
-
-    def openings(self) -> int:
-        """How often the holdout was opened."""
-        return int(self.rows("SELECT count(*) n FROM openings")[0]["n"])
+    def openings(self, market: str | None = None) -> int:
+        """How often the holdout was opened, in the project or on one market."""
+        return self.book.count(market)
 
     # Markets and history
 
@@ -194,13 +217,11 @@ class Project:
         """Add a market with bars as its source, on which it is tested from now on."""
         self.sources.put(terms, source, Raw.of(bars), origin=source, activate=True)
 
-    def forget(self, code: str) -> None:
-        """Drop what is held in memory of a market whose history or terms have changed."""
+    def forget(self, code: str = "") -> None:
+        """Drop what is held in memory, after a market's history or terms have changed. Work under way goes on with what it
+        began on."""
         with self._lock:
-            for key in [k for k in self._base if k[0] == code]:
-                del self._base[key]
-            # Other markets may read this one, as an operand or for its conversion rate.
-            self._prepared.clear()
+            self._histories = None
 
     def markets(self) -> list[MarketEntry]:
         return [MarketEntry(r["code"], Terms.model_validate_json(r["terms"]), r["source"], r["file"], r["minutes"],
@@ -218,60 +239,41 @@ class Project:
     def history_path(self, entry: MarketEntry) -> Path:
         return self.history_folder / entry.file
 
-    def history(self, code: str, source: str | None = None) -> History:
-        """Where a market's bars come from: of the source tested on, unless another is named."""
-        return self.sources.history(self.sources.get(code, source or self.market(code).source))
+    def ground(self) -> Ground:
+        """All histories as they are now, sealed at the border: what work stands on."""
+        terms = {m.code: m.terms for m in self.markets()}
+        border = self.settings.holdout_first
+        return Ground(str(self.folder), tuple((s.market, s.name, self.sources.history(s, terms[s.market], border))
+                                              for s in self.sources.all()),
+                      tuple((m.code, m.source) for m in self.markets()))
+
+    @property
+    def histories(self) -> Histories:
+        """The present ground, read. Whoever works keeps the object, so that later changes do not reach it."""
+        with self._lock:
+            if self._histories is None:
+                self._histories = Histories(self.ground())
+            return self._histories
 
     def base(self, code: str, source: str | None = None) -> Bars:
-        """A market's treated bars at their own interval; the last few used stay in memory."""
-        key = code, source or self.market(code).source
-        with self._lock:
-            if key in self._base:
-                self._base.move_to_end(key)
-                return self._base[key]
-        bars = self.history(*key).treated().bars
-        with self._lock:
-            self._base[key] = bars
-            while len(self._base) > PREPARED_HELD:
-                self._base.popitem(last=False)
-        return bars
+        """A market's treated bars at their own interval, up to the border."""
+        return self.histories.base(code, source)
 
     def prepared(self, code: str, interval: int, source: str | None = None) -> Prepared:
-        """A market at an interval, made ready for runs; the last few used stay in memory."""
-        name = source or self.market(code).source
-        key = code, name, interval
-        with self._lock:
-            if key in self._prepared:
-                self._prepared.move_to_end(key)
-                return self._prepared[key]
-        made = Prepared.of(self.history(code, name).at(interval, self.base(code, name)),
-                           finer=lambda: self.base(code, name), rates=lambda: self.rates(code), elsewhere=self.elsewhere,
-                           own=self.own.values)
-        with self._lock:
-            made = self._prepared.setdefault(key, made)
-            while len(self._prepared) > PREPARED_HELD:
-                self._prepared.popitem(last=False)
-        return made
+        """A market at an interval up to the border, made ready for runs."""
+        return self.histories.prepared(code, interval, source)
 
     @property
     def own(self) -> OwnIndicators:
         """The user's own indicators."""
         return OwnIndicators(self.folder)
 
-    def elsewhere(self, code: str, interval: int) -> Bars:
-        """Bars of another market, for operands that name it."""
-        return self.prepared(code, interval).bars
-
-    def rates(self, code: str) -> Bars | None:
-        """Bars of the market whose price converts this one's quote currency, None where a fixed rate stands."""
-        wanted = self.market(code).terms.conversion_market
-        return self.base(wanted, self.market(wanted).source) if wanted else None
-
     # Strategies
 
     def strategies(self) -> list[StrategyEntry]:
         return [StrategyEntry(r["id"], Strategy.model_validate_json(r["body"]), r["market"], r["interval"],
-                              r["parent"]) for r in self.rows("SELECT * FROM strategies ORDER BY id")]
+                              r["parent"], OwnSpan.model_validate_json(r["span"]) if r["span"] else None)
+                for r in self.rows("SELECT * FROM strategies ORDER BY id")]
 
     def strategy(self, name_or_id: str | int) -> StrategyEntry:
         for entry in self.strategies():
@@ -281,24 +283,46 @@ class Project:
         raise UserError(f'there is no strategy "{name_or_id}" in this project', str(self.folder), f"Known are {known}.")
 
     def save_strategy(self, strategy: Strategy, market: str, interval: int, id: int | None = None,
-                      parent: int | None = None) -> int:
-        """Keep a strategy; a new one, of which parent is the one it varies, when no id is given. Returns its id."""
+                      parent: int | None = None, own: OwnSpan | None = None) -> int:
+        """Keep a strategy; a new one, of which parent is the one it varies, when no id is given. Returns its id.
+
+        own: the training span of a new strategy; a variant without one inherits its parent's.
+        """
         body = (strategy.name, strategy.model_dump_json(), strategy_hash(strategy), market, interval, now())
         with self.transaction() as db:
             if id is None:
-                cursor = db.execute("INSERT INTO strategies (name, body, hash, market, interval, updated, created, parent) "
-                                    "VALUES (?, ?, ?, ?, ?, ?, ?, ?)", (*body, now(), parent))
+                span = own.model_dump_json() if own is not None else None
+                if span is None and parent is not None:
+                    found = db.execute("SELECT span FROM strategies WHERE id = ?", (parent,)).fetchone()
+                    span = found["span"] if found else None
+                cursor = db.execute("INSERT INTO strategies (name, body, hash, market, interval, updated, created, parent, "
+                                    "span) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?)", (*body, now(), parent, span))
                 return int(cursor.lastrowid or 0)
             db.execute("UPDATE strategies SET name = ?, body = ?, hash = ?, market = ?, interval = ?, updated = ? "
                        "WHERE id = ?", (*body, id))
             return id
 
+    def set_own_span(self, id: int, own: OwnSpan | None) -> None:
+        """Give a strategy a training span of its own, or take it back.
+
+        Raises:
+            UserError: it reaches into the holdout, or holds no day of the training span.
+        """
+        settings = self.settings
+        if own is not None and own.last is not None and own.last >= settings.holdout_first:
+            raise UserError(f"a strategy cannot train until {own.last}: the holdout begins on {settings.holdout_first}",
+                            "training span", "End it before that day.")
+        settings.of(own)
+        with self.transaction() as db:
+            db.execute("UPDATE strategies SET span = ? WHERE id = ?", (own.model_dump_json() if own else None, id))
+
     def put_back_strategy(self, entry: StrategyEntry) -> None:
         """Restore a deleted strategy under its id (undo)."""
         with self.transaction() as db:
-            db.execute("INSERT INTO strategies (id, name, body, hash, market, interval, created, updated, parent) "
-                       "VALUES (?, ?, '{}', '', ?, ?, ?, '', ?)",
-                       (entry.id, entry.strategy.name, entry.market, entry.interval, now(), entry.parent))
+            db.execute("INSERT INTO strategies (id, name, body, hash, market, interval, created, updated, parent, span) "
+                       "VALUES (?, ?, '{}', '', ?, ?, ?, '', ?, ?)",
+                       (entry.id, entry.strategy.name, entry.market, entry.interval, now(), entry.parent,
+                        entry.own.model_dump_json() if entry.own else None))
             self.save_strategy(entry.strategy, entry.market, entry.interval, entry.id)
 
     def delete_strategy(self, id: int) -> None:

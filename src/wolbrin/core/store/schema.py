@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import datetime as dt
+import json
 import sqlite3
 
 from wolbrin.core.errors import EnvironmentTrouble
@@ -57,15 +59,98 @@ MIGRATIONS: tuple[str, ...] = (
     """
     ALTER TABLE strategies ADD COLUMN parent INTEGER;
     """,
+    """
+    ALTER TABLE strategies ADD COLUMN span TEXT;
+    ALTER TABLE sources ADD COLUMN adjust TEXT NOT NULL DEFAULT 'unadjusted';
+    ALTER TABLE searches ADD COLUMN market TEXT NOT NULL DEFAULT '';
+    ALTER TABLE searches ADD COLUMN interval INTEGER NOT NULL DEFAULT 0;
+    ALTER TABLE searches ADD COLUMN record TEXT;
+    ALTER TABLE searches ADD COLUMN columns TEXT;
+    ALTER TABLE searches ADD COLUMN seen TEXT;
+    ALTER TABLE searches ADD COLUMN sharpe_count INTEGER NOT NULL DEFAULT 0;
+    ALTER TABLE searches ADD COLUMN sharpe_mean REAL NOT NULL DEFAULT 0;
+    ALTER TABLE searches ADD COLUMN sharpe_m2 REAL NOT NULL DEFAULT 0;
+    UPDATE searches SET market = coalesce(json_extract(request, '$.market'), ''),
+        interval = coalesce(json_extract(request, '$.interval'), 0);
+    ALTER TABLE candidates ADD COLUMN span TEXT;
+    ALTER TABLE candidates ADD COLUMN record_key TEXT;
+    ALTER TABLE candidates ADD COLUMN daily BLOB;
+    ALTER TABLE evidence ADD COLUMN record TEXT;
+    ALTER TABLE evidence ADD COLUMN record_key TEXT;
+    ALTER TABLE evidence ADD COLUMN settings TEXT NOT NULL DEFAULT '{}';
+    ALTER TABLE portfolios ADD COLUMN record TEXT;
+    ALTER TABLE openings ADD COLUMN kind TEXT NOT NULL DEFAULT 'opened';
+    ALTER TABLE openings ADD COLUMN market TEXT NOT NULL DEFAULT '';
+    ALTER TABLE openings ADD COLUMN hash TEXT NOT NULL DEFAULT '';
+    ALTER TABLE openings ADD COLUMN first TEXT;
+    ALTER TABLE openings ADD COLUMN last TEXT;
+    ALTER TABLE openings ADD COLUMN batch INTEGER NOT NULL DEFAULT 0;
+    ALTER TABLE openings ADD COLUMN size INTEGER NOT NULL DEFAULT 1;
+    CREATE TABLE judged (
+        id INTEGER PRIMARY KEY, created TEXT NOT NULL, market TEXT NOT NULL, hash TEXT NOT NULL, name TEXT NOT NULL,
+        verdict TEXT NOT NULL, reason TEXT NOT NULL, daily BLOB);
+    CREATE INDEX judged_of ON judged (market, hash);
+    CREATE TABLE borders (
+        id INTEGER PRIMARY KEY, created TEXT NOT NULL, old TEXT NOT NULL, new TEXT NOT NULL, why TEXT NOT NULL,
+        candidates INTEGER NOT NULL);
+    """,
 )
 SCHEMA_VERSION = len(MIGRATIONS)
 
 
+def _own_spans_and_old_verdicts(db: sqlite3.Connection) -> None:
+    """What version 4 needs beyond new columns: own spans go from names to strategies; whatever any search or own span may
+    have seen is marked as seen; futures joined before say how; verdicts of the holdout that were falls stay falls."""
+    found = db.execute("SELECT value FROM settings WHERE key = 'project'").fetchone()
+    settings = json.loads(found[0]) if found else {}
+    border = settings.get("holdout_first", "2022-07-01")
+    day_before = (dt.date.fromisoformat(border) - dt.timedelta(days=1)).isoformat()
+    seen = [day_before]
+    for name, own in (settings.pop("spans", None) or {}).items():
+        last = (dt.date.fromisoformat(own["holdout_first"]) - dt.timedelta(days=1)).isoformat()
+        seen.append(last)
+        kept = {"first": own["training_first"], "last": min(last, day_before)}
+        if kept["first"] <= kept["last"]:
+            db.execute("UPDATE strategies SET span = ? WHERE name = ?", (json.dumps(kept), name))
+    if found:
+        db.execute("UPDATE settings SET value = ? WHERE key = 'project'", (json.dumps(settings),))
+    for (record,) in db.execute("SELECT record FROM candidates UNION ALL SELECT record FROM runs").fetchall():
+        last = json.loads(record or "{}").get("last")
+        seen += [last] if last else []
+    db.execute("UPDATE searches SET seen = ?", (max(seen),))
+    for kind, columns in (("sweep", OLD_SWEEP), ("trial", OLD_TRIAL)):
+        db.execute("UPDATE searches SET columns = ? WHERE kind = ?", (json.dumps(columns), kind))
+    for how in ("difference", "ratio"):
+        db.execute("UPDATE sources SET adjust = ? WHERE kind = 'continuous' AND origin LIKE ?",
+                   (f"{how} before", f"%, {how}"))
+    db.execute("INSERT INTO judged (created, market, hash, name, verdict, reason) SELECT created, market, hash, "
+               "'rules judged before', verdict, reason FROM evidence WHERE gate = 'holdout' AND verdict = 'falls'")
+    db.execute("UPDATE openings SET batch = id")
+
+
+# What stored rows meant before they said so.
+OLD_SWEEP = ("net", "trades", "profit_factor", "win_rate", "average", "t", "max_drawdown", "return_drawdown", "sharpe")
+OLD_TRIAL = ("net", "return_drawdown", "profit_factor", "trades", "win_rate", "max_drawdown")
+AFTER = {4: _own_spans_and_old_verdicts}
+
+
 def migrate(connection: sqlite3.Connection, where: str) -> None:
-    """Bring a database up to this program's schema; refuse one that is newer."""
+    """Bring a database up to this program's schema; refuse one that is newer. Each step is a transaction."""
     version = int(connection.execute("PRAGMA user_version").fetchone()[0])
     if version > SCHEMA_VERSION:
         raise EnvironmentTrouble(f"this project has schema {version}, newer than this program knows "
                                  f"({SCHEMA_VERSION})", where, "Open it with a newer Wolbrin; nothing was changed.")
     for number in range(version, SCHEMA_VERSION):
-        connection.executescript(f"BEGIN; {MIGRATIONS[number]} PRAGMA user_version = {number + 1}; COMMIT;")
+        connection.execute("BEGIN IMMEDIATE")
+        try:
+            # Another program may have done this step while we waited for the lock.
+            if int(connection.execute("PRAGMA user_version").fetchone()[0]) <= number:
+                for statement in MIGRATIONS[number].split(";"):
+                    if statement.strip():
+                        connection.execute(statement)
+                AFTER.get(number + 1, lambda db: None)(connection)
+                connection.execute(f"PRAGMA user_version = {number + 1}")
+            connection.execute("COMMIT")
+        except BaseException:
+            connection.execute("ROLLBACK")
+            raise

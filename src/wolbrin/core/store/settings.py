@@ -7,28 +7,35 @@ from typing import Any, Literal
 
 from pydantic import Field, model_validator
 
-from wolbrin.core.engine.run import Brief, Costs
+from wolbrin.core.engine.brief import Brief, Costs, Role
+from wolbrin.core.errors import UserError
 from wolbrin.core.market.bars import Span
 from wolbrin.core.market.terms import Model, Terms
-from wolbrin.core.rules.model import Strategy
 
 OWN_COSTS = "own costs"
 CONTRACT_COSTS = ""  # the cost set that is the contract terms' own
 
 
-class SpanOf(Model):
-    """Training and holdout of one strategy, where they differ from the project's."""
+class OwnSpan(Model):
+    """A strategy's own training span, where it trains on less than the project: a later begin, an earlier end, or both."""
 
-    training_first: dt.date
-    holdout_first: dt.date
-    last: dt.date
+    first: dt.date | None = None
+    last: dt.date | None = None
+
+    @model_validator(mode="after")
+    def _ordered(self) -> OwnSpan:
+        if self.first is not None and self.last is not None and self.first > self.last:
+            raise ValueError("the strategy's own training span ends before it begins")
+        return self
 
 
 class Settings(Model):
     """What belongs to a project beside its strategies and evidence.
 
+    holdout_first is the border: the first sealed trading date, for all markets. training_last: training ends that day
+    already; the day before the border where absent.
     cost_sets: named costs by market code; cost_set: the chosen one by market code, the contract terms where absent.
-    spans: training and holdout by strategy name, where a strategy has its own.
+    assumed_costs: markets whose costs nobody has set yet.
     most_bars, most_months: only the last so much of the training span, for quick tests; at most one of them.
     """
 
@@ -38,9 +45,10 @@ class Settings(Model):
     training_first: dt.date = dt.date(2016, 1, 1)
     holdout_first: dt.date = dt.date(2022, 7, 1)
     last: dt.date = dt.date(2025, 12, 31)
+    training_last: dt.date | None = None
     cost_sets: dict[str, dict[str, Costs]] = {}
     cost_set: dict[str, str] = {}
-    spans: dict[str, SpanOf] = {}
+    assumed_costs: tuple[str, ...] = ()
     most_bars: int | None = Field(None, ge=10, le=100_000_000)
     most_months: int | None = Field(None, ge=1, le=1200)
     fine_fills: bool = Field(False, description="walk bars of the market's own interval inside each bar traded on")
@@ -59,27 +67,38 @@ class Settings(Model):
 
     @model_validator(mode="after")
     def _ordered(self) -> Settings:
-        every = [(self.training_first, self.holdout_first, self.last)]
-        every += [(s.training_first, s.holdout_first, s.last) for s in self.spans.values()]
-        for first, border, last in every:
-            if not first < border <= last:
-                raise ValueError("the training span must begin before the holdout, and the holdout before the end")
+        if not self.training_first < self.holdout_first <= self.last:
+            raise ValueError("the training span must begin before the holdout, and the holdout before the end")
+        if self.training_last is not None and not self.training_first <= self.training_last < self.holdout_first:
+            raise ValueError("training must end before the holdout begins, and not before it begins itself")
         if self.most_bars is not None and self.most_months is not None:
             raise ValueError("limit the history by bars or by months, not both")
         return self
 
-    def of(self, strategy: Strategy) -> Settings:
-        """The settings under which a strategy is tested: its own spans where it has some."""
-        own = self.spans.get(strategy.name)
-        return self if own is None else self.model_copy(update=own.model_dump())
+    def of(self, own: OwnSpan | None) -> Settings:
+        """The settings under which a strategy with a span of its own is tested. It trains on less, never on more.
+
+        Raises:
+            UserError: nothing of its own span lies in the project's training span.
+        """
+        if own is None:
+            return self
+        whole = self.model_copy(update={"most_months": None}).training
+        first = max(filter(None, (own.first, whole.first)))
+        last = min(filter(None, (own.last, whole.last)))
+        if first > last:
+            raise UserError(f"this strategy's own training span ({Span(own.first, own.last)}) holds no day of the project's "
+                            f"({whole})", "training span", "Give it another span, or the project's.")
+        return self.model_copy(update={"training_first": first, "training_last": last})
 
     @property
     def training(self) -> Span:
-        first, last = self.training_first, self.holdout_first - dt.timedelta(days=1)
+        first, last = self.training_first, self.training_last or self.holdout_first - dt.timedelta(days=1)
         if self.most_months is not None:
-            index = self.holdout_first.year * 12 + self.holdout_first.month - 1 - self.most_months
+            after = last + dt.timedelta(days=1)
+            index = after.year * 12 + after.month - 1 - self.most_months
             if index >= 12:
-                first = max(first, dt.date(index // 12, index % 12 + 1, min(self.holdout_first.day, 28)))
+                first = max(first, dt.date(index // 12, index % 12 + 1, min(after.day, 28)))
         return Span(first, last)
 
     @property
@@ -95,7 +114,7 @@ class Settings(Model):
         sets = self.sets_of(terms)
         return sets.get(self.cost_set.get(terms.code, CONTRACT_COSTS) if name is None else name, sets[CONTRACT_COSTS])
 
-    def brief(self, terms: Terms, span: Span | None = None) -> Brief:
+    def brief(self, terms: Terms, span: Span | None = None, role: Role = "training") -> Brief:
         """The question a run asks: training span unless told otherwise, this project's costs, capital and limit."""
         return Brief(span or self.training, self.costs_of(terms), self.capital,
-                     self.most_bars if span is None else None, self.fine_fills)
+                     self.most_bars if span is None else None, self.fine_fills, role, terms.code in self.assumed_costs)

@@ -17,20 +17,22 @@ from wolbrin.core.market.intervals import DAILY, Interval
 from wolbrin.core.market.raw import Raw, ticks_to_bars
 from wolbrin.core.market.terms import Terms, explain
 from wolbrin.core.market.treatment import Treatment
-from wolbrin.core.store.history import History, read_raw, write_raw
+from wolbrin.core.store.history import History, Seam, read_raw, write_raw
 
 if TYPE_CHECKING:
     from wolbrin.core.store.project import Project
 
 BARS, TICKS, MONTH, CONTINUOUS = "bars", "ticks", "contract month", "continuous"
 SILHOUETTE_POINTS = 600
+Roll = tuple[int, str, str, float, float]
 
 
 @dataclass(frozen=True)
 class Source:
     """One source of a market. kind: bars, ticks, a contract month, or a continuous future built from such.
 
-    rolls: (UTC ns, month left, month entered, difference of prices) of a continuous future. score: of the last quality
+    rolls: (UTC ns, month left, month entered, difference of prices, their ratio) of a continuous future, whose rows are
+    kept as they were traded; adjust: how they are moved when read (see store.history). score: of the last quality
     report on the untreated rows, None before one. origin: where the rows came from, in words.
     """
 
@@ -44,11 +46,12 @@ class Source:
     first: str
     last: str
     treatment: Treatment
-    rolls: tuple[tuple[int, str, str, float], ...]
+    rolls: tuple[Roll, ...]
     cost_set: str
     origin: str
     layout: Layout | None
     score: float | None
+    adjust: str = "unadjusted"
 
     @property
     def key(self) -> tuple[str, str]:
@@ -87,9 +90,12 @@ class Sources:
             layout = Layout.model_validate_json(r["layout"]) if r["layout"] else None
         except ValidationError as err:
             raise explain(err, f"{self.project.folder}, source {r['market']} {r['name']}") from None
-        rolls = tuple((int(a), str(b), str(c), float(d)) for a, b, c, d in json.loads(r["rolls"]))
+        # Rolls kept by older versions have no ratio.
+        rolls = tuple((int(a), str(b), str(c), float(d), float(more[0]) if more else 1.0)
+                      for a, b, c, d, *more in json.loads(r["rolls"]))
         return Source(r["market"], r["name"], r["kind"], r["file"], r["ticks"] or "", r["interval"], r["rows"], r["first"],
-                      r["last"], treatment, rolls, r["cost_set"], r["origin"], layout, r["score"])
+                      r["last"], treatment, rolls, r["cost_set"], r["origin"], layout, r["score"],
+                      r["adjust"])
 
     def all(self) -> list[Source]:
         return [self._made(r) for r in self.project.rows(
@@ -106,15 +112,25 @@ class Sources:
             raise UserError(f'{market} has no source "{name}"', str(self.project.folder), f"Known are {known}.")
         return self._made(found[0])
 
-    def history(self, source: Source, terms: Terms | None = None) -> History:
-        """Where the source's bars come from; under other terms than the market's where given."""
+    def history(self, source: Source, terms: Terms | None = None, border: dt.date | None = None) -> History:
+        """Where the source's bars come from, sealed at the project's border; under other terms than the market's where
+        given."""
         folder = self.project.history_folder
         return History(str(folder / source.file), str(folder / source.ticks) if source.ticks else "", source.interval,
                        terms or self.project.market(source.market).terms, source.treatment,
-                       tuple(r[0] for r in source.rolls))
+                       tuple(Seam(r[0], r[3], r[4]) for r in source.rolls), source.adjust,
+                       border or self.project.settings.holdout_first)
+
+    def training_raw(self, source: Source) -> Raw:
+        """The rows as they came that lie before the border, adjusted over rolls. Raises UserError when all are sealed."""
+        return self.history(source).rows()
+
+    def pictured_raw(self, source: Source) -> Raw:
+        """All rows, sealed ones too, adjusted over rolls: for drawing, never for figures."""
+        return self.history(source).unsealed().rows()
 
     def raw(self, source: Source) -> Raw:
-        """The rows as they came."""
+        """The rows as they came, sealed ones too: for joining and appending, never for figures."""
         return read_raw(self.project.history_folder / source.file, source.interval)
 
     def ticks(self, source: Source) -> Raw | None:
@@ -123,7 +139,8 @@ class Sources:
     # Changes. Files first under names of their own, then one transaction: a crash leaves the old state or the new one.
 
     def put(self, terms: Terms, name: str, raw: Raw, *, kind: str = BARS, origin: str = "", layout: Layout | None = None,
-            rolls: tuple[tuple[int, str, str, float], ...] = (), build: int = 1, activate: bool | None = None) -> Source:
+            rolls: tuple[Roll, ...] = (), adjust: str = "unadjusted", build: int = 1,
+            activate: bool | None = None) -> Source:
         """Add a source or replace its rows; the market is made when it is new.
 
         raw: bars, or ticks from which bars of `build` minutes are made. activate: test on it from now on; None: when
@@ -141,13 +158,12 @@ class Sources:
         folder = self.project.history_folder
         source = Source(terms.code, name, kind if raw.interval else TICKS, f"{stem}.parquet",
                         "" if raw.interval else f"{stem}-ticks.parquet", bars_of.interval, len(raw), stamp(raw.time[0]),
-                        stamp(raw.time[-1]), treatment, rolls, old.cost_set if old else "", origin, layout, None)
+                        stamp(raw.time[-1]), treatment, rolls, old.cost_set if old else "", origin, layout, None, adjust)
         try:
             write_raw(folder / source.file, bars_of)
             if source.ticks:
                 write_raw(folder / source.ticks, raw)
-            history = History(str(folder / source.file), "", source.interval, terms, treatment, tuple(r[0] for r in rolls))
-            bars = history.treated().bars
+            bars = self._pictured(source, terms)
             with self.project.transaction():
                 self._write(source)
                 active = self.project.rows("SELECT source FROM markets WHERE code = ?", terms.code)
@@ -170,15 +186,20 @@ class Sources:
 
     def _write(self, s: Source) -> None:
         with self.project.transaction() as db:
-            db.execute("INSERT INTO sources VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?) "
+            db.execute("INSERT INTO sources (market, name, kind, file, ticks, interval, rows, first, last, treatment, rolls, "
+                       "cost_set, origin, layout, score, adjust) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?) "
                        "ON CONFLICT (market, name) DO UPDATE SET kind = excluded.kind, file = excluded.file, "
                        "ticks = excluded.ticks, interval = excluded.interval, rows = excluded.rows, first = excluded.first, "
                        "last = excluded.last, treatment = excluded.treatment, rolls = excluded.rolls, "
                        "cost_set = excluded.cost_set, origin = excluded.origin, layout = excluded.layout, "
-                       "score = excluded.score",
+                       "score = excluded.score, adjust = excluded.adjust",
                        (s.market, s.name, s.kind, s.file, s.ticks or None, s.interval, s.rows, s.first, s.last,
                         s.treatment.model_dump_json(), json.dumps(s.rolls), s.cost_set, s.origin,
-                        s.layout.model_dump_json() if s.layout else None, s.score))
+                        s.layout.model_dump_json() if s.layout else None, s.score, s.adjust))
+
+    def _pictured(self, source: Source, terms: Terms) -> Bars:
+        """All bars of a source, for its entry in the list of markets: first and last bar, number, silhouette."""
+        return self.history(source, terms).unsealed().treated().bars
 
     def _activate(self, source: Source, terms: Terms, bars: Bars) -> None:
         first, last = (stamp(int(bars.time[i])) for i in (0, -1))
@@ -195,20 +216,23 @@ class Sources:
     def activate(self, market: str, name: str) -> None:
         """Test on this source from now on."""
         source, terms = self.get(market, name), self.project.market(market).terms
-        bars = self.history(source).treated().bars
-        self._activate(source, terms, bars)
+        self._activate(source, terms, self._pictured(source, terms))
         self.project.forget(market)
 
     def treat(self, market: str, name: str, treatment: Treatment) -> Source:
         """Change how a source is treated; recorded, and the rows stay as they are. Raises UserError when no bar is left."""
         source = replace(self.get(market, name), treatment=treatment)
         terms = self.project.market(market).terms
-        bars = self.history(source).treated().bars
+        bars = self._pictured(source, terms)
+        try:
+            digest = self.history(source).treated().bars.hash  # what results on it will carry
+        except UserError:
+            digest = bars.hash  # nothing of it lies before the border
         made = dt.datetime.now(dt.UTC).isoformat(timespec="seconds")
         with self.project.transaction() as db:
             self._write(source)
             db.execute("INSERT INTO treatments (created, market, source, body, words, hash) VALUES (?, ?, ?, ?, ?, ?)",
-                       (made, market, name, treatment.model_dump_json(), treatment.words(), bars.hash))
+                       (made, market, name, treatment.model_dump_json(), treatment.words(), digest))
             if self.project.market(market).source == name:
                 self._activate(source, terms, bars)
         self.project.forget(market)
@@ -224,7 +248,7 @@ class Sources:
         """Give a market other terms; its active source is read again under them."""
         entry = self.project.market(terms.code)
         source = self.get(terms.code, entry.source)
-        bars = self.history(source, terms).treated().bars
+        bars = self._pictured(source, terms)
         self._activate(source, terms, bars)
         self.project.forget(terms.code)
 
@@ -247,10 +271,12 @@ class Sources:
             raise UserError(f"{market} is tested on this source", f"{market}, {name}", "Choose another source for it first.")
         with self.project.transaction() as db:
             db.execute("DELETE FROM sources WHERE market = ? AND name = ?", (market, name))
+        self.project.forget(market)
 
     def restore(self, source: Source) -> None:
         """Put a removed source back (undo)."""
         self._write(source)
+        self.project.forget(source.market)
 
     # Layouts
 

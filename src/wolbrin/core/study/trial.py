@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from collections.abc import Iterable
 from dataclasses import dataclass
 from itertools import product
@@ -11,8 +12,9 @@ import numpy as np
 from numpy.typing import NDArray
 from pydantic import Field
 
+from wolbrin.core.engine.brief import Brief
 from wolbrin.core.engine.prepare import Prepared
-from wolbrin.core.engine.run import Brief, backtest
+from wolbrin.core.engine.run import backtest
 from wolbrin.core.errors import UserError
 from wolbrin.core.market.terms import Model
 from wolbrin.core.measures.catalogue import measure
@@ -20,7 +22,7 @@ from wolbrin.core.measures.facts import Facts
 from wolbrin.core.rules.mirror import mirror_condition
 from wolbrin.core.rules.model import Condition, Distance, PositionOperand, Side, Strategy
 
-FIGURES = ("net", "return_drawdown", "profit_factor", "trades", "win_rate", "max_drawdown")
+FIGURES = ("net", "return_drawdown", "profit_factor", "trades", "win_rate", "max_drawdown", "sharpe_daily")
 LARGEST_TRIAL = 100_000
 Sides = Literal["long", "short", "both"]
 
@@ -86,7 +88,8 @@ def passes(figures: NDArray[np.float64], threshold: float, least_trades: int = 1
 @dataclass(frozen=True)
 class Luck:
     """How many tests pass on shuffled histories: the mean over the shuffles, their least and most, and how many passed on
-    the real ones."""
+    the real ones. p: chance of as many or more where there is nothing to find, (1 + shuffles at or above) / (shuffles + 1)
+    (Phipson & Smyth 2010)."""
 
     expected: float
     least: int
@@ -94,6 +97,13 @@ class Luck:
     actual: int
     tests: int
     shuffles: int
+    p: float = math.nan
+
+
+def permutation_p(actual: float, dealt: Iterable[float]) -> float:
+    """(1 + number at or above) / (m + 1), never zero (Phipson & Smyth 2010). Values without a number count as at or above."""
+    values = list(dealt)
+    return (1 + sum(not value < actual for value in values)) / (len(values) + 1)
 
 
 def luck(real: NDArray[np.float64], dealt: list[NDArray[np.float64]], threshold: float, least_trades: int = 1) -> Luck | None:
@@ -102,8 +112,9 @@ def luck(real: NDArray[np.float64], dealt: list[NDArray[np.float64]], threshold:
     if not dealt:
         return None
     counts = [int(passes(d, threshold, least_trades).sum()) for d in dealt]
-    return Luck(float(np.mean(counts)), min(counts), max(counts), int(passes(real, threshold, least_trades).sum()),
-                len(real), len(dealt))
+    actual = int(passes(real, threshold, least_trades).sum())
+    p = permutation_p(actual, counts)
+    return Luck(float(np.mean(counts)), min(counts), max(counts), actual, len(real), len(dealt), p)
 
 
 def check_size(rows: int, columns: int, shuffles: int) -> int:

@@ -4,22 +4,26 @@ from __future__ import annotations
 
 from collections.abc import Callable
 
-from wolbrin.core.engine.run import Run, backtest
+from wolbrin.core.engine.run import Run, backtest, need_bars
 from wolbrin.core.jobs import Chunk, Job
 from wolbrin.core.store.dossier import Kept
 from wolbrin.core.store.project import Project
+from wolbrin.core.work.footing import Footing
 
 
-def training_run(project: Project, kept: Kept) -> Run:
-    """A kept candidate run again on the training span with the project's present costs and capital."""
+def training_run(footing: Footing, kept: Kept) -> Run:
+    """A kept candidate run again on its training span, under the project's costs and capital, so that parts add up."""
     c = kept.candidate
-    history = project.prepared(c.market, c.interval)
-    return backtest(history, c.strategy, project.settings.brief(history.bars.terms))
+    history = footing.histories.prepared(c.market, c.interval)
+    brief = footing.brief(history.bars.terms, kept.own)
+    need_bars(history, brief.span)
+    return backtest(history, c.strategy, brief)
 
 
 def runs_job(project: Project, kept: list[Kept], notify: Callable[[list[Run]], None]) -> Job:
     """Run several candidates on threads; notify gets all runs, in order, once the last is done."""
     runs: list[Run] = []
+    footing = Footing.of(project)
 
     def commit(run: Run) -> None:
         runs.append(run)
@@ -27,4 +31,4 @@ def runs_job(project: Project, kept: list[Kept], notify: Callable[[list[Run]], N
             notify(runs)
 
     return Job("Running candidates", "candidates", [Chunk(one) for one in kept],
-               lambda one: training_run(project, one), commit)
+               lambda one: training_run(footing, one), commit)

@@ -2,21 +2,28 @@
 
 from __future__ import annotations
 
+import hashlib
 from collections.abc import Callable
-from dataclasses import dataclass, field
-from functools import lru_cache
+from dataclasses import dataclass, field, replace
 from typing import Any
 
-from wolbrin.core.engine.prepare import Prepared
-from wolbrin.core.engine.run import Brief
+import numpy as np
+from numpy.typing import NDArray
+
+from wolbrin.core.engine.brief import Brief
+from wolbrin.core.engine.record import Record
+from wolbrin.core.engine.run import need_bars, record_of
 from wolbrin.core.jobs import Chunk, Job, State
 from wolbrin.core.market.intervals import interval_words
+from wolbrin.core.measures.inference import Tally
 from wolbrin.core.search.discover import Found, explore
 from wolbrin.core.search.grammar import Limits
 from wolbrin.core.store.dossier import Dossiers
-from wolbrin.core.store.history import History
-from wolbrin.core.store.project import Project
+from wolbrin.core.store.project import Project, now
+from wolbrin.core.store.searches import Searches
+from wolbrin.core.work.footing import Footing
 
+Floats = NDArray[np.float64]
 BATCH = 8
 
 
@@ -37,8 +44,8 @@ class DiscoverRequest:
 class Batch:
     """What a worker process needs to test one batch; small, since it travels."""
 
-    history: History
-    rates: History | None
+    footing: Footing
+    market: str
     interval: int
     brief: Brief
     limits: Limits
@@ -49,9 +56,10 @@ class Batch:
 
 @dataclass
 class DiscoverResult:
-    """Live tallies: tried, met the limits, put on the Shelf, twins of something kept before."""
+    """Live tallies: tried, met the limits, put on the Shelf, twins of something kept before. record: what made it."""
 
     request: DiscoverRequest
+    record: Record
     tried: int = 0
     met: int = 0
     kept: int = 0
@@ -60,35 +68,33 @@ class DiscoverResult:
     fingerprints: set[str] = field(default_factory=set)
 
 
-@lru_cache(maxsize=2)
-def _prepared(history: History, rates: History | None, interval: int) -> Prepared:
-    return Prepared.of(history.at(interval), finer=lambda: history.treated().bars,
-                       rates=lambda: rates.treated().bars if rates else None)
-
-
-def try_batch(batch: Batch) -> tuple[int, list[Found]]:
-    """Test one batch in a worker process: how many, and those that met the limits."""
-    history = _prepared(batch.history, batch.rates, batch.interval)
-    return batch.count, explore(history, batch.brief, batch.limits, batch.seed, batch.first, batch.count)
+def try_batch(batch: Batch) -> tuple[int, list[Found], Floats]:
+    """Test one batch in a worker process: how many, those that met the limits, and every one's daily Sharpe ratio."""
+    history = batch.footing.histories.prepared(batch.market, batch.interval)
+    found, sharpe = explore(history, batch.brief, batch.limits, batch.seed, batch.first, batch.count)
+    return batch.count, found, sharpe
 
 
 def discover_job(project: Project, request: DiscoverRequest,
                  notify: Callable[[DiscoverResult], None] = lambda result: None) -> tuple[Job, DiscoverResult]:
     """Prepare a search over the training span. notify: called after each batch on the job's thread."""
-    dossiers = Dossiers(project)
-    entry = project.market(request.market)
-    brief = project.settings.brief(entry.terms)
-    result = DiscoverResult(request)
-    history = project.history(request.market)
-    rates = project.history(entry.terms.conversion_market) if entry.terms.conversion_market else None
-    batches = [Batch(history, rates, request.interval, brief, request.limits,
-                     request.seed, first, min(BATCH, request.count - first))
-               for first in range(0, request.count, BATCH)]
+    dossiers, searches, footing = Dossiers(project), Searches(project), Footing.of(project)
+    history = footing.histories.prepared(request.market, request.interval)
+    brief = footing.brief(history.bars.terms)
+    need_bars(history, brief.span)
+    before = searches.tried_on(request.market)
+    rules = hashlib.sha256(request.limits.model_dump_json().encode()).hexdigest()[:16]
+    record = record_of(history, None, brief, seeds=(request.seed,), tried=before + request.count, rules=rules)
+    result = DiscoverResult(request, record)
+    batches = [Batch(footing, request.market, request.interval, brief, request.limits, request.seed, first,
+                     min(BATCH, request.count - first)) for first in range(0, request.count, BATCH)]
     title = f"Discover {request.market} {interval_words(request.interval)}"
-    search = dossiers.begin_search("discover", title, request.as_json())
+    search = searches.begin(now(), "discover", title, request.as_json(), record=record, market=request.market,
+                            interval=request.interval)
 
-    def commit(outcome: tuple[int, list[Found]]) -> None:
-        tried, found = outcome
+    def commit(outcome: tuple[int, list[Found], Floats]) -> None:
+        tried, found, sharpe = outcome
+        so_far = before + result.tried + tried
         kept = 0
         with project.transaction():
             for one in found:
@@ -97,19 +103,22 @@ def discover_job(project: Project, request: DiscoverRequest,
                     result.twins += 1
                     continue
                 result.fingerprints.add(one.fingerprint)
-                id = dossiers.keep(one.candidate, search)
+                # What was looked at by now, this batch included; the Shelf counts on while the search does.
+                c = one.candidate
+                c = replace(c, tried=so_far, record=c.record.model_copy(update={"tried": so_far}))
+                id = dossiers.keep(c, search)
                 if id is None:
                     result.twins += 1
                 else:
                     kept += 1
                     result.ids.append(id)
-            dossiers.advance_search(search, tried, kept)
+            searches.advance(search, tried, kept, sharpe=Tally.of(sharpe))
         result.tried += tried
         result.kept += kept
         notify(result)
 
     def finish(state: State) -> None:
-        dossiers.advance_search(search, 0, 0, state.value)
+        searches.advance(search, 0, 0, state.value)
 
     job = Job(title, "tried", [Chunk(b, b.count) for b in batches], try_batch, commit, finish)
     return job, result

@@ -4,14 +4,12 @@ from __future__ import annotations
 
 from wolbrin.core.store.dossier import Dossiers
 from wolbrin.core.store.project import Project
-from wolbrin.core.work.proving import standing
+from wolbrin.core.work.standing import standing_ids
 
 
-def proved_ids(dossiers: Dossiers) -> list[int]:
+def proved_ids(project: Project) -> list[int]:
     """Shelf ids of the candidates that stand after the whole line."""
-    latest = dossiers.latest()
-    return [k.id for k in dossiers.shelf()
-            if standing(latest.get((k.hash, k.candidate.market, k.candidate.interval), {})) == "stands"]
+    return standing_ids(project, Dossiers(project).shelf())
 
 
 def funnel(project: Project) -> dict[str, int]:
@@ -19,7 +17,7 @@ def funnel(project: Project) -> dict[str, int]:
     members (of the newest portfolio)."""
     dossiers = Dossiers(project)
     counts = dossiers.counts()
-    counts["proved"] = len(proved_ids(dossiers))
+    counts["proved"] = len(proved_ids(project))
     counts["distinct"] = len(project.get_value("distinct", []))
     portfolios = dossiers.portfolios()
     counts["members"] = len(portfolios[-1][2]) if portfolios else 0

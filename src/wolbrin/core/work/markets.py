@@ -4,7 +4,8 @@ from __future__ import annotations
 
 from dataclasses import dataclass, replace
 
-from wolbrin.core.engine.run import Costs, backtest
+from wolbrin.core.engine.brief import Costs
+from wolbrin.core.engine.run import backtest
 from wolbrin.core.errors import UserError
 from wolbrin.core.market.bars import Span, day_of
 from wolbrin.core.market.contracts import Month, Rule, join_months
@@ -16,25 +17,27 @@ from wolbrin.core.market.two_sources import Compared, compare_sources
 from wolbrin.core.measures.two_runs import TwoRuns, match_runs
 from wolbrin.core.rules.model import Strategy
 from wolbrin.core.store.project import Project
+from wolbrin.core.store.settings import OwnSpan
 from wolbrin.core.store.sources import CONTINUOUS, Source
 
 MOST_STEPS = 1_000_000
 
 
 def quality(project: Project, source: Source, treated: bool = False) -> Report:
-    """The report of a source's rows, or of its bars after treatment; the former's score is kept with it."""
+    """The report of a source's rows before the border, or of its bars after treatment; the former's score is kept with it.
+    What is sealed is not looked at."""
     terms = project.market(source.market).terms
     if treated:
         return report(Raw.of(project.base(source.market, source.name)), terms, source.treatment.deviations)
-    made = report(project.sources.raw(source), terms, source.treatment.deviations)
+    made = report(project.sources.training_raw(source), terms, source.treatment.deviations)
     project.sources.set_score(source.market, source.name, made.score)
     return made
 
 
 def preview_treatment(project: Project, source: Source, treatment: Treatment) -> Treated:
-    """What a treatment would do; nothing is kept."""
+    """What a treatment would do to the rows before the border; nothing is kept."""
     terms = project.market(source.market).terms
-    return treat(project.sources.raw(source), terms, treatment, f"{source.market}, {source.name}")
+    return treat(project.sources.training_raw(source), terms, treatment, f"{source.market}, {source.name}")
 
 
 @dataclass(frozen=True)
@@ -47,16 +50,17 @@ class Comparison:
     problem: str = ""
 
 
-def compare(project: Project, market: str, first: str, second: str, strategy: Strategy, interval: int) -> Comparison:
-    """Compare two sources at their own interval, and one strategy on both over the common training span, each under
-    its source's cost set."""
+def compare(project: Project, market: str, first: str, second: str, strategy: Strategy, interval: int,
+            own: OwnSpan | None = None) -> Comparison:
+    """Compare two sources at their own interval up to the border, and one strategy on both over the common training span,
+    each under its source's cost set."""
     one, two = (project.sources.get(market, name) for name in (first, second))
     terms = project.market(market).terms
-    settings = project.settings.of(strategy)
+    settings = project.settings.of(own)
     costs = settings.costs_of(terms, one.cost_set), settings.costs_of(terms, two.cost_set)
     bars = project.base(market, first), project.base(market, second)
-    own = max(b.interval for b in bars)
-    prices = compare_sources(*(to_interval(b, own) for b in bars))
+    common = max(b.interval for b in bars)
+    prices = compare_sources(*(to_interval(b, common) for b in bars))
     brief = settings.brief(terms)
     dates = [(int(b.trading_date[0]), int(b.trading_date[-1])) for b in bars]
     begin, end = max(d[0] for d in dates), min(d[1] for d in dates)
@@ -75,11 +79,13 @@ def join_contracts(project: Project, market: str, months: list[str], rule: Rule,
     """Build a continuous future from contract months of a market and keep it as a source."""
     terms = project.market(market).terms
     made = join_months([Month(m, project.sources.raw(project.sources.get(market, m))) for m in months], terms, rule)
-    rolls = tuple((r.time, r.left, r.entered, 0.0 if r.difference != r.difference else r.difference) for r in made.rolls)
+    rolls = tuple((r.time, r.left, r.entered, 0.0 if r.difference != r.difference else r.difference,
+                   1.0 if r.ratio != r.ratio else r.ratio) for r in made.rolls)
     words = f"{len(months)} contract months, rolled by {rule.by}, {rule.adjust}"
-    return project.sources.put(terms, name, made.raw, kind=CONTINUOUS, origin=words, rolls=rolls)
+    return project.sources.put(terms, name, made.raw, kind=CONTINUOUS, origin=words, rolls=rolls,
+                               adjust=rule.adjust)
 
 
 def count_bars(project: Project, source: Source, interval: int) -> int:
-    """How many bars a source has at an interval."""
-    return len(project.history(source.market, source.name).at(interval, project.base(source.market, source.name)))
+    """How many bars a source has at an interval up to the border."""
+    return len(project.prepared(source.market, interval, source.name).bars)

@@ -1,75 +1,145 @@
-"""The line of gates as a job: candidates one by one, every verdict into the dossier."""
+"""The line of gates as a job: candidates one by one, every verdict into the dossier under the record it holds for."""
 
 from __future__ import annotations
 
 from collections.abc import Callable
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
+from wolbrin.core.engine.brief import Brief
+from wolbrin.core.engine.prepare import Prepared
+from wolbrin.core.engine.record import Record
+from wolbrin.core.engine.run import backtest, need_bars, record_of
+from wolbrin.core.errors import UserError
 from wolbrin.core.jobs import Chunk, Job
+from wolbrin.core.market.bars import Span
 from wolbrin.core.proving.gate import Case, Gate, Outcome
 from wolbrin.core.proving.line import GATES, walk_line
 from wolbrin.core.rules.identity import strategy_hash
 from wolbrin.core.rules.model import Strategy
-from wolbrin.core.store.dossier import Dossiers, Evidence, Kept
+from wolbrin.core.search.candidate import Candidate, candidate_of
+from wolbrin.core.store.dossier import Dossiers, Kept
+from wolbrin.core.store.holdout import HoldoutBook
 from wolbrin.core.store.project import Project
+from wolbrin.core.store.settings import OwnSpan
+from wolbrin.core.work.footing import Footing
+from wolbrin.core.work.judging import Batch, judge
 
 
 @dataclass(frozen=True)
 class Subject:
-    """What is proved: a strategy on a market at an interval, found after looking at `tried` alternatives."""
+    """What is proved: a strategy on a market at an interval. tried: alternatives looked at on that market. record: under
+    which a candidate was kept, which is what it is judged under; None for a strategy under the present brief. own: its own
+    training span. kept: its id on the Shelf."""
 
     strategy: Strategy
     market: str
     interval: int
     tried: int = 1
+    record: Record | None = None
+    own: OwnSpan | None = None
+    kept: int | None = None
 
     @classmethod
     def of(cls, kept: Kept) -> Subject:
         c = kept.candidate
-        return cls(c.strategy, c.market, c.interval, c.tried)
+        return cls(c.strategy, c.market, c.interval, c.tried, c.record, kept.own, kept.id)
 
     @property
     def key(self) -> tuple[str, str, int]:
         return strategy_hash(self.strategy), self.market, self.interval
 
 
-def case_of(project: Project, subject: Subject) -> Case:
-    history = project.prepared(subject.market, subject.interval)
-    settings = project.settings.of(subject.strategy)
-    return Case(subject.strategy, history, settings.brief(history.bars.terms), settings.holdout, subject.tried)
+@dataclass(frozen=True)
+class Proved:
+    """What came of one subject: outcomes gate by gate, the record they hold for, the candidate where it was run anew since
+    its record could not be asked again, and a sentence where it could not be judged."""
+
+    subject: Subject
+    outcomes: tuple[Outcome, ...] = ()
+    record: Record | None = None
+    renewed: Candidate | None = None
+    fault: str = ""
+
+
+def subject_brief(footing: Footing, subject: Subject, history: Prepared) -> Brief:
+    """The brief a subject is judged under: its record's, where it has one, as far as that span is still training."""
+    present = footing.brief(history.bars.terms, subject.own)
+    if subject.record is None or not subject.record.whole:
+        return present
+    asked = subject.record.brief
+    border = footing.settings.of(None).model_copy(update={"most_months": None, "training_last": None}).training.last
+    assert border is not None
+    last = min(asked.span.last or border, border)
+    return replace(asked, span=Span(asked.span.first, last), role="training")
+
+
+def case_of(footing: Footing, subject: Subject, unseen: Span) -> Case:
+    """The case of a subject. unseen: the span of the holdout that no search has seen."""
+    history = footing.histories.prepared(subject.market, subject.interval)
+    return Case(subject.strategy, history, subject_brief(footing, subject, history), unseen, subject.tried)
 
 
 def prove_job(project: Project, subjects: list[Subject], *, open_holdout: bool, gates: tuple[Gate, ...] = GATES,
-              notify: Callable[[Subject, list[Outcome]], None] = lambda subject, outcomes: None) -> Job:
-    """Prepare the line for several subjects. Opening the holdout is counted once per subject that reaches it.
+              notify: Callable[[Proved], None] = lambda proved: None) -> Job:
+    """Prepare the line for several subjects, under the settings as they are now.
 
-    notify: called after each subject on the job's thread.
+    Opening the holdout is counted once per subject that reaches it; all of one job are one opening, whose chance of error
+    they share. notify: called after each subject on the job's thread.
     """
-    dossiers = Dossiers(project)
+    dossiers, footing, book = Dossiers(project), Footing.of(project), HoldoutBook(project)
+    batch = Batch(book.next_batch(), len(subjects))
 
-    def work(subject: Subject) -> tuple[Subject, list[Outcome]]:
-        return subject, walk_line(case_of(project, subject), gates, open_holdout=open_holdout)
+    def work(subject: Subject) -> Proved:
+        try:
+            unseen = unseen_span(book, footing)
+            case = case_of(footing, subject, unseen)
+            need_bars(case.history, case.brief.span)
+            record = record_of(case.history, subject.strategy, case.brief, tried=subject.tried)
+            renewed = None
+            if subject.kept is not None and (subject.record is None or record.key != _comparable(subject.record)):
+                renewed = candidate_of(backtest(case.history, subject.strategy, case.brief, detail=False),
+                                       subject.strategy.name, "", subject.tried,
+                                       subject.record.seeds if subject.record and subject.record.whole else ())
+                record = renewed.record
+            elif subject.record is not None and subject.record.whole:
+                record = subject.record
 
-    def commit(result: tuple[Subject, list[Outcome]]) -> None:
-        subject, outcomes = result
-        opening = {g.key for g in gates if g.opens_holdout}
+            def opened(case: Case, gate: Gate) -> Outcome:
+                return judge(project, footing, case, gate, name=subject.strategy.name, kept=subject.kept, batch=batch,
+                             why="proving")
+
+            outcomes = walk_line(case, gates, open_holdout=opened if open_holdout else None)
+            return Proved(subject, tuple(outcomes), record, renewed)
+        except UserError as err:
+            return Proved(subject, fault=err.sentence())
+
+    def commit(proved: Proved) -> None:
         with project.transaction():
-            for outcome in outcomes:
-                dossiers.testify(*subject.key, outcome)
-                if outcome.gate in opening:
-                    project.add_opening(f"{outcome.gate} gate: {subject.strategy.name} on {subject.market}")
-        notify(subject, outcomes)
+            if proved.renewed is not None and proved.subject.kept is not None:
+                dossiers.renew(proved.subject.kept, proved.renewed)
+            for outcome in proved.outcomes:
+                assert proved.record is not None
+                dossiers.testify(*proved.subject.key, outcome, proved.record)
+        notify(proved)
 
-    return Job("Proving", "candidates", [Chunk(s) for s in subjects], work, commit)
+    # One after the other where the holdout opens: what is judged first may decide what comes after it.
+    return Job("Proving", "candidates", [Chunk(s) for s in subjects], work, commit, width=1 if open_holdout else None)
 
 
-def standing(found: dict[str, Evidence], gates: tuple[Gate, ...] = GATES) -> str:
-    """Where a candidate stands on the line: "stands" (all gates passed), "falls: <gate>", "sealed" (only the holdout
-    is left) or "open" (not proved yet)."""
-    for gate in gates:
-        if gate.key not in found:
-            waiting_for_holdout = gate.opens_holdout and gate is not gates[0]
-            return "sealed" if waiting_for_holdout else "open"
-        if found[gate.key].verdict == "falls":
-            return f"falls: {gate.title}"
-    return "stands"
+def _comparable(record: Record) -> str:
+    """The key of a candidate's record with what a new record of the same run would say of its seeds."""
+    return record.model_copy(update={"seeds": ()}).key if record.whole else ""
+
+
+def unseen_span(book: HoldoutBook, footing: Footing) -> Span:
+    """The sealed trading dates that no search of the project has seen.
+
+    Raises:
+        UserError: there are none.
+    """
+    settings = footing.settings
+    first = book.unseen_first(settings.holdout_first)
+    if first > settings.last:
+        raise UserError(f"no sealed day is left that no search has seen (the data is used until {settings.last})", "holdout",
+                        "Append newer history and set the end of the data later.")
+    return Span(first, settings.last)

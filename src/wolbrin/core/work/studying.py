@@ -5,18 +5,21 @@ from __future__ import annotations
 from collections.abc import Callable
 from dataclasses import dataclass
 
+from wolbrin.core.engine.run import record_of
 from wolbrin.core.jobs import Chunk, Job
 from wolbrin.core.rules.mirror import effective_long, effective_short, mirror_condition
 from wolbrin.core.rules.model import Condition, Strategy
-from wolbrin.core.store.dossier import Dossiers
-from wolbrin.core.store.project import Project
+from wolbrin.core.store.project import Project, now
+from wolbrin.core.store.searches import Searches
+from wolbrin.core.store.settings import OwnSpan
 from wolbrin.core.study.forward import Study, Unit, study
+from wolbrin.core.work.footing import Footing
 
 
 @dataclass(frozen=True)
 class StudyRequest:
     """side: +1 the long entry, -1 the short entry, 0 both. more: conditions studied beside the entry, with their names;
-    written for the long side."""
+    written for the long side. own: the strategy's own training span."""
 
     strategy: Strategy
     market: str
@@ -27,12 +30,13 @@ class StudyRequest:
     unit: Unit = "points"
     overlapping: bool = True
     more: tuple[tuple[str, Condition], ...] = ()
+    own: OwnSpan | None = None
 
 
-def run_study(project: Project, request: StudyRequest) -> list[Study]:
+def run_study(footing: Footing, request: StudyRequest) -> list[Study]:
     """One study for each condition and side asked for, the entry first."""
-    history = project.prepared(request.market, request.interval)
-    span = project.settings.of(request.strategy).training
+    history = footing.histories.prepared(request.market, request.interval)
+    span = footing.settings.of(request.own).training
     found = []
     for side in (1, -1) if request.side == 0 else (request.side,):
         own = effective_long(request.strategy) if side > 0 else effective_short(request.strategy)
@@ -44,13 +48,17 @@ def run_study(project: Project, request: StudyRequest) -> list[Study]:
 
 
 def study_job(project: Project, request: StudyRequest, notify: Callable[[list[Study]], None]) -> Job:
-    dossiers = Dossiers(project)
+    """Prepare a study over the training span as it is now."""
+    searches, footing = Searches(project), Footing.of(project)
 
     def commit(result: list[Study]) -> None:
-        search = dossiers.begin_search("study", f"Study of {request.strategy.name}",
-                                       {"market": request.market, "interval": request.interval, "side": request.side,
-                                        "strategy": request.strategy.model_dump(mode="json")})
-        dossiers.advance_search(search, 0, 0, "done")
+        history = footing.histories.prepared(request.market, request.interval)
+        record = record_of(history, request.strategy, footing.brief(history.bars.terms, request.own))
+        asked = {"market": request.market, "interval": request.interval, "side": request.side,
+                 "strategy": request.strategy.model_dump(mode="json")}
+        search = searches.begin(now(), "study", f"Study of {request.strategy.name}", asked, record=record,
+                                market=request.market, interval=request.interval)
+        searches.advance(search, 0, 0, "done")
         notify(result)
 
-    return Job(f"Study {request.strategy.name}", "studies", [Chunk(request)], lambda r: run_study(project, r), commit)
+    return Job(f"Study {request.strategy.name}", "studies", [Chunk(request)], lambda r: run_study(footing, r), commit)

@@ -11,8 +11,9 @@ from pathlib import Path
 import numba
 import numpy as np
 
+from wolbrin.core.engine.brief import Brief
 from wolbrin.core.engine.prepare import Prepared
-from wolbrin.core.engine.run import Brief, backtest
+from wolbrin.core.engine.run import backtest
 from wolbrin.core.indicators.catalogue import CATALOGUE
 from wolbrin.core.market.bars import Bars, Span, make_bars
 from wolbrin.core.market.sessions import NS_A_MINUTE

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import math
-from dataclasses import replace
 from typing import Any
 
 from wolbrin.app.parts import Choice, button, column, label, row
@@ -12,13 +11,17 @@ from wolbrin.app.places.backtest.pages import Page
 from wolbrin.app.session import Session
 from wolbrin.app.tables.model import Column
 from wolbrin.app.tables.view import Table
-from wolbrin.core.engine.run import Run, backtest
+from wolbrin.core.engine.run import Run
+from wolbrin.core.errors import WolbrinError
 from wolbrin.core.market.bars import Span
 from wolbrin.core.measures.breakdown import side_facts
 from wolbrin.core.measures.catalogue import BY_KEY, MEASURES, measure
 from wolbrin.core.measures.facts import Facts
 from wolbrin.core.measures.units import per_money
 from wolbrin.core.measures.wording import number, worded
+from wolbrin.core.proving.gate import Outcome
+from wolbrin.core.work.footing import Footing
+from wolbrin.core.work.opening import beyond, open_for
 
 GROUPS = {"result": ("net", "gross_profit", "gross_loss", "trades", "profit_factor", "win_rate", "break_even_rate", "average",
                      "average_win", "average_loss", "payoff", "expectancy", "t"),
@@ -36,7 +39,8 @@ class MeasuresPage(Page):
         self.split = Choice([("all, long, short", "sides"), ("training, holdout, whole", "spans")], "sides", "Columns")
         self.unit = Choice([("money", "money"), ("points", "points"), ("% of capital", "percent"), ("R", "R")], "money",
                            "Money figures in")
-        self.open = button("Open the holdout for this run", self.open_holdout, tip="The opening is counted")
+        self.open = button("Open the holdout for this run", self.open_holdout,
+                           tip="The opening is counted, and it judges: the verdict is final")
         self.words = label("", "small")
         self.table = Table(self._columns(["all", "long", "short"]), session.theme, "Measures", stretch=5)
         for one in (self.split, self.unit):
@@ -93,18 +97,27 @@ class MeasuresPage(Page):
         run, s = self._run, self.session
         if run is None:
             return
-        project, settings = s.project, s.settings
-        project.add_opening(f"measures of {run.strategy.name} on {run.bars.terms.code}")
-        s.counts_changed.emit()
-        market, interval, training = run.bars.terms.code, run.bars.interval, run.brief.span
+        project, footing = s.project, Footing.of(s.project)
+        market, interval, first = run.bars.terms.code, run.bars.interval, run.brief.span.first
+        sealed = footing.settings.holdout
 
-        def work() -> list[Run]:
-            history = project.prepared(market, interval)
-            spans = (settings.holdout, Span(training.first, settings.last))
-            return [backtest(history, run.strategy, replace(run.brief, span=span, most_bars=None)) for span in spans]
+        def work() -> tuple[list[Run], Outcome] | WolbrinError:
+            try:
+                opened = open_for(project, footing, run.strategy, market, interval, run.brief, sealed, "measures")
+                runs = [beyond(opened, run.strategy, run.brief, span, sealed)
+                        for span in (sealed, Span(first, sealed.last))]
+                return runs, opened.verdict
+            except WolbrinError as err:
+                return err
 
-        def done(runs: list[Run]) -> None:
+        def done(made: tuple[list[Run], Outcome] | WolbrinError) -> None:
+            if isinstance(made, WolbrinError):
+                s.note(made.sentence(), "error")
+                return
+            runs, verdict = made
             self._spans = (run.fingerprint, runs)
+            s.note(f"The holdout was opened and judged: {verdict.reason}", "caution")
+            s.evidence_changed.emit()
             if self._run is run:
                 self.show_run(run)
 

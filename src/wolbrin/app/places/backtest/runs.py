@@ -49,7 +49,7 @@ class RunsPage(QWidget):
             Column("net", lambda r: kept("net", r), lambda r: signed(kept("net", r)), "right", 84,
                    lambda r: tint(kept("net", r))),
             Column("trades", lambda r: kept("trades", r), lambda r: number(kept("trades", r)), "right", 52),
-            Column("until", lambda r: r.record["last"] or "", width=84)], s.theme, "Kept runs", multi=True, stretch=1)
+            Column("until", lambda r: str(r.record.last or ""), width=84)], s.theme, "Kept runs", multi=True, stretch=1)
         self.open = button("Reopen", self.reopen, tip="Run the record again and show it above")
         self.again = button("Retest", self.retest, tip="The same record on the training span as it reaches now")
         self.compare = button("Compare", self.compare_marked, tip="Compare the marked runs, up to six")

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import datetime as dt
 from functools import cached_property
 from pathlib import Path
 from typing import Any
@@ -25,6 +26,7 @@ from wolbrin.core.engine.run import Run
 from wolbrin.core.errors import WolbrinError
 from wolbrin.core.export.report import write_html, write_pdf
 from wolbrin.core.export.tables import write_ledger, write_measures, write_orders
+from wolbrin.core.market.bars import day_number
 from wolbrin.core.market.intervals import interval_words
 from wolbrin.core.measures.cautions import cautions
 from wolbrin.core.measures.drawdown import depth_below_peak
@@ -248,10 +250,12 @@ class BacktestPlace(Place):
     def _show_curves(self, run: Run) -> None:
         s = self.session
         x = run.bars.end[run.first:run.last] / 1e9
-        sealed = run.bars.range_of(s.settings.holdout)
+        sealed = s.settings.holdout
+        last = min(sealed.last, dt.date.fromisoformat(s.entry.last[:10]))
         mark = None
-        if sealed[1] > sealed[0]:
-            mark = (run.bars.time[sealed[0]] / 1e9, run.bars.end[sealed[1] - 1] / 1e9, "sealed until you open it")
+        if last >= sealed.first:
+            a, b = (day_number(d) * 86_400.0 for d in (sealed.first, last))
+            mark = (a, b, "sealed until you open it")
         quiet = (mark[0], mark[1], "") if mark else None
         net = run.net - run.brief.capital
         self.equity.show_curves([Curve(x, run.gross - run.brief.capital, "muted", 0.9), Curve(x, net, "ink", 1.8)], mark)
@@ -300,8 +304,8 @@ class BacktestPlace(Place):
         if s.run is None or not len(s.run):
             s.note("There is no run with trades to keep.", "caution")
             return
-        tried = max(1, s.dossiers.tried_for(s.market, s.interval))
-        id = s.dossiers.keep(candidate_of(s.run, s.strategy.name, "rules", tried))
+        tried = max(1, s.dossiers.searches.tried_on(s.market))
+        id = s.dossiers.keep(candidate_of(s.run, s.strategy.name, "rules", tried), own=s.own)
         s.note(f"{s.strategy.name} is on the Shelf." if id else f"{s.strategy.name} was on the Shelf already.")
         s.shelf_changed.emit()
         s.counts_changed.emit()
@@ -346,10 +350,10 @@ class BacktestPlace(Place):
         run, s = self.run, self.session
         if run is None:
             return
-        money = s.settings.currency
+        money, tried = s.settings.currency, max(1, s.dossiers.searches.tried_on(run.bars.terms.code))
         writers = {"ledger": lambda: write_ledger(run, path), "orders": lambda: write_orders(run, path),
-                   "measures": lambda: write_measures(run, path), "html": lambda: write_html(run, path, money),
-                   "pdf": lambda: write_pdf(run, path, money)}
+                   "measures": lambda: write_measures(run, path, tried), "html": lambda: write_html(run, path, money, tried),
+                   "pdf": lambda: write_pdf(run, path, money, tried)}
 
         def work() -> WolbrinError | None:
             try:

@@ -11,7 +11,7 @@ from wolbrin.app.parts import Empty, button, column, hairline, label, row
 from wolbrin.app.places.place import Place
 from wolbrin.app.session import Session
 from wolbrin.app.shell.actions import Action
-from wolbrin.app.tables.kept import FIGURES, figure, naming, words_column
+from wolbrin.app.tables.kept import FIGURES, figure, naming, tried_column, words_column
 from wolbrin.app.tables.view import Table
 from wolbrin.core.jobs import Job, State
 from wolbrin.core.market.intervals import interval_words
@@ -42,13 +42,13 @@ class DiscoverPlace(Place):
         self.sides = QComboBox()
         self.sides.addItems(["both", "long", "short"])
         self.sides.setAccessibleName("Sides")
-        self.rows = _whole(3, 1, 5, "Most rows in an entry")
-        self.trades = _whole(300, 1, 1_000_000, "Least trades", 50)
+        self.rows = _whole(Limits().most_rows, 1, 5, "Most rows in an entry")
+        self.trades = _whole(Limits().least_trades, 1, 1_000_000, "Least trades", 50)
         self.factor = QDoubleSpinBox()
         self.factor.setRange(0, 100)
         self.factor.setSingleStep(0.05)
         self.factor.setAlignment(Qt.AlignmentFlag.AlignRight)
-        self.factor.setValue(1.3)
+        self.factor.setValue(Limits().least_profit_factor)
         self.factor.setAccessibleName("Least profit factor")
         self.count = _whole(5_000, 8, 10_000_000, "Candidates to try", 1000)
         self.seed = _whole(1, 0, 2_000_000_000, "Seed")
@@ -74,7 +74,8 @@ class DiscoverPlace(Place):
                 spacing=20), self.luck, None, margins=(0, 0, 14, 0)))
         get = lambda k: k  # noqa: E731
         self.table = Table([*naming(get), *(figure(key, get) for key in FIGURES[:3]), figure("return_drawdown", get),
-                            figure("t", get), words_column(get)], s.theme, "Found candidates", filters=True)
+                            figure("t_daily", get), tried_column(get), words_column(get)], s.theme,
+                           "Found candidates", filters=True)
         self.title = label("Found in this search", "heading")
         self.empty = Empty("The machine draws random strategies, tests each on the training span and keeps those that "
                            "meet your limits. Most will fail; that is the point. The holdout stays sealed.",

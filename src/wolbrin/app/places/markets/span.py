@@ -43,7 +43,11 @@ class SpanPage(Page):
         for edit, name in ((self.first, "Training from"), (self.border, "Holdout from"), (self.last, "Data until")):
             edit.setAccessibleName(name)
             edit.setFixedWidth(110)
-        self.own = QCheckBox("only for the current strategy")
+        self.own = QCheckBox("the current strategy trains on less")
+        self.until = pick_date(s.settings.training.last)
+        self.until.setAccessibleName("Training until")
+        self.until.setFixedWidth(110)
+        self.own.toggled.connect(self.until.setEnabled)
         self.months = spin(0, 0, 1200, 0)
         self.bars = spin(0, 0, 1e8, 0, 1000)
         for box in (self.months, self.bars):
@@ -53,9 +57,10 @@ class SpanPage(Page):
         form.box.setContentsMargins(12, 0, 0, 0)
         form.heading("Training and holdout")
         form.add("training from", self.first)
-        form.add("holdout from", self.border, "later opens sealed data; counted")
-        form.add("data until", self.last)
         form.add("", self.own)
+        form.add("until", self.until, "before the holdout; its variants inherit that")
+        form.add("holdout from", self.border, "one day for all markets")
+        form.add("data until", self.last)
         form.heading("Limit for quick tests")
         form.add("the last", self.months, "months of the training span")
         form.add("or the last", self.bars, "bars of it")
@@ -78,8 +83,10 @@ class SpanPage(Page):
         now = s.settings
         for edit, value in ((self.first, now.training_first), (self.border, now.holdout_first), (self.last, now.last)):
             edit.setDate(pick_date(value).date())
-        self.own.setText(f"only for {s.strategy.name}")
+        self.until.setDate(pick_date(now.training.last).date())
+        self.own.setText(f"{s.strategy.name} trains on less")
         self.own.setChecked(s.own_span)
+        self.until.setEnabled(s.own_span)
         self.months.setValue(now.most_months or 0)
         self.bars.setValue(now.most_bars or 0)
         span = now.training
@@ -150,14 +157,9 @@ class SpanPage(Page):
     def set(self) -> None:
         """Keep spans and limit."""
         s = self.session
-        a, b, c = (e.date().toPython() for e in (self.first, self.border, self.last))
+        a, u, b, c = (e.date().toPython() for e in (self.first, self.until, self.border, self.last))
         if self.months.value() and self.bars.value():
             self.said.setText("Limit by months or by bars, not both.")
             return
-        # Read before anything changes: every change fills the form anew.
-        wanted = {"training_first": a, "holdout_first": b, "last": c, "most_months": int(self.months.value()) or None,
-                  "most_bars": int(self.bars.value()) or None}
-        if self.own.isChecked() != s.own_span:
-            s.set_own_span(self.own.isChecked())
-        s.change_settings(**wanted)
+        s.keep_spans(a, u if self.own.isChecked() else None, b, c, int(self.months.value()), int(self.bars.value()))
         self.activate()

@@ -23,7 +23,7 @@ from PySide6.QtWidgets import (
 
 from wolbrin.app.parts import button, column, label, row
 from wolbrin.app.places.markets.page import Form, Looked, Page, choose, combo, short
-from wolbrin.core.engine.run import Costs
+from wolbrin.core.engine.brief import Costs
 from wolbrin.core.errors import UserError, WolbrinError
 from wolbrin.core.market.exchanges import exchange_codes
 from wolbrin.core.market.terms import WEEKDAYS, Terms, load_terms

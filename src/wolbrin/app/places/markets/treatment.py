@@ -169,7 +169,7 @@ class TreatmentPage(Page):
             try:
                 made = preview_treatment(project, source, wanted)
                 assert made.bars.hash  # worked out here, since it takes a while on a long history
-                return made, project.sources.raw(source)
+                return made, project.sources.training_raw(source)
             except WolbrinError as err:
                 return err
 

@@ -218,7 +218,7 @@ class MarketsPlace(Place):
 
         def work() -> Raw | WolbrinError:
             try:
-                return Raw.of(project.base(*source.key)) if treated else project.sources.raw(source)
+                return Raw.of(project.base(*source.key)) if treated else project.sources.pictured_raw(source)
             except WolbrinError as err:
                 return err
 

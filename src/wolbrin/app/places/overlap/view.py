@@ -16,6 +16,7 @@ from wolbrin.app.tables.kept import figure, naming
 from wolbrin.app.tables.model import Column
 from wolbrin.app.tables.view import Table
 from wolbrin.core.engine.run import Run
+from wolbrin.core.measures.inference import effective_bets
 from wolbrin.core.measures.wording import number
 from wolbrin.core.portfolio.combine import NOTABLE, STRONG, correlation, daily_matrix, distinct_subset
 from wolbrin.core.store.dossier import Kept
@@ -79,7 +80,7 @@ class OverlapPlace(Place):
 
     def _tick_proved(self) -> None:
         s = self.session
-        ids = proved_ids(s.dossiers)
+        ids = proved_ids(s.project)
         if len(ids) < 2:
             s.note("Fewer than two candidates are proved; prove some, or tick them on the Shelf.", "caution")
             s.place_wanted.emit("proving")
@@ -129,7 +130,8 @@ class OverlapPlace(Place):
         self._distinct = {kept[i].id for i in chosen}
         s.project.set_value("distinct", sorted(self._distinct))
         s.counts_changed.emit()
-        self.title.setText(f"{len(kept)} candidates, {len(chosen)} distinct")
+        bets = number(effective_bets(self._corr), 1)
+        self.title.setText(f"{len(kept)} candidates, {len(chosen)} distinct, worth {bets} bets")
         self.table.set_records(kept)
 
     def _closest(self, kept: Kept) -> str:

@@ -19,13 +19,15 @@ from wolbrin.core.engine.run import Run
 from wolbrin.core.measures.catalogue import BY_KEY, measure
 from wolbrin.core.measures.drawdown import depth_below_peak
 from wolbrin.core.measures.facts import Facts
-from wolbrin.core.measures.wording import worded
-from wolbrin.core.portfolio.combine import Combination, equal_weight
+from wolbrin.core.measures.inference import effective_bets
+from wolbrin.core.measures.wording import number, worded
+from wolbrin.core.portfolio.combine import Combination, correlation, daily_matrix, equal_weight
 from wolbrin.core.store.dossier import Kept
 from wolbrin.core.work.combining import runs_job
 from wolbrin.core.work.funnel import proved_ids
+from wolbrin.core.work.standing import STANDS, Standings
 
-SHOWN = ("net", "trades", "profit_factor", "win_rate", "t", "max_drawdown", "max_drawdown_percent", "average_drawdown",
+SHOWN = ("net", "trades", "profit_factor", "win_rate", "t_daily", "max_drawdown", "max_drawdown_percent", "average_drawdown",
          "under_water", "return_drawdown", "cagr", "sharpe", "sortino", "exposure", "best_year")
 MOST = 24
 
@@ -89,7 +91,7 @@ class PortfolioPlace(Place):
 
     def _tick_best(self) -> None:
         s = self.session
-        ids = s.project.get_value("distinct", []) or proved_ids(s.dossiers)
+        ids = s.project.get_value("distinct", []) or proved_ids(s.project)
         if not ids:
             s.note("Nothing is proved yet; run the line in Proving, or tick candidates on the Shelf.", "caution")
             s.place_wanted.emit("proving")
@@ -133,7 +135,11 @@ class PortfolioPlace(Place):
         self.title.setText(f"Equal weight of {len(kept)}: net {worded('net', figures[0]['net'], True)} "
                            f"{s.settings.currency}, return over drawdown "
                            f"{worded('return_drawdown', figures[0]['return_drawdown'])}")
-        self.words.setText(f"Every part is traded at {whole.weight:.0%} of its size on the same capital, training span. "
+        bets = effective_bets(correlation(daily_matrix(list(whole.runs))[1])) if len(kept) > 1 else 1.0
+        standings = Standings(s.project)
+        standing = sum(standings.of(k).stands == STANDS for k in kept)
+        self.words.setText(f"{len(kept)} members, worth {number(bets, 1)} bets; {number(standing)} of them stand. Every "
+                           f"part is traded at {whole.weight:.0%} of its size on the same capital, training span. "
                            "Plum: the portfolio; thin: each part alone at full size.")
         columns = [Column("measure", lambda r: BY_KEY[r.key].title + (
             " (%)" if BY_KEY[r.key].unit == "percent" and "drawdown" in r.key else ""), width=190)]
@@ -161,7 +167,8 @@ class PortfolioPlace(Place):
             s.note("There is no portfolio to save yet.", "caution")
             return
         name = self.name.text().strip() or "Portfolio"
-        s.dossiers.keep_portfolio(name, [k.id for k in self._kept], measure(self._combination.facts, SHOWN))
+        s.dossiers.keep_portfolio(name, [k.id for k in self._kept], measure(self._combination.facts, SHOWN),
+                                   [r.record() for r in self._combination.runs])
         s.note(f"{name} saved with {len(self._kept)} strategies.")
         self.name.setText("")
         s.counts_changed.emit()

@@ -9,19 +9,21 @@ from wolbrin.app.places.place import Place
 from wolbrin.app.places.proving.funnel import Band, Funnel
 from wolbrin.app.session import Session
 from wolbrin.app.shell.actions import Action
-from wolbrin.app.tables.kept import Standing, figure, naming, stand_tint
+from wolbrin.app.tables.kept import Standing, figure, naming, stand_tint, tried_column
 from wolbrin.app.tables.model import Column
 from wolbrin.app.tables.view import Table
 from wolbrin.core.jobs import Job
 from wolbrin.core.measures.wording import number
 from wolbrin.core.proving.line import GATES
 from wolbrin.core.store.dossier import Evidence
-from wolbrin.core.work.proving import Subject, prove_job, standing
+from wolbrin.core.work.judging import Batch
+from wolbrin.core.work.proving import Proved, Subject, prove_job
+from wolbrin.core.work.standing import Standings
 
 
 def _outcome(gate: str, key: str, digits: int, scale: float = 1.0, end: str = "") -> Column:
     title = {"return_drawdown_median": "MC median ret/dd", "drawdown_95": "MC 95% drawdown",
-             "risk_of_ruin": "risk of ruin", "profit_factor": "holdout PF", "net": "holdout net"}[key]
+             "risk_of_ruin": "risk of ruin", "profit_factor": "holdout PF", "t_daily": "holdout t", "net": "holdout net"}[key]
 
     def value(r: Standing) -> float:
         e: Evidence | None = r.evidence.get(gate)
@@ -48,10 +50,10 @@ class ProvingPlace(Place):
         self.open = button("Open the holdout", self.open_holdout)
         self.table = Table([
             *naming(get, 140), Column("verdict", lambda r: r.stands, width=128, tint=lambda r: stand_tint(r.stands)),
-            figure("trades", get), figure("return_drawdown", get),
+            figure("trades", get), tried_column(get), figure("return_drawdown", get), figure("t_daily", get),
             _outcome("monte_carlo", "return_drawdown_median", 2), _outcome("monte_carlo", "drawdown_95", 0),
             _outcome("monte_carlo", "risk_of_ruin", 1, 100.0, "%"), _outcome("holdout", "profit_factor", 2),
-            _outcome("holdout", "net", 0),
+            _outcome("holdout", "t_daily", 2), _outcome("holdout", "net", 0),
             Column("reason", lambda r: self._reason(r), width=460)], s.theme, "Proving", filters=True)
         full = QWidget()
         full.setLayout(column(row(self.title, None, self.note, 12, self.prove, self.open, margins=(0, 0, 8, 0)),
@@ -89,12 +91,9 @@ class ProvingPlace(Place):
 
     def _standings(self) -> list[Standing]:
         s = self.session
-        latest = s.dossiers.latest()
-        found = []
-        for kept in s.selected():
-            evidence = latest.get((kept.hash, kept.candidate.market, kept.candidate.interval), {})
-            found.append(Standing(kept, evidence, standing(evidence), True))
-        return found
+        standings = Standings(s.project)
+        return [Standing(kept, place.evidence, place.stands, True)
+                for kept in s.selected() for place in (standings.of(kept),)]
 
     def refresh(self) -> None:
         if not self.isVisible():
@@ -114,7 +113,11 @@ class ProvingPlace(Place):
         waiting = sum(r.stands == "sealed" for r in records)
         self.title.setText(f"Line of {len(GATES)} gates on {number(len(records))} ticked candidates")
         times = s.project.openings()
-        self.note.setText(f"holdout opened {number(times)} time{'s' if times != 1 else ''}")
+        asks = ""
+        if waiting:
+            batch = Batch(s.project.book.next_batch(), waiting)
+            asks = f"; opening {number(batch.number)}, of {number(waiting)}, needs t {number(batch.t_needed, 2)} of each"
+        self.note.setText(f"holdout opened {number(times)} time{'s' if times != 1 else ''}{asks}")
         self.open.setText(f"Open the holdout for {number(waiting)}" if waiting else "Open the holdout")
         self.open.setEnabled(waiting > 0)
 
@@ -140,10 +143,16 @@ class ProvingPlace(Place):
             return
         gates = tuple(g for g in GATES if g.opens_holdout == holdout)
         job = prove_job(s.project, subjects, open_holdout=holdout, gates=gates,
-                        notify=s.on_ui(lambda *_: s.evidence_changed.emit()))
+                        notify=s.on_ui(self._proved))
 
         def over(_: Job) -> None:
             s.evidence_changed.emit()
+            s.shelf_changed.emit()
             s.counts_changed.emit()
 
         self._job = s.start(job, "threads", over)
+
+    def _proved(self, proved: Proved) -> None:
+        if proved.fault:
+            self.session.note(f"{proved.subject.strategy.name}: {proved.fault}", "caution")
+        self.session.evidence_changed.emit()

@@ -18,10 +18,14 @@ from wolbrin.app.places.place import Place
 from wolbrin.app.session import Session
 from wolbrin.app.shell.actions import Action
 from wolbrin.core.engine import codes as k
+from wolbrin.core.errors import WolbrinError
 from wolbrin.core.jobs import Chunk, Job, State
 from wolbrin.core.market.intervals import interval_words
 from wolbrin.core.measures.wording import number
+from wolbrin.core.proving.gate import Outcome
 from wolbrin.core.rehearsal.session import Rehearsal, Snapshot, same_ledger
+from wolbrin.core.work.footing import Footing
+from wolbrin.core.work.opening import open_for
 
 SPEEDS = (1, 2, 5, 10, 20, 50, 100, 200, 500, 1000)
 
@@ -65,7 +69,8 @@ class RehearsalPlace(Place):
         split.addWidget(lower)
         split.setSizes([380, 220])
         self.empty = Empty("A rehearsal plays the bars after the training span through the strategy above, one at a time, as "
-                           "a live feed would. It shows sealed data, so starting one counts as opening the holdout.",
+                           "a live feed would. It shows sealed data: starting one opens the holdout, which is counted and "
+                           "judges the strategy for good.",
                            "Start (opens the holdout)", self.start)
         self.stack = QStackedWidget()
         self.stack.addWidget(self.empty)
@@ -118,14 +123,24 @@ class RehearsalPlace(Place):
         if self.running():
             s.note("A rehearsal is running; stop it first.", "caution")
             return
-        strategy, market, interval, settings, project = s.strategy, s.market, s.interval, s.settings, s.project
+        strategy, market, interval, own, project = s.strategy, s.market, s.interval, s.own, s.project
+        footing = Footing.of(project)
 
-        def begin() -> Rehearsal:
-            history = project.prepared(market, interval)
-            return Rehearsal(history, strategy, settings.brief(history.bars.terms), settings.holdout)
+        def begin() -> tuple[Rehearsal, Outcome] | WolbrinError:
+            try:
+                brief = footing.brief(footing.ground.history(market).terms, own)
+                span = footing.settings.holdout
+                opened = open_for(project, footing, strategy, market, interval, brief, span, "rehearsal")
+                return Rehearsal(opened.history, strategy, brief, span), opened.verdict
+            except WolbrinError as err:
+                return err
 
-        def ready(rehearsal: Rehearsal) -> None:
-            project.add_opening(f"rehearsal: {strategy.name} on {market}")
+        def ready(made: tuple[Rehearsal, Outcome] | WolbrinError) -> None:
+            if isinstance(made, WolbrinError):
+                s.note(made.sentence(), "error")
+                return
+            rehearsal, _ = made
+            s.note("The holdout was opened and judged before the first bar; the verdict is in the dossier.", "caution")
             s.evidence_changed.emit()
             self.title.setText(f"{strategy.name} on {market} {interval_words(interval)}")
             self._play(rehearsal)

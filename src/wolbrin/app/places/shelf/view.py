@@ -8,11 +8,12 @@ from wolbrin.app.parts import Empty, button, column, label, row
 from wolbrin.app.places.place import Place
 from wolbrin.app.session import Session
 from wolbrin.app.shell.actions import Action
-from wolbrin.app.tables.kept import FIGURES, Standing, figure, naming, stand_tint, words_column
+from wolbrin.app.tables.kept import FIGURES, Standing, figure, naming, record_column, stand_tint, tried_column, words_column
 from wolbrin.app.tables.model import Column
 from wolbrin.app.tables.view import Table
 from wolbrin.core.measures.wording import number
-from wolbrin.core.work.proving import Subject, standing
+from wolbrin.core.work.proving import Subject
+from wolbrin.core.work.standing import Standings
 
 
 class ShelfPlace(Place):
@@ -25,9 +26,9 @@ class ShelfPlace(Place):
         self.table = Table([
             Column("", lambda r: r.ticked, width=26, kind="tick", tip="tick for Proving, Overlap and Portfolio"),
             *naming(get), Column("verdict", lambda r: r.stands, width=128, tint=lambda r: stand_tint(r.stands)),
-            *(figure(key, get) for key in FIGURES),
+            *(figure(key, get) for key in FIGURES), tried_column(get),
             Column("from", lambda r: r.kept.candidate.origin, width=70),
-            Column("kept", lambda r: r.kept.created[:10], width=80), words_column(get)],
+            Column("kept", lambda r: r.kept.created[:10], width=80), words_column(get), record_column(get)],
             s.theme, "Shelf", filters=True, multi=True)
         self.title = label("", "heading")
         self.table.model.tick = self._tick
@@ -62,11 +63,11 @@ class ShelfPlace(Place):
         if not self.isVisible():
             return
         s = self.session
-        latest, ticked = s.dossiers.latest(), set(s.selection)
+        standings, ticked = Standings(s.project), set(s.selection)
         records = []
         for kept in s.dossiers.shelf():
-            evidence = latest.get((kept.hash, kept.candidate.market, kept.candidate.interval), {})
-            records.append(Standing(kept, evidence, standing(evidence), kept.id in ticked))
+            place = standings.of(kept)
+            records.append(Standing(kept, place.evidence, place.stands, kept.id in ticked))
         self.table.set_records(records)
         self.stack.setCurrentIndex(1 if records else 0)
         self.title.setText(f"{number(len(records))} kept, {number(sum(r.ticked for r in records))} ticked")
@@ -86,7 +87,7 @@ class ShelfPlace(Place):
             self.session.note("Choose a candidate in the table first.", "caution")
             return
         c = record.kept.candidate
-        self.session.add_strategy(c.strategy, c.market, c.interval)
+        self.session.add_strategy(c.strategy, c.market, c.interval, own=record.kept.own)
         self.session.place_wanted.emit("rules")
 
     def remove(self) -> None:

@@ -150,7 +150,7 @@ class StudyPage(QWidget):
         s = self.session
         request = StudyRequest(s.strategy, s.market, s.interval, int(self.side.value), self.horizon.value(),  # type: ignore[call-overload]
                                self.inside.isChecked(), self.unit.value, not self.apart.isChecked(),  # type: ignore[arg-type]
-                               tuple(self.more.picked()))
+                               tuple(self.more.picked()), s.own)
         self.run.setEnabled(False)
 
         def over(_: Any) -> None:

@@ -6,7 +6,7 @@ from typing import Any
 
 import numpy as np
 from PySide6.QtCore import QItemSelectionModel, QTimer
-from PySide6.QtWidgets import QAbstractItemView, QComboBox, QDoubleSpinBox, QSpinBox, QStackedWidget, QWidget
+from PySide6.QtWidgets import QAbstractItemView, QCheckBox, QComboBox, QDoubleSpinBox, QSpinBox, QStackedWidget, QWidget
 
 from wolbrin.app.parts import Choice, Empty, button, column, label, row, set_role
 from wolbrin.app.places.study.picking import ConditionPicker, Picker
@@ -56,6 +56,9 @@ class TrialPage(QWidget):
         self.least = box(1, 100_000, 30, "least trades", " trades", 0, 5)
         self.shuffles = box(0, 100, 2, "shuffles", " shuffles", 0, 1)
         self.shuffles.setToolTip("Histories with their bars dealt anew, to see how many tests pass by luck")
+        self.mirrored = QCheckBox("turned over")
+        self.mirrored.setToolTip("Turn every dealt bar over at random, so that the drift, and what belongs to an "
+                                 "hour, go too")
         self.figure = QComboBox()
         self.figure.addItems(list(FIGURE))
         self.figure.setAccessibleName("figure sorted by")
@@ -78,7 +81,8 @@ class TrialPage(QWidget):
         self.stack.addWidget(result)
         self.setLayout(column(*self.setup(), row(self.markets, self.intervals, None), row(
             label("passes above", "muted"), self.threshold, label("with at least", "muted"), self.least,
-            label("beside", "muted"), self.shuffles, None, self.run), self.stack, spacing=5, margins=(0, 0, 8, 0)))
+            label("beside", "muted"), self.shuffles, self.mirrored, None, self.run), self.stack,
+            spacing=5, margins=(0, 0, 8, 0)))
         self.result: TrialResult | None = None
         self._columns: tuple[object, ...] = ()
         self._soon = QTimer(self, singleShot=True, interval=DONE_SOON)
@@ -118,7 +122,8 @@ class TrialPage(QWidget):
 
         def make() -> Any:
             request = TrialRequest(kind=self.kind, title=self.title, rows=tuple(self.rows()),  # type: ignore[arg-type]
-                                   columns=columns, shuffles=self.shuffles.value())
+                                   columns=columns, shuffles=self.shuffles.value(), mirrored=self.mirrored.isChecked(),
+                                   own=s.own if self.kind == "variants" else None)
             return trial_job(s.project, request, s.on_ui(lambda _: self._soon.isActive() or self._soon.start()))
 
         made = s.attempt(make)
@@ -160,13 +165,15 @@ class TrialPage(QWidget):
             self.verdict.setText(f"{count}.")
         else:
             spread = f" ({told.least} to {told.most})" if told.shuffles > 1 else ""
-            self.verdict.setText(f"{count}; by luck alone one expects {number(told.expected, 1)}{spread}.")
+            self.verdict.setText(f"{count}; by luck alone one expects {number(told.expected, 1)}{spread}, "
+                                 f"p {number(told.p, 2)}.")
         more = told is not None and told.tests > 0 and told.actual <= max(told.expected, told.most)
         set_role(self.verdict, "caution" if more else "heading")
         self.words.setText(
             f"{request.title}: {len(request.rows)} rules on {len(request.columns)} markets and intervals, training span, "
             f"each market's own costs. A cell: return over drawdown, profit factor, trades won/all; \u2713 passes. Luck: the "
-            f"same rules on {request.shuffles} histories whose bars are dealt anew."
+            f"same rules on {request.shuffles} histories whose bars are dealt anew within their time of day"
+            + (", turned over at random." if request.mirrored else "; the drift, and what belongs to an hour, stay in them.")
             + (" No more pass than luck lets one expect: take nothing from here without further tests." if more else ""))
         self.faults.setVisible(bool(result.faults))
         hidden = f"; {len(result.faults) - 3} more" if len(result.faults) > 3 else ""
@@ -184,7 +191,7 @@ class TrialPage(QWidget):
         figures, request = result.figures, result.request
 
         def text(r: int, c: int) -> str:
-            _net, ratio, factor, trades, rate, _fall = figures[r, c]
+            _net, ratio, factor, trades, rate = figures[r, c, :5]
             if not np.isfinite(trades):
                 return "\u2026"
             if not trades:
@@ -238,7 +245,7 @@ class TrialPage(QWidget):
             kept = 0
             for r, c in cells:
                 try:
-                    kept += s.dossiers.keep(candidate_from_trial(s.project, result, r, c)) is not None
+                    kept += s.dossiers.keep(candidate_from_trial(s.project, result, r, c), own=result.request.own) is not None
                 except WolbrinError:
                     continue  # the cell itself says that it could not be run
             return kept

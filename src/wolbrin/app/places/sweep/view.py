@@ -26,6 +26,7 @@ from wolbrin.app.session import Session
 from wolbrin.app.shell.actions import Action
 from wolbrin.app.tables.model import Column
 from wolbrin.app.tables.view import Table
+from wolbrin.core.engine.record import NOT_RECORDED
 from wolbrin.core.errors import WolbrinError
 from wolbrin.core.jobs import Job
 from wolbrin.core.market.intervals import interval_words
@@ -33,7 +34,7 @@ from wolbrin.core.measures.catalogue import BY_KEY, SUMMARY
 from wolbrin.core.measures.wording import number, worded
 from wolbrin.core.rules.numbers import Tunable, tunables
 from wolbrin.core.search.sweep import Axis, combinations, variant
-from wolbrin.core.work.sweeping import SweepRequest, SweepResult, candidate_from_sweep, sweep_job
+from wolbrin.core.work.sweeping import SweepRequest, SweepResult, candidate_from_sweep, last_sweep, sweep_job
 
 
 @dataclass(frozen=True)
@@ -203,7 +204,7 @@ class SweepPlace(Place):
         if self._job is not None and not self._job.state.over:
             s.note("A sweep is running; stop it first.", "caution")
             return
-        made = s.attempt(lambda: sweep_job(s.project, SweepRequest(s.strategy, s.market, s.interval, self.axes()),
+        made = s.attempt(lambda: sweep_job(s.project, SweepRequest(s.strategy, s.market, s.interval, self.axes(), s.own),
                                            s.on_ui(self._grown)))
         if made is None:
             return
@@ -218,10 +219,8 @@ class SweepPlace(Place):
 
     def _restore(self) -> None:
         """Show the last sweep of the project again."""
-        last = self.session.dossiers.last_sweep()
-        if last is not None:
-            request, settings, figures = last
-            result = SweepResult(SweepRequest.from_json(request), [settings], [figures])
+        result = self.session.attempt(lambda: last_sweep(self.session.project))
+        if result is not None:
             self._take(result)
             self._grown(result)
 
@@ -266,6 +265,7 @@ class SweepPlace(Place):
         r = result.request
         self.found.setText(f"{number(len(settings))} sets tried: {r.strategy.name} on {r.market} "
                            f"{interval_words(r.interval)}")
+        self.found.setToolTip(result.record.words() if result.record is not None else NOT_RECORDED)
         self._draw_map()
 
     def _draw_map(self) -> None:
@@ -332,12 +332,20 @@ class SweepPlace(Place):
         if chosen is None or result is None:
             s.note("Choose a set in the table or on the map first.", "caution")
             return
-        tried = len(self.table.model.records)
+
+        def work() -> Any:
+            try:
+                return candidate_from_sweep(s.project, result, chosen.settings)
+            except WolbrinError as err:
+                return err
 
         def done(candidate: Any) -> None:
-            id = s.dossiers.keep(candidate)
+            if isinstance(candidate, WolbrinError):
+                s.note(candidate.sentence(), "error")
+                return
+            id = s.dossiers.keep(candidate, own=result.request.own)
             s.note(f"{candidate.name} is on the Shelf." if id else f"{candidate.name} was on the Shelf already.")
             s.shelf_changed.emit()
             s.counts_changed.emit()
 
-        s.compute("Keep", lambda: candidate_from_sweep(s.project, result.request, chosen.settings, tried), done)
+        s.compute("Keep", work, done)

@@ -1,0 +1,133 @@
+"""The record: everything that made a result. The same record gives the same bits, and a verdict holds only for its record."""
+
+from __future__ import annotations
+
+import datetime as dt
+import hashlib
+import json
+from collections.abc import Iterator
+from typing import Any
+
+from pydantic import Field, ValidationError
+
+from wolbrin.core.engine.brief import Brief, Costs, Role
+from wolbrin.core.errors import UserError
+from wolbrin.core.indicators.columns import Columns
+from wolbrin.core.market.bars import Span
+from wolbrin.core.market.intervals import interval_words
+from wolbrin.core.market.terms import Model, explain
+from wolbrin.core.rules.model import Strategy
+
+RECORD_VERSION = 1
+NOT_RECORDED = "brief not recorded"
+
+
+class Record(Model):
+    """What made a result.
+
+    version: 0 for results kept before records were whole; they are shown as "brief not recorded" and prove nothing.
+    history: hash of the treated bars; histories: of every other history used, by what it was used for. own_indicators:
+    digests by name. strategy: hash of the rules. first, last, role: the span and what it is. seeds: of whatever was drawn.
+    tried: parameter sets, draws and trial cells among which this one could be chosen, on this market in this project.
+    """
+
+    version: int = RECORD_VERSION
+    engine: str
+    market: str
+    source: str = ""
+    interval: int
+    history: str
+    histories: dict[str, str] = {}
+    own_indicators: dict[str, str] = {}
+    strategy: str
+    first: dt.date | None = None
+    last: dt.date | None = None
+    role: Role = "free"
+    costs: Costs = Costs()
+    costs_assumed: bool = False
+    capital: float = 50_000.0
+    most_bars: int | None = None
+    fill: str = "next open"
+    flat_by_session_end: bool = True
+    fine_fills: bool = False
+    seeds: tuple[int, ...] = ()
+    tried: int = Field(1, ge=0)
+
+    @property
+    def whole(self) -> bool:
+        """Whether this says everything that made the result."""
+        return self.version > 0
+
+    @property
+    def key(self) -> str:
+        """Digest of all that decides the result's bits; how many were tried does not."""
+        text = json.dumps(self.model_dump(mode="json", exclude={"tried"}), sort_keys=True)
+        return hashlib.sha256(text.encode()).hexdigest()[:24]
+
+    @property
+    def span(self) -> Span:
+        return Span(self.first, self.last)
+
+    @property
+    def brief(self) -> Brief:
+        """The question this answers."""
+        return Brief(self.span, self.costs, self.capital, self.most_bars, self.fine_fills, self.role, self.costs_assumed)
+
+    def words(self) -> str:
+        """The brief in one line, as it stands under a result."""
+        if not self.whole:
+            return NOT_RECORDED
+        c = self.costs
+        costs = f"costs {c.per_contract:g} + {c.slippage_ticks:g} ticks slippage" + (
+            f" + spread {c.spread_ticks:g}" if c.spread_ticks else "") + (" (assumed)" if self.costs_assumed else "")
+        return (f"{self.market} {interval_words(self.interval)}, {self.span} ({self.role}), {costs}, capital "
+                f"{self.capital:,.0f}, history {self.history[:8]}, {self.tried:,} tried")
+
+    @classmethod
+    def read(cls, data: dict[str, Any], where: str) -> Record:
+        """A stored record. One written before records were whole becomes version 0.
+
+        Raises:
+            UserError: it is of a newer version, or damaged.
+        """
+        version = data.get("version", 0)
+        if isinstance(version, int) and version > RECORD_VERSION:
+            raise UserError(f"this record has version {version}, newer than this program knows ({RECORD_VERSION})", where,
+                            "Open the project with a newer Wolbrin.")
+        if not version:
+            known = {k: v for k, v in data.items() if k in cls.model_fields}
+            data = {"engine": "", "market": "", "interval": 1, "history": "", "strategy": ""} | known | {"version": 0}
+        try:
+            return cls.model_validate(data)
+        except ValidationError as err:
+            raise explain(err, where) from None
+
+
+def _used(node: Any) -> Iterator[dict[str, Any]]:
+    """Operands of a dumped strategy that take part: rows and sides switched off do not."""
+    if isinstance(node, dict):
+        if node.get("on") is False or node.get("mode") == "off":
+            return
+        if node.get("kind") in ("field", "indicator", "custom"):
+            yield node
+        for value in node.values():
+            yield from _used(value)
+    elif isinstance(node, list):
+        for value in node:
+            yield from _used(value)
+
+
+def others_read(strategy: Strategy, columns: Columns) -> dict[str, str]:
+    """Hashes of the other markets' histories that the rules read, by market and interval."""
+    found = {}
+    for operand in _used(strategy.model_dump(mode="json")):
+        market = operand.get("market")
+        if market and market != columns.bars.terms.code:
+            interval = operand.get("interval") or columns.bars.interval
+            found[f"operand {market} {interval_words(interval)}"] = columns.other(market, interval)[0].bars.hash
+    return found
+
+
+def own_read(strategy: Strategy) -> dict[str, str]:
+    """Digests of the user's own indicators that the rules use, by name."""
+    return {o["name"]: o["digest"] for o in _used(strategy.model_dump(mode="json")) if o["kind"] == "custom"}

@@ -1,0 +1,107 @@
+"""What work stands on: a project's histories as they were at one moment, sealed at the border.
+
+A `Ground` is plain data that travels; `Histories` reads it and keeps what was read. Work that began on one goes on with it,
+whatever is changed in the project meanwhile.
+"""
+
+from __future__ import annotations
+
+from collections import OrderedDict
+from dataclasses import dataclass, replace
+from functools import lru_cache
+from pathlib import Path
+from threading import RLock
+
+from wolbrin.core.engine.prepare import Prepared
+from wolbrin.core.errors import UserError
+from wolbrin.core.indicators.own import OwnIndicators
+from wolbrin.core.market.bars import Bars
+from wolbrin.core.store.history import History
+
+HELD = 6
+
+
+@dataclass(frozen=True)
+class Ground:
+    """folder: the project's. sources: (market, source, history) of every source. active: (market, source tested on)."""
+
+    folder: str
+    sources: tuple[tuple[str, str, History], ...]
+    active: tuple[tuple[str, str], ...]
+
+    def unsealed(self) -> Ground:
+        """The same with all sealed rows. Only `store.sealed` may ask for it."""
+        return replace(self, sources=tuple((m, s, h.unsealed()) for m, s, h in self.sources))
+
+    def source_of(self, market: str, source: str | None = None) -> str:
+        """The source asked for, else the one the market is tested on. Raises UserError where there is none."""
+        chosen = source or dict(self.active).get(market)
+        if chosen is None:
+            known = ", ".join(m for m, _ in self.active) or "none"
+            raise UserError(f'there is no market "{market}" in this project', self.folder, f"Known are {known}.")
+        return chosen
+
+    def history(self, market: str, source: str | None = None) -> History:
+        """Where a market's bars come from. Raises UserError where the market or source is not there."""
+        wanted = market, self.source_of(market, source)
+        for m, s, h in self.sources:
+            if (m, s) == wanted:
+                return h
+        known = ", ".join(s for m, s, _ in self.sources if m == market) or "none"
+        raise UserError(f'{market} has no source "{wanted[1]}"', self.folder, f"Known are {known}.")
+
+
+class Histories:
+    """Reads the histories of a ground; the last few used stay in memory. Safe to use from several threads."""
+
+    def __init__(self, ground: Ground) -> None:
+        self.ground = ground
+        self._lock = RLock()
+        self._base: OrderedDict[tuple[str, str], Bars] = OrderedDict()
+        self._prepared: OrderedDict[tuple[str, str, int], Prepared] = OrderedDict()
+
+    def base(self, market: str, source: str | None = None) -> Bars:
+        """A market's treated bars at their own interval."""
+        key = market, self.ground.source_of(market, source)
+        with self._lock:
+            if key in self._base:
+                self._base.move_to_end(key)
+                return self._base[key]
+        bars = self.ground.history(*key).treated().bars
+        with self._lock:
+            bars = self._base.setdefault(key, bars)
+            while len(self._base) > HELD:
+                self._base.popitem(last=False)
+        return bars
+
+    def prepared(self, market: str, interval: int, source: str | None = None) -> Prepared:
+        """A market at an interval, made ready for runs."""
+        name = self.ground.source_of(market, source)
+        key = market, name, interval
+        with self._lock:
+            if key in self._prepared:
+                self._prepared.move_to_end(key)
+                return self._prepared[key]
+        made = Prepared.of(self.ground.history(market, name).at(interval, self.base(market, name)),
+                           finer=lambda: self.base(market, name), rates=lambda: self.rates(market), elsewhere=self.elsewhere,
+                           own=OwnIndicators(Path(self.ground.folder)).values, source=name)
+        with self._lock:
+            made = self._prepared.setdefault(key, made)
+            while len(self._prepared) > HELD:
+                self._prepared.popitem(last=False)
+        return made
+
+    def elsewhere(self, market: str, interval: int) -> Bars:
+        """Bars of another market, for operands that name it."""
+        return self.prepared(market, interval).bars
+
+    def rates(self, market: str) -> Bars | None:
+        """Bars of the market whose price converts this one's quote currency, None where a fixed rate stands."""
+        wanted = self.ground.history(market).terms.conversion_market
+        return self.base(wanted) if wanted else None
+
+
+@lru_cache(maxsize=2)
+def histories_of(ground: Ground) -> Histories:
+    """Histories of a ground that came to a worker process; the last two grounds stay."""
+    return Histories(ground)

@@ -1,0 +1,187 @@
+"""The book of the seal: who opened the holdout, what was judged there, when the border moved, and what has been seen."""
+
+from __future__ import annotations
+
+import datetime as dt
+from collections.abc import Sequence
+from dataclasses import dataclass
+from typing import TYPE_CHECKING, Any
+
+from wolbrin.core.measures.inference import t_needed
+from wolbrin.core.store.series import Daily, correlation_of, pack, unpack
+
+if TYPE_CHECKING:
+    from wolbrin.core.store.project import Project
+
+OPENED, BORDER, END = "opened", "border", "end"
+NEAR_TWIN = 0.9  # correlation of training daily results from which two sets of rules are the same bet
+ERROR = 0.05  # chance that any noise ever stands, over all openings of a project together
+
+
+@dataclass(frozen=True)
+class Opening:
+    """One look at sealed bars, or one change of what is sealed. kind: OPENED, BORDER (moved), END (data end moved).
+
+    batch, size: candidates opened together share a batch; size is how many there are.
+    """
+
+    created: str
+    what: str
+    kind: str = OPENED
+    market: str = ""
+    hash: str = ""
+    first: str = ""
+    last: str = ""
+    batch: int = 0
+    size: int = 1
+
+
+@dataclass(frozen=True)
+class Judged:
+    """A verdict of the holdout; final. daily: training daily results over the whole training span, None where unknown."""
+
+    id: int
+    created: str
+    market: str
+    hash: str
+    name: str
+    verdict: str
+    reason: str
+    daily: Daily | None
+
+
+@dataclass(frozen=True)
+class Move:
+    """A move of the border after work was done: what was found before (Shelf ids up to `candidates`) has seen sealed bars."""
+
+    created: str
+    old: dt.date
+    new: dt.date
+    why: str
+    candidates: int
+
+
+def chance_allowed(batch: int, size: int) -> float:
+    """The chance of a false pass that one of `size` candidates of opening number `batch` may have.
+
+    ERROR is spent over successive openings as 1 / (b (b + 1)), which adds up to one, and shared evenly within an opening
+    (Bonferroni with unequal weights; Foster & Stine 2008 call it alpha spending, from memory), so that it bounds the chance
+    that noise is ever let through by this project, however often somebody tries.
+    """
+    return ERROR / (batch * (batch + 1)) / max(1, size)
+
+
+def t_for(batch: int, size: int) -> float:
+    """The t of daily results that opening number `batch` asks of each of its `size` candidates."""
+    return t_needed(chance_allowed(batch, size))
+
+
+class HoldoutBook:
+    """Reads and writes the book in a project's database."""
+
+    def __init__(self, project: Project) -> None:
+        self.project = project
+
+    # Openings
+
+    def add(self, opening: Opening) -> int:
+        """Write an opening down. Returns its row."""
+        o = opening
+        with self.project.transaction() as db:
+            cursor = db.execute("INSERT INTO openings (created, what, kind, market, hash, first, last, batch, size) "
+                                "VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?)",
+                                (o.created, o.what, o.kind, o.market, o.hash, o.first, o.last, o.batch, o.size))
+            return int(cursor.lastrowid or 0)
+
+    def all(self) -> list[Opening]:
+        """Every line of the book, oldest first."""
+        return [Opening(r["created"], r["what"], r["kind"], r["market"], r["hash"], r["first"] or "", r["last"] or "",
+                        r["batch"], r["size"]) for r in self.project.rows("SELECT * FROM openings ORDER BY id")]
+
+    def of(self, hash: str, market: str) -> list[Opening]:
+        """Openings for these rules on that market, oldest first."""
+        return [o for o in self.all() if o.kind == OPENED and (o.hash, o.market) == (hash, market)]
+
+    def count(self, market: str | None = None, hash: str | None = None) -> int:
+        """How often sealed bars were opened: in the project, on a market, for rules. A moved border counts too."""
+        found = self.project.rows(
+            "SELECT count(*) n FROM openings WHERE kind != ? AND (? IS NULL OR market = ?) AND (? IS NULL OR hash = ?)",
+            END, market, market, hash, hash)
+        return int(found[0]["n"])
+
+    def next_batch(self) -> int:
+        """The number of the next opening, from 1."""
+        return int(self.project.rows("SELECT coalesce(max(batch), 0) n FROM openings")[0]["n"]) + 1
+
+    # Verdicts
+
+    def judged(self, market: str) -> list[Judged]:
+        """All verdicts on a market, oldest first."""
+        return [Judged(r["id"], r["created"], r["market"], r["hash"], r["name"], r["verdict"], r["reason"],
+                       unpack(r["daily"]) if r["daily"] else None)
+                for r in self.project.rows("SELECT * FROM judged WHERE market = ? ORDER BY id", market)]
+
+    def final(self, market: str, hash: str) -> Judged | None:
+        """The verdict that holds for these rules: a fall where there ever was one, else the first; None before any."""
+        found = [j for j in self.judged(market) if j.hash == hash]
+        return next((j for j in found if j.verdict == "falls"), found[0] if found else None)
+
+    def finals(self) -> dict[tuple[str, str], tuple[str, str, str]]:
+        """Verdict, reason and date that hold, by (market, strategy hash)."""
+        found: dict[tuple[str, str], tuple[str, str, str]] = {}
+        for r in self.project.rows("SELECT market, hash, verdict, reason, created FROM judged ORDER BY id"):
+            key = r["market"], r["hash"]
+            if key not in found or (r["verdict"] == "falls" and found[key][0] != "falls"):
+                found[key] = r["verdict"], r["reason"], r["created"]
+        return found
+
+    def judge(self, created: str, market: str, hash: str, name: str, verdict: str, reason: str, daily: Daily | None) -> None:
+        """Write a verdict down, for good."""
+        with self.project.transaction() as db:
+            db.execute("INSERT INTO judged (created, market, hash, name, verdict, reason, daily) "
+                       "VALUES (?, ?, ?, ?, ?, ?, ?)",
+                       (created, market, hash, name, verdict, reason, pack(daily) if daily is not None else None))
+
+    def remember(self, judged: Judged, daily: Daily) -> None:
+        """Add daily results to a verdict that was written down without them."""
+        with self.project.transaction() as db:
+            db.execute("UPDATE judged SET daily = ? WHERE id = ?", (pack(daily), judged.id))
+
+    # Border
+
+    def moves(self) -> list[Move]:
+        """Moves of the border after work was done, oldest first."""
+        return [Move(r["created"], dt.date.fromisoformat(r["old"]), dt.date.fromisoformat(r["new"]), r["why"],
+                     r["candidates"])
+                for r in self.project.rows("SELECT * FROM borders ORDER BY id")]
+
+    def spent(self, candidate: int | None) -> Move | None:
+        """The first move of the border that spent the holdout for a Shelf id; None where there was none since it was kept."""
+        return next((m for m in self.moves() if candidate is not None and candidate <= m.candidates), None)
+
+    def move(self, created: str, old: dt.date, new: dt.date, why: str) -> None:
+        """Write a move of the border down: all that was kept so far has its holdout spent."""
+        with self.project.transaction() as db:
+            db.execute("INSERT INTO borders (created, old, new, why, candidates) SELECT ?, ?, ?, ?, coalesce(max(id), 0) "
+                       "FROM candidates", (created, str(old), str(new), why))
+
+    def seen_until(self) -> dt.date | None:
+        """The last trading date that any search of the project has seen."""
+        row: Any = self.project.rows("SELECT max(d) d FROM (SELECT max(seen) d FROM searches UNION ALL "
+                                     "SELECT date(max(old), '-1 day') d FROM borders)")[0]
+        return dt.date.fromisoformat(row["d"]) if row["d"] else None
+
+    def unseen_first(self, border: dt.date) -> dt.date:
+        """The first trading date on which a verdict can rest: sealed, and seen by no search."""
+        seen = self.seen_until()
+        return border if seen is None else max(border, seen + dt.timedelta(days=1))
+
+
+def nearest(daily: Daily, others: Sequence[Judged]) -> tuple[Judged, float] | None:
+    """The verdict whose rules earned most alike in training, with the correlation; None where none can be compared."""
+    best: tuple[Judged, float] | None = None
+    for one in others:
+        value = correlation_of(daily, one.daily) if one.daily is not None else float("nan")
+        if value == value and (best is None or value > best[1]):
+            best = one, value
+    return best

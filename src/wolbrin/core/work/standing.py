@@ -1,0 +1,100 @@
+"""Where a candidate stands on the line, from verdicts that hold for its record."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+from dataclasses import dataclass
+
+from wolbrin.core.engine.record import NOT_RECORDED, Record
+from wolbrin.core.proving.gate import Gate
+from wolbrin.core.proving.line import GATES
+from wolbrin.core.rules.identity import strategy_hash
+from wolbrin.core.store.dossier import FALLS, Dossiers, Evidence, Kept
+from wolbrin.core.store.holdout import HoldoutBook
+from wolbrin.core.store.project import Project
+from wolbrin.core.work.proving import Subject
+
+STANDS = "stands"
+
+
+@dataclass(frozen=True)
+class Place:
+    """evidence: the verdict of each gate that holds, by its key. stands: "stands" (all gates passed), "falls: <gate>",
+    "fell before: <gate>" (under another brief; a changed brief does not wash that away), "sealed" (only the holdout is left),
+    "open" (not proved yet) or "brief not recorded"."""
+
+    evidence: dict[str, Evidence]
+    stands: str
+
+
+class Standings:
+    """All verdicts of a project, read once. Ask it for one candidate after the other."""
+
+    def __init__(self, project: Project, gates: tuple[Gate, ...] = GATES) -> None:
+        self._gates = gates
+        self._all = Dossiers(project).all_evidence()
+        self._finals = HoldoutBook(project).finals()
+
+    def of(self, kept: Kept) -> Place:
+        """Where a candidate stands under its own record."""
+        return self.at(kept.hash, kept.candidate.market, kept.candidate.record)
+
+    def of_subject(self, subject: Subject) -> Place:
+        """Where a subject stands; one without a record only by the holdout's final verdict."""
+        return self.at(strategy_hash(subject.strategy), subject.market, subject.record)
+
+    def at(self, hash: str, market: str, record: Record | None) -> Place:
+        """Where rules stand on a market under a record."""
+        every = self._all.get((hash, market), [])
+        key = record.key if record is not None and record.whole else None
+        mine = [e for e in every if key is not None and e.record is not None and e.record.key == key]
+        found: dict[str, Evidence] = {}
+        for gate in self._gates:
+            if gate.opens_holdout:
+                final = self._final(hash, market, gate, every)
+                if final is not None:
+                    found[gate.key] = final
+            else:
+                valid = [e for e in mine if e.gate == gate.key and e.settings == gate.settings]
+                if valid:
+                    found[gate.key] = valid[-1]
+        return Place(found, self._words(found, every, key))
+
+    def _final(self, hash: str, market: str, gate: Gate, every: list[Evidence]) -> Evidence | None:
+        """The holdout's verdict that holds, with the figures it was given where they are in the dossier."""
+        final = self._finals.get((market, hash))
+        if final is None:
+            return None
+        verdict, reason, created = final
+        told = [e for e in every if e.gate == gate.key and e.verdict == verdict and e.outcome]
+        figures = told[0].outcome if told else {}
+        return Evidence(gate.key, created, {}, figures, verdict, reason, gate.settings, told[0].record if told else None)
+
+    def _words(self, found: dict[str, Evidence], every: list[Evidence], key: str | None) -> str:
+        for gate in self._gates:
+            if gate.opens_holdout and gate.key in found and found[gate.key].verdict == FALLS:
+                return f"falls: {gate.title}"
+        if key is None:
+            return NOT_RECORDED
+        for gate in self._gates:
+            if gate.key not in found:
+                before = self._fell_before(every, key)
+                if gate.opens_holdout and gate is not self._gates[0]:
+                    return before or "sealed"
+                return "open"
+            if found[gate.key].verdict == FALLS:
+                return f"falls: {gate.title}"
+        return self._fell_before(every, key) or STANDS
+
+    def _fell_before(self, every: list[Evidence], key: str) -> str:
+        titles = {g.key: g.title for g in self._gates if not g.opens_holdout}
+        for e in every:
+            if e.verdict == FALLS and e.gate in titles and (e.record is None or e.record.key != key):
+                return f"fell before: {titles[e.gate]}"
+        return ""
+
+
+def standing_ids(project: Project, shelf: Iterable[Kept]) -> list[int]:
+    """Shelf ids of the candidates that stand after the whole line."""
+    standings = Standings(project)
+    return [k.id for k in shelf if standings.of(k).stands == STANDS]
