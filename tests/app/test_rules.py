@@ -30,6 +30,7 @@ from wolbrin.core.rules.named import formula_of
 from wolbrin.core.rules.script import parse_strategy, strategy_text
 from wolbrin.core.rules.words import describe
 from wolbrin.core.study.forward import study
+from wolbrin.core.study.trial import FIGURES
 
 Settle = Callable[[], None]
 
@@ -443,7 +444,7 @@ def test_a_field_trial_fills_its_matrix_and_carries_cells_on(qtbot: QtBot, windo
     place.start()
     settle()
     result = page.result
-    assert result.figures.shape == (24, 2, 6)
+    assert result.figures.shape == (24, 2, len(FIGURES))
     assert page.table.model.rowCount() == 24
     assert "by luck alone one expects" in page.verdict.text()
     page.threshold.setValue(-5)
@@ -462,7 +463,7 @@ def test_a_field_trial_fills_its_matrix_and_carries_cells_on(qtbot: QtBot, windo
     page.keep_chosen()
     settle()
     kept = s.dossiers.shelf()[-1].candidate
-    assert (kept.market, kept.tried, kept.origin) == ("NPW", 48, "field trial")
+    assert (kept.market, kept.tried, kept.origin) == ("NPW", 24, "field trial")
     assert kept.summary["net"] == result.figures[row, 0, 0]
     page.open_chosen()
     settle()

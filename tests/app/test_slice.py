@@ -14,6 +14,7 @@ from PySide6.QtWidgets import QCheckBox, QComboBox, QDoubleSpinBox, QLineEdit, Q
 from pytestqt.qtbot import QtBot
 
 from wolbrin.app.places.rules.operand import OperandPopup
+from wolbrin.app.shell.border import BorderPopup
 from wolbrin.app.shell.palette import HelpSheet, Palette
 from wolbrin.app.shell.window import MainWindow
 from wolbrin.core.engine.ledger import ledger
@@ -61,7 +62,7 @@ def test_the_first_place_fills_itself_as_soon_as_it_is_seen(window: MainWindow, 
     assert window.place == "markets"
     assert place.chart.bars is not None
     assert place.table.current().market == window.session.market
-    assert place.pages["quality"].report.rows == window.session.entry.bars
+    assert place.pages["quality"].report.rows == len(window.session.project.base("NPW"))
 
 
 def test_markets_chart_zooms_over_everything(qtbot: QtBot, window: MainWindow, settle: Settle) -> None:
@@ -226,8 +227,22 @@ def test_brief_editors_change_the_question(qtbot: QtBot, window: MainWindow, set
     assert str(s.settings.holdout_first) == "2022-06-01"
     assert s.project.openings() == 0
     qtbot.keyClick(window.ruler, Qt.Key.Key_Right)
-    assert s.project.openings() == 1, "moving into sealed data is an opening"
-    assert "counted" in window.strip.message.text()
+    assert str(s.settings.holdout_first) == "2022-07-01", "before any work the border is free"
+    s.dossiers.keep_run(s.run, "work")
+    qtbot.keyClick(window.ruler, Qt.Key.Key_Right)
+    popup = window.findChild(BorderPopup)
+    assert str(s.settings.holdout_first) == "2022-07-01"
+    assert not popup.go.isEnabled(), "it waits for a reason"
+    popup.close()
+    assert s.project.openings() == 0
+    qtbot.keyClick(window.ruler, Qt.Key.Key_Right)
+    popup = next(p for p in window.findChildren(BorderPopup) if p.isVisible())
+    popup.why.setText("more training")
+    qtbot.mouseClick(popup.go, Qt.MouseButton.LeftButton)
+    assert str(s.settings.holdout_first) == "2022-08-01"
+    assert s.project.openings() == 1
+    assert "spent" in window.strip.message.text()
+    assert "seen since" in window.ruler._words
     x = round(window.ruler.x_of(s.settings.training_first))
     qtbot.mousePress(window.ruler, Qt.MouseButton.LeftButton, pos=QPoint(x, 20))
     qtbot.mouseMove(window.ruler, QPoint(x + 100, 20))
@@ -344,9 +359,7 @@ def test_from_study_and_sweep_to_a_proved_portfolio(qtbot: QtBot, window: MainWi
 
 def test_rehearsal_plays_equals_the_batch_and_counts(qtbot: QtBot, window: MainWindow, settle: Settle) -> None:
     s = window.session
-    history = s.project.prepared("NPW", 15)
-    last = str(np.datetime64(int(history.bars.trading_date[history.bars.range_of(s.settings.holdout)[0] + 400]), "D"))
-    s.change_settings(last=last)
+    s.change_settings(last="2022-07-20")
     settle()
     window.go("rehearsal")
     place = window.places["rehearsal"]

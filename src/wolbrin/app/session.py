@@ -299,6 +299,12 @@ class Session(QObject):
 
         return bool(self.attempt(act))
 
+    def costs_are_set(self, code: str) -> None:
+        """The user has said what trading a market costs; from now on its costs are not assumed."""
+        assumed = self.project_settings.assumed_costs
+        if code in assumed:
+            self.change_settings(assumed_costs=tuple(c for c in assumed if c != code))
+
     def keep_spans(self, first: dt.date, own_last: dt.date | None, border: dt.date, last: dt.date, months: int,
                    bars: int) -> bool:
         """Keep spans and limit. own_last: where the current strategy's training ends early; None where it has no span of its
@@ -434,7 +440,8 @@ class Session(QObject):
             return
         self._request += 1
         request, strategy, market, interval = self._request, self.strategy, self.market, self.interval
-        footing, own = Footing.of(self.project), self.own
+        histories, own = self.project.histories, self.own
+        footing = Footing(self.project_settings, histories.ground, histories)
 
         def work() -> Run | WolbrinError:
             try:

@@ -36,6 +36,7 @@ from wolbrin.core.measures.facts import Facts
 from wolbrin.core.rules.model import Strategy, load_strategy
 from wolbrin.core.rules.words import describe
 from wolbrin.core.store.searches import Searches
+from wolbrin.core.store.settings import Settings
 from wolbrin.core.work.footing import Footing
 from wolbrin.core.work.opening import open_for, reaches_sealed
 
@@ -47,6 +48,13 @@ def _day(text: str | None, name: str) -> dt.date | None:
         return dt.date.fromisoformat(text)
     except ValueError:
         raise UserError(f'"{text}" is not a date like 2022-06-30', f"--{name}", "Write year-month-day.") from None
+
+
+def _chosen(span: Span, settings: Settings) -> Span:
+    """A span of which one end may be left out: that end is training's, or the data's where the other one is sealed."""
+    training = settings.training
+    last = span.last or (settings.last if span.first and span.first >= settings.holdout_first else training.last)
+    return Span(span.first or training.first, last)
 
 
 def report(run: Run, detail: bool, orders: bool = False, tried: int = 1) -> dict[str, Any]:
@@ -75,8 +83,8 @@ def add(app: typer.Typer, demo: Callable[[], Path]) -> None:
             interval: str | None = typer.Option(None, "--interval", "-i", help=INTERVAL),
             bar_minutes: int | None = typer.Option(None, "--bar-minutes", help="Interval of the CSV; guessed if absent."),
             zone: str = typer.Option("UTC", "--zone", help="Time zone of stamps without an offset in the CSV."),
-            first: str | None = typer.Option(None, "--from", help="First trading date of decisions."),
-            last: str | None = typer.Option(None, "--to", help="Last trading date."),
+            first: str | None = typer.Option(None, "--from", help="First trading date of decisions; else training's."),
+            last: str | None = typer.Option(None, "--to", help="Last trading date; else training's. Beyond it: the holdout."),
             capital: float | None = typer.Option(None, "--capital", help="Starting capital."),
             finer: Path | None = typer.Option(None, "--finer", help="With --bars: a CSV of finer bars for fine fills."),
             rates: Path | None = typer.Option(None, "--rates", help="With --bars: a CSV of the conversion market."),
@@ -124,7 +132,7 @@ def add(app: typer.Typer, demo: Callable[[], Path]) -> None:
                 settings = footing.settings.of(own)
                 history = footing.histories.prepared(code, minutes)
                 terms = history.bars.terms
-                chosen = span if first or last else settings.training
+                chosen = _chosen(span, settings) if first or last else settings.training
                 brief = settings.brief(terms, chosen) if first or last else settings.brief(terms)
                 if capital:
                     brief = replace(brief, capital=capital)

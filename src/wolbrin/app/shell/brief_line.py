@@ -117,7 +117,8 @@ class BriefLine(QWidget):
         for widget, text in ((self.strategy, name), (self.market, s.market), (self.interval, interval_words(s.interval)),
                              (self.span, span_words(s.settings)),
                              (self.costs, cost_words(s.settings.costs_of(s.entry.terms))
-                              + (f" ({chosen})" if (chosen := s.settings.cost_set.get(s.market)) else "")),
+                              + (f" ({chosen})" if (chosen := s.settings.cost_set.get(s.market)) else "")
+                              + (" (assumed)" if s.market in s.settings.assumed_costs else "")),
                              (self.capital, f"{number(s.settings.capital)} {s.settings.currency}"),
                              (self.fill, strategy.fill),
                              (self.flat, flat if strategy.flat_by_session_end else "held overnight"),
@@ -313,6 +314,7 @@ class BriefLine(QWidget):
             if costs != now:
                 name = name or OWN_COSTS
                 every.setdefault(s.market, {})[name] = costs
+                s.costs_are_set(s.market)
             picked = {k: v for k, v in s.settings.cost_set.items() if k != s.market} | ({s.market: name} if name else {})
             return s.change_settings(cost_sets={c: {n: v.model_dump() for n, v in sets.items()} for c, sets in every.items()},
                                      cost_set=picked)

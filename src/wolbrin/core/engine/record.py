@@ -29,6 +29,7 @@ class Record(Model):
     history: hash of the treated bars; histories: of every other history used, by what it was used for. own_indicators:
     digests by name. strategy: hash of the rules. first, last, role: the span and what it is. seeds: of whatever was drawn.
     tried: parameter sets, draws and trial cells among which this one could be chosen, on this market in this project.
+    note: why a stored record could not be read; such a one is of version 0.
     """
 
     version: int = RECORD_VERSION
@@ -52,6 +53,7 @@ class Record(Model):
     fine_fills: bool = False
     seeds: tuple[int, ...] = ()
     tried: int = Field(1, ge=0)
+    note: str = ""
 
     @property
     def whole(self) -> bool:
@@ -61,7 +63,7 @@ class Record(Model):
     @property
     def key(self) -> str:
         """Digest of all that decides the result's bits; how many were tried does not."""
-        text = json.dumps(self.model_dump(mode="json", exclude={"tried"}), sort_keys=True)
+        text = json.dumps(self.model_dump(mode="json", exclude={"tried", "note"}), sort_keys=True)
         return hashlib.sha256(text.encode()).hexdigest()[:24]
 
     @property
@@ -76,7 +78,7 @@ class Record(Model):
     def words(self) -> str:
         """The brief in one line, as it stands under a result."""
         if not self.whole:
-            return NOT_RECORDED
+            return self.note or NOT_RECORDED
         c = self.costs
         costs = f"costs {c.per_contract:g} + {c.slippage_ticks:g} ticks slippage" + (
             f" + spread {c.spread_ticks:g}" if c.spread_ticks else "") + (" (assumed)" if self.costs_assumed else "")
@@ -101,6 +103,15 @@ class Record(Model):
             return cls.model_validate(data)
         except ValidationError as err:
             raise explain(err, where) from None
+
+
+def read_record(data: dict[str, Any], where: str) -> Record:
+    """A stored record as `Record.read` gives it; one that cannot be read says why in its note and proves nothing, so that
+    everything beside it stays in use."""
+    try:
+        return Record.read(data, where)
+    except UserError as err:
+        return Record(version=0, engine="", market="", interval=1, history="", strategy="", note=err.sentence())
 
 
 def _used(node: Any) -> Iterator[dict[str, Any]]:

@@ -51,6 +51,11 @@ class Rehearsal:
         self.shown = 0
 
     @property
+    def history(self) -> Prepared:
+        """All that is played from, later bars included."""
+        return self._history
+
+    @property
     def total(self) -> int:
         return self.stop - self.first
 

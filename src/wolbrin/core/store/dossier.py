@@ -9,7 +9,7 @@ from typing import Any
 
 import numpy as np
 
-from wolbrin.core.engine.record import Record
+from wolbrin.core.engine.record import Record, read_record
 from wolbrin.core.engine.run import Run
 from wolbrin.core.measures.catalogue import SUMMARY, measure
 from wolbrin.core.measures.facts import Facts
@@ -79,7 +79,7 @@ class Dossiers:
         self.searches = Searches(project)
 
     def _record(self, text: str | None, what: str) -> Record:
-        return Record.read(json.loads(text or "{}"), f"{self.project.folder}, {what}")
+        return read_record(json.loads(text or "{}"), f"{self.project.folder}, {what}")
 
     def keep_run(self, run: Run, name: str) -> int:
         """Record a run; the same record is kept once. Returns its id."""

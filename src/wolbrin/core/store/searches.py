@@ -10,7 +10,7 @@ from typing import TYPE_CHECKING, Any
 import numpy as np
 from numpy.typing import NDArray
 
-from wolbrin.core.engine.record import Record
+from wolbrin.core.engine.record import Record, read_record
 from wolbrin.core.measures.inference import Tally
 
 if TYPE_CHECKING:
@@ -88,7 +88,7 @@ class Searches:
     def record(self, id: int) -> Record | None:
         """What made a search; None where its brief was not recorded."""
         text = self.project.rows("SELECT record FROM searches WHERE id = ?", id)[0]["record"]
-        return Record.read(json.loads(text), f"{self.project.folder}, search {id}") if text else None
+        return read_record(json.loads(text), f"{self.project.folder}, search {id}") if text else None
 
     def last(self, kind: str, request_kind: str = "") -> int | None:
         """The newest search of a kind that has rows."""

@@ -168,9 +168,13 @@ def day_bootstrap(moves: Floats, day: NDArray[np.integer], resamples: int, confi
     with np.errstate(invalid="ignore", divide="ignore"):
         means = np.where(count > 0, (weights @ sums) / count, np.nan)
     tail = 50.0 * (1.0 - confidence)
-    if np.isnan(means).all(axis=0).any():
-        means = np.nan_to_num(means, nan=0.0)
-    return np.nanpercentile(means, tail, axis=0), np.nanpercentile(means, 100.0 - tail, axis=0)
+    low, high = np.full(horizon, np.nan), np.full(horizon, np.nan)
+    # A bar that no firing reaches has no band, and takes nothing from the others.
+    told = np.isfinite(means).any(axis=0)
+    if told.any():
+        low[told] = np.nanpercentile(means[:, told], tail, axis=0)
+        high[told] = np.nanpercentile(means[:, told], 100.0 - tail, axis=0)
+    return low, high
 
 
 def apart(at: Ints, horizon: int) -> Ints:

@@ -9,7 +9,7 @@ from wolbrin.core.engine.brief import Brief
 from wolbrin.core.engine.prepare import Prepared
 from wolbrin.core.engine.record import Record
 from wolbrin.core.engine.run import backtest, need_bars, record_of
-from wolbrin.core.errors import UserError
+from wolbrin.core.errors import UserError, WolbrinError
 from wolbrin.core.jobs import Chunk, Job
 from wolbrin.core.market.bars import Span
 from wolbrin.core.proving.gate import Case, Gate, Outcome
@@ -110,7 +110,7 @@ def prove_job(project: Project, subjects: list[Subject], *, open_holdout: bool, 
 
             outcomes = walk_line(case, gates, open_holdout=opened if open_holdout else None)
             return Proved(subject, tuple(outcomes), record, renewed)
-        except UserError as err:
+        except WolbrinError as err:
             return Proved(subject, fault=err.sentence())
 
     def commit(proved: Proved) -> None:

@@ -47,9 +47,10 @@ def run_study(footing: Footing, request: StudyRequest) -> list[Study]:
     return found
 
 
-def study_job(project: Project, request: StudyRequest, notify: Callable[[list[Study]], None]) -> Job:
-    """Prepare a study over the training span as it is now."""
-    searches, footing = Searches(project), Footing.of(project)
+def study_job(project: Project, request: StudyRequest, notify: Callable[[list[Study]], None],
+              footing: Footing | None = None) -> Job:
+    """Prepare a study over the training span, as it is now unless a footing is given."""
+    searches, footing = Searches(project), footing or Footing.of(project)
 
     def commit(result: list[Study]) -> None:
         history = footing.histories.prepared(request.market, request.interval)

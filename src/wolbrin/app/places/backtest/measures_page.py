@@ -24,10 +24,10 @@ from wolbrin.core.work.footing import Footing
 from wolbrin.core.work.opening import beyond, open_for
 
 GROUPS = {"result": ("net", "gross_profit", "gross_loss", "trades", "profit_factor", "win_rate", "break_even_rate", "average",
-                     "average_win", "average_loss", "payoff", "expectancy", "t"),
+                     "average_win", "average_loss", "payoff", "expectancy", "t", "t_daily"),
           "risk": ("max_drawdown", "max_drawdown_percent", "average_drawdown", "under_water", "loss_at_stop",
                    "loss_at_stop_worst", "losing_run"),
-          "return for risk": ("return_drawdown", "cagr", "calmar", "sharpe", "sortino"),
+          "return for risk": ("return_drawdown", "cagr", "calmar", "sharpe", "sortino", "sharpe_daily"),
           "execution": ("exposure", "entry_placement", "exit_placement"),
           "dependence": ("best_trades", "best_year", "buy_and_hold")}
 GROUP_OF = {key: name for name, keys in GROUPS.items() for key in keys}

@@ -268,6 +268,7 @@ class BacktestPlace(Place):
         self.price.show_curves([Curve(x, run.bars.close[run.first:run.last], "muted", 1.0)], quiet)
         total = float(run.profits.sum())
         self.total.setText(f"{number(total, sign=True)} {s.settings.currency}")
+        self.total.setToolTip(run.record(tried=max(1, s.dossiers.searches.tried_on(run.bars.terms.code))).words())
         set_role(self.total, "gain" if total >= 0 else "loss")
 
     def _choose(self, trade: Trade) -> None:

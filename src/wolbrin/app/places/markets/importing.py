@@ -458,6 +458,8 @@ class ImportPage(Page):
                 self.take_button.setEnabled(True)
                 return
             rows = sum(len(i.raw) for _, i in read)
+            if new:  # nobody has said yet what trading there costs
+                s.change_settings(assumed_costs=(*s.project_settings.assumed_costs, made.market))
             self.discard()
             self.found, self.layout_now = [], None
             self.preview.show_preview(None, None)

@@ -328,6 +328,10 @@ class TermsPage(Page):
         sets_before = s.settings.cost_sets
         sets_after = _with_set(sets_before, before.code, name, costs) if name else sets_before
 
+        if (after.spread_ticks, after.slippage_ticks, after.commission) != (
+                before.spread_ticks, before.slippage_ticks, before.commission) or sets_after != sets_before:
+            s.costs_are_set(before.code)
+
         def put(terms: Terms, sets: dict[str, dict[str, Costs]]) -> None:
             if sets != s.settings.cost_sets:
                 s.change_settings(cost_sets=_dumped(sets))

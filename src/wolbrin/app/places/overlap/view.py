@@ -113,6 +113,7 @@ class OverlapPlace(Place):
         dates, table = daily_matrix(runs)
         self._corr = correlation(table)
         self._kept = kept
+        self.matrix.setToolTip("\n".join(r.record(tried=k.candidate.tried).words() for k, r in zip(kept, runs)))
         names = [f"{k.candidate.name} {k.candidate.market}" for k in kept]
         short = [str(i + 1) for i in range(len(kept))]
         self.matrix.show_grid(self._corr, [f"{i + 1}  {n}" for i, n in enumerate(names)], short, ("", ""),

@@ -127,6 +127,9 @@ class PortfolioPlace(Place):
     def _show(self, kept: list[Kept], whole: Combination, figures: list[dict[str, float]]) -> None:
         s = self.session
         self._kept, self._combination = kept, whole
+        made_by = "\n".join(r.record(tried=k.candidate.tried).words() for k, r in zip(kept, whole.runs))
+        for part in (self.title, self.equity):
+            part.setToolTip(made_by)
         capital = s.settings.capital
         x = whole.times / 1e9
         parts = [Curve(x, whole.parts[:, i] - capital, "muted", 0.8) for i in range(len(kept))]
@@ -168,7 +171,7 @@ class PortfolioPlace(Place):
             return
         name = self.name.text().strip() or "Portfolio"
         s.dossiers.keep_portfolio(name, [k.id for k in self._kept], measure(self._combination.facts, SHOWN),
-                                   [r.record() for r in self._combination.runs])
+                                   [r.record(tried=k.candidate.tried) for k, r in zip(self._kept, self._combination.runs)])
         s.note(f"{name} saved with {len(self._kept)} strategies.")
         self.name.setText("")
         s.counts_changed.emit()

@@ -18,6 +18,7 @@ from wolbrin.app.places.place import Place
 from wolbrin.app.session import Session
 from wolbrin.app.shell.actions import Action
 from wolbrin.core.engine import codes as k
+from wolbrin.core.engine.run import record_of
 from wolbrin.core.errors import WolbrinError
 from wolbrin.core.jobs import Chunk, Job, State
 from wolbrin.core.market.intervals import interval_words
@@ -143,6 +144,7 @@ class RehearsalPlace(Place):
             s.note("The holdout was opened and judged before the first bar; the verdict is in the dossier.", "caution")
             s.evidence_changed.emit()
             self.title.setText(f"{strategy.name} on {market} {interval_words(interval)}")
+            self.title.setToolTip(record_of(rehearsal.history, strategy, rehearsal.brief).words())
             self._play(rehearsal)
 
         s.compute("Rehearsal", begin, ready)

@@ -15,11 +15,13 @@ from wolbrin.app.places.study.picking import ConditionPicker
 from wolbrin.app.session import Session
 from wolbrin.app.tables.model import Column
 from wolbrin.app.tables.view import Table
+from wolbrin.core.engine.run import record_of
 from wolbrin.core.market.intervals import interval_words
 from wolbrin.core.measures.wording import number
 from wolbrin.core.study.forward import Study
 from wolbrin.core.study.groups import groups
 from wolbrin.core.study.spread import Spread
+from wolbrin.core.work.footing import Footing
 from wolbrin.core.work.studying import StudyRequest, study_job
 
 BESIDE = (("distribution", "distribution"), ("excursions", "excursions"), ("hour", "hour"), ("weekday", "weekday"),
@@ -121,6 +123,7 @@ class StudyPage(QWidget):
         self._studies: list[Study] = []
         self._chosen: Study | None = None
         self._request: StudyRequest | None = None
+        self._footing: Footing | None = None
         self._groups: list[Any] = []
         self.curve.clicked_at.connect(lambda x, _: self.at.setValue(round(x)))
         session.strategy_changed.connect(self._stale)
@@ -152,13 +155,14 @@ class StudyPage(QWidget):
                                self.inside.isChecked(), self.unit.value, not self.apart.isChecked(),  # type: ignore[arg-type]
                                tuple(self.more.picked()), s.own)
         self.run.setEnabled(False)
+        footing = Footing.of(s.project)
 
         def over(_: Any) -> None:
             self.run.setEnabled(True)
             s.counts_changed.emit()
 
         def done(studies: list[Study]) -> None:
-            self._studies, self._request = studies, request
+            self._studies, self._request, self._footing = studies, request, footing
             self.at.setMaximum(request.horizon)
             self.stack.setCurrentIndex(1)
             self.list.setVisible(len(studies) > 1)
@@ -166,7 +170,7 @@ class StudyPage(QWidget):
             self.list.choose(0)
             self._choose(studies[0])
 
-        s.start(study_job(s.project, request, s.on_ui(done)), "threads", over)
+        s.start(study_job(s.project, request, s.on_ui(done), footing), "threads", over)
 
     def _choose(self, study: Study | None) -> None:
         if study is not None:
@@ -202,7 +206,11 @@ class StudyPage(QWidget):
         marks = [(float(at), "")] + ([(float(best), "best")] if best and best != at else [])
         self.curve.show_curves(curves, band=(bars, study.low, study.high), marks=marks)
         self.list.grid.viewport().update()
-        self._groups = groups(self.session.project.prepared(request.market, request.interval), study, at)
+        assert self._footing is not None
+        history = self._footing.histories.prepared(request.market, request.interval)
+        self._groups = groups(history, study, at)
+        record = record_of(history, request.strategy, self._footing.brief(history.bars.terms, request.own))
+        self.title.setToolTip(record.words())
         self._show_lower()
 
     def _show_lower(self) -> None:

@@ -13,6 +13,7 @@ from wolbrin.app.places.study.picking import ConditionPicker, Picker
 from wolbrin.app.session import Session
 from wolbrin.app.tables.model import Column
 from wolbrin.app.tables.view import Table
+from wolbrin.core.engine.record import NOT_RECORDED
 from wolbrin.core.errors import WolbrinError
 from wolbrin.core.market.intervals import interval_words
 from wolbrin.core.measures.wording import number
@@ -175,6 +176,7 @@ class TrialPage(QWidget):
             f"same rules on {request.shuffles} histories whose bars are dealt anew within their time of day"
             + (", turned over at random." if request.mirrored else "; the drift, and what belongs to an hour, stay in them.")
             + (" No more pass than luck lets one expect: take nothing from here without further tests." if more else ""))
+        self.words.setToolTip("\n".join(r.words() for r in result.records.values()) or NOT_RECORDED)
         self.faults.setVisible(bool(result.faults))
         hidden = f"; {len(result.faults) - 3} more" if len(result.faults) > 3 else ""
         self.faults.setText("; ".join(result.faults[:3]) + hidden)
