@@ -200,7 +200,7 @@ def test_an_opened_history_begins_with_exactly_the_sealed_one(tmp_path: Path) ->
     """What the sealed rows are judged and adjusted by was learned before them; they change nothing behind the border."""
     project = world(tmp_path / "p", 1)
     footing = Footing.of(project)
-    whole = open_sealed(project, footing.ground, "AAA", 15, SETTINGS.holdout, "test", "", batch=1)
+    whole = open_sealed(project, footing.ground, "AAA", 15, SETTINGS.holdout, "test", "", lambda: 1)
     for code, interval in (("AAA", 15), ("RAT", 15), ("FUT", 30), ("BBB", 1440), ("AAA", Interval("range", 40).code)):
         closed, opened = project.prepared(code, interval).bars, whole.prepared(code, interval).bars
         assert len(opened) > len(closed)
@@ -392,6 +392,10 @@ def test_the_next_opening_is_known_beforehand(project: Project) -> None:
     assert book.next_batch() == 1
     open_for(project, Footing.of(project), STOPPED, "AAA", 15, Brief(), SETTINGS.holdout, "test")
     assert book.next_batch() == 2
+    # Two programs at once never get the same number.
+    other = Project(project.folder)
+    assert {book.reserve(), HoldoutBook(other).reserve(), book.reserve()} == {2, 3, 4}
+    other.close()
 
 
 def test_effective_bets_equal_the_definition() -> None:

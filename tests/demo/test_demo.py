@@ -22,7 +22,8 @@ from wolbrin.core.measures.facts import Facts
 from wolbrin.core.portfolio.combine import correlation, daily_matrix
 from wolbrin.core.rules.model import load_strategy
 from wolbrin.core.search.discover import explore
-from wolbrin.core.search.grammar import Limits
+from wolbrin.core.search.grammar import Limits, draw_strategy
+from wolbrin.core.study.shuffle import shuffle
 from wolbrin.demo.build import EIDER, PETREL, STRATEGIES, TERN, build_demo, is_complete
 from wolbrin.demo.generator import mix, normal, walk
 from wolbrin.demo.markets import MARKETS, MISSING_MONTH, Faults, generate, soil
@@ -113,6 +114,31 @@ def test_noise_markets_have_no_edge_beyond_chance(quarter: dict[str, Prepared]) 
     for code in ("ASL", "NOKSEK", "CADCHF", "EURPLN"):
         for strategy in (TERN, EIDER, PETREL):
             assert abs(gross_t(quarter[code], strategy)) < limit, (code, strategy.name)
+
+
+def random_ts(history: Prepared, seed: int, count: int = 200) -> np.ndarray:
+    """t of the average trade, before costs, of random strategies with stops."""
+    lots = 0.5 if history.bars.terms.kind == "currency pair" else 1.0
+    found = []
+    for k in range(count):
+        run = backtest(history, draw_strategy(np.random.default_rng((seed, k)), Limits(quantity=lots), "x"), Brief(),
+                       detail=False)
+        if len(run) >= 30:
+            found.append(measure(Facts.of(run), ("t",))["t"])
+    return np.array(found)
+
+
+def test_random_strategies_earn_nothing_before_costs_on_noise(quarter: dict[str, Prepared]) -> None:
+    """On every noise market and on shuffled histories: mean t within 0.1 of 0, 47 to 53% profit, each within three standard
+    errors of so many strategies. A path that jumped over stops, or a shuffle that reached too little, shows here."""
+    made = {code: random_ts(quarter[code], 3) for code in ("ASL", "NOKSEK", "CADCHF", "EURPLN")}
+    for mirrored in (False, True):
+        made[f"shuffled {mirrored}"] = np.concatenate([random_ts(shuffle(quarter[code], 5, mirrored), 4, 100)
+                                                       for code in ("ASL", "NOKSEK", "CADCHF", "EURPLN")])
+    for name, t in made.items():
+        room = 3 / np.sqrt(len(t))
+        assert abs(t.mean()) < 0.1 + room * t.std(ddof=1), name
+        assert abs((t > 0).mean() - 0.5) < 0.03 + room * 0.5, name
 
 
 def test_discover_tells_edge_from_noise(quarter: dict[str, Prepared]) -> None:

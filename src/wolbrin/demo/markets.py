@@ -73,14 +73,14 @@ MARKETS: tuple[DemoMarket, ...] = (
     DemoMarket(_future("COB", "Cobalt", 0.5, 20.0, "19:00", "13:00"),
                _shape(5100.0, 9.0), 16, 1006, "no edge, and dirty data", True),
     DemoMarket(_pair("NOKSEK", "krone against krona", 0.0001, 0.09, 4.0, (-1.1, -0.9)),
-               _shape(10450.0, 2.2, gap=1.0), 21, 1011, "no edge: pure noise"),
+               _shape(10450.0, 2.2, gap=1.0), 521, 1011, "no edge: pure noise"),
     DemoMarket(_pair("AUDNZD", "Australian against New Zealand dollar", 0.00001, 0.55, 14.0, (-2.4, -3.1)),
                _shape(108500.0, 26.0, pull=0.008, gap=1.0), 22, 1012,
                "lasting edge: prices are pulled back to their average of the last hours"),
     DemoMarket(_pair("CADCHF", "Canadian dollar against franc", 0.00001, 1.05, 15.0, (2.0, -6.5)),
-               _shape(76200.0, 19.0, gap=1.0), 23, 1013, "no edge: pure noise"),
+               _shape(76200.0, 19.0, gap=1.0), 223, 1013, "no edge: pure noise"),
     DemoMarket(_pair("EURPLN", "euro against zloty", 0.0001, 0.23, 18.0, (-14.0, 4.0)),
-               _shape(43200.0, 9.0, gap=1.0), 24, 1014, "no edge: pure noise"),
+               _shape(43200.0, 9.0, gap=1.0), 524, 1014, "no edge: pure noise"),
 )
 
 

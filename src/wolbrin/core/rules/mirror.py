@@ -177,7 +177,12 @@ def _opposite(operand: Operand, other: Operand, turning: bool) -> Operand:
 
 
 def mirror_row(row: Row) -> Row:
-    """A row reflected. Rows that know no up or down (time of day, ATR above a number) stay as they are."""
+    """A row reflected. Rows that know no up or down (time of day, ATR above a number) stay as they are, and so does
+    what knows none between two ends that turn over in different ways, such as a price and an oscillator: there is no
+    reflection of both."""
+    if (row.compare == "between" and row.upper is not None and not facing(row.left).turns
+            and facing(row.right) != facing(row.upper)):
+        return row
     turning = any(facing(o).turns for o in row.asked)
     change: dict[str, object] = {"left": _opposite(row.left, row.right, turning)}
     if row.compare.startswith("ranks"):
@@ -189,8 +194,9 @@ def mirror_row(row: Row) -> Row:
     elif row.compare == "between":
         assert row.upper is not None
         change |= {"right": _opposite(row.right, row.left, turning), "upper": _opposite(row.upper, row.left, turning)}
-        # A number beside a price stays where it is, like in other rows; all else changes places.
-        stays = turning and facing(row.left).nature == "price" and isinstance(row.right, NumberOperand)
+        # A number beside a price stays where it is, like in other rows, whichever end it is; all else changes places.
+        numbers = isinstance(row.right, NumberOperand) or isinstance(row.upper, NumberOperand)
+        stays = turning and facing(row.left).nature == "price" and numbers
         if turning and not stays:
             change["right"], change["upper"] = change["upper"], change["right"]
     else:

@@ -14,6 +14,7 @@ if TYPE_CHECKING:
     from wolbrin.core.store.project import Project
 
 OPENED, BORDER, END = "opened", "border", "end"
+RESERVED = "openings reserved"
 NEAR_TWIN = 0.9  # correlation of training daily results from which two sets of rules are the same bet
 ERROR = 0.05  # chance that any noise ever stands, over all openings of a project together
 
@@ -110,8 +111,16 @@ class HoldoutBook:
         return int(found[0]["n"])
 
     def next_batch(self) -> int:
-        """The number of the next opening, from 1."""
-        return int(self.project.rows("SELECT coalesce(max(batch), 0) n FROM openings")[0]["n"]) + 1
+        """The number the next opening will have, from 1."""
+        used = int(self.project.rows("SELECT coalesce(max(batch), 0) n FROM openings")[0]["n"])
+        return max(used, self.project.get_value(RESERVED, 0)) + 1
+
+    def reserve(self) -> int:
+        """Take the next number for an opening that is about to be made; no other program can get it."""
+        with self.project.transaction():
+            number = self.next_batch()
+            self.project.set_value(RESERVED, number)
+            return number
 
     # Verdicts
 

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import datetime as dt
+from collections.abc import Callable
 
 from wolbrin.core.errors import UserError
 from wolbrin.core.market.bars import Span
@@ -11,11 +12,12 @@ from wolbrin.core.store.holdout import HoldoutBook, Opening
 from wolbrin.core.store.project import Project, now
 
 
-def open_sealed(project: Project, ground: Ground, market: str, interval: int, span: Span, what: str, hash: str, *,
-                batch: int, size: int = 1) -> Histories:
+def open_sealed(project: Project, ground: Ground, market: str, interval: int, span: Span, what: str, hash: str,
+                number: Callable[[], int], size: int = 1) -> Histories:
     """Count an opening and give the histories with their sealed bars.
 
-    span: the trading dates that will be looked at. what: by what and why, in words. hash: of the rules it is for.
+    span: the trading dates that will be looked at. what: by what and why, in words. hash: of the rules it is for. number: asked for the
+    number of the opening once it is certain that there is something to open; size: candidates that share it.
     Raises:
         UserError: there is nothing to see there; nothing is counted then.
     """
@@ -28,7 +30,7 @@ def open_sealed(project: Project, ground: Ground, market: str, interval: int, sp
         raise UserError(f"there are no sealed bars in {span}", market, "Choose a span that reaches beyond the border, "
                         "or append newer history.")
     HoldoutBook(project).add(Opening(now(), what, market=market, hash=hash, first=_text(span.first), last=_text(span.last),
-                                     batch=batch, size=size))
+                                     batch=number(), size=size))
     return whole
 
 

@@ -20,12 +20,19 @@ from wolbrin.core.store.series import Daily, unpack
 from wolbrin.core.work.footing import Footing
 
 
-@dataclass(frozen=True)
+@dataclass
 class Batch:
-    """Candidates whose holdout opens together: the number of the opening in the project, and how many they are."""
+    """Candidates whose holdout opens together, and how many they are. number: of the opening in the project; taken when the
+    first of them really opens it, so that a line on which nothing comes so far does not raise the next bar."""
 
-    number: int
     size: int = 1
+    number: int = 0
+
+    def take(self, book: HoldoutBook) -> int:
+        """The number of this opening."""
+        if not self.number:
+            self.number = book.reserve()
+        return self.number
 
     @property
     def t_needed(self) -> float:
@@ -135,7 +142,7 @@ def judge(project: Project, footing: Footing, case: Case, gate: Gate, *, name: s
         return known
     market, interval = case.history.bars.terms.code, case.history.bars.interval
     whole = open_sealed(project, footing.ground, market, interval, case.holdout, f"{why}: {name} on {market}",
-                        strategy_hash(case.strategy), batch=batch.number, size=batch.size)
+                        strategy_hash(case.strategy), lambda: batch.take(HoldoutBook(project)), batch.size)
     return _new_verdict(project, case, gate, whole, name, batch, daily)
 
 
@@ -149,9 +156,9 @@ def look_beyond(project: Project, footing: Footing, case: Case, gate: Gate, span
         UserError: there are no sealed bars in the span; nothing was counted then.
     """
     market, interval = case.history.bars.terms.code, case.history.bars.interval
-    batch = Batch(HoldoutBook(project).next_batch())
+    batch = Batch()
     daily = training_daily(footing, case.history, case.strategy)
     whole = open_sealed(project, footing.ground, market, interval, span, f"{why}: {name} on {market}",
-                        strategy_hash(case.strategy), batch=batch.number)
+                        strategy_hash(case.strategy), lambda: batch.take(HoldoutBook(project)))
     known = known_verdict(project, footing, case, gate, name=name, kept=kept, daily=daily)
     return known or _new_verdict(project, case, gate, whole, name, batch, daily), whole

@@ -87,7 +87,7 @@ def prove_job(project: Project, subjects: list[Subject], *, open_holdout: bool, 
     they share. notify: called after each subject on the job's thread.
     """
     dossiers, footing, book = Dossiers(project), Footing.of(project), HoldoutBook(project)
-    batch = Batch(book.next_batch(), len(subjects))
+    batch = Batch(len(subjects))
 
     def work(subject: Subject) -> Proved:
         try:

@@ -115,7 +115,7 @@ class ProvingPlace(Place):
         times = s.project.openings()
         asks = ""
         if waiting:
-            batch = Batch(s.project.book.next_batch(), waiting)
+            batch = Batch(waiting, s.project.book.next_batch())
             asks = f"; opening {number(batch.number)}, of {number(waiting)}, needs t {number(batch.t_needed, 2)} of each"
         self.note.setText(f"holdout opened {number(times)} time{'s' if times != 1 else ''}{asks}")
         self.open.setText(f"Open the holdout for {number(waiting)}" if waiting else "Open the holdout")
