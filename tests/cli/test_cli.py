@@ -80,20 +80,35 @@ def test_the_whole_job_headless(demo: Path) -> None:
     assert one == again
     swept = result("sweep", "-p", demo, "-s", "Tern breakout", "--vary", "stop.amount=2:3:0.5",
                    "--vary", "target.amount=2:3:1")
-    assert swept["tried"] == 6
+    assert swept["tried"] == swept["tried_on_market"] == 6
+    assert (swept["record"]["tried"], swept["record"]["role"]) == (6, "training")
     same = next(r for r in swept["results"] if r["settings"] == {"stop.amount": 2.5, "target.amount": 3.0})
     assert same["measures"]["net"] == pytest.approx(one["measures"]["net"])
     found = result("discover", "-p", demo, "-m", "NPW", "-n", 60, "--trades", 100, "--profit-factor", 1.1)
-    assert found["tried"] == 60
+    assert (found["tried"], found["tried_on_market"], found["record"]["tried"]) == (60, 66, 66)
+    assert found["sharpe_daily"]["count"] > 40
+    assert {c["tried"] for c in found["candidates"]} == {66}
     assert found["kept"] == len(found["candidates"]) > 2
     ids = [c["id"] for c in found["candidates"]][:3]
     proved = result("prove", "-p", demo, *ids)
     assert all("monte_carlo" in c["gates"] and "holdout" not in c["gates"] for c in proved["candidates"])
     assert proved["openings"] == 0
+    assert proved["next_opening"]["number"] == 1
+    for command in ("overlap", "portfolio"):
+        assert "stands" in wolbrin(command, "-p", demo, code=1).stderr, "nothing is taken for granted"
     opened = result("prove", "-p", demo, *ids, "--open-holdout")
     passed = sum(c["gates"]["monte_carlo"]["verdict"] == "passes" for c in opened["candidates"])
     assert opened["openings"] == passed
-    matrix = np.array(result("overlap", "-p", demo, *ids)["correlation"])
+    again = result("prove", "-p", demo, *ids, "--open-holdout")
+    assert again["openings"] == passed, "a verdict is final"
+    assert [c["stands"] for c in again["candidates"]] == [c["stands"] for c in opened["candidates"]]
+    assert all(g["record"]["history"] and g["settings"] for c in again["candidates"] for g in c["gates"].values())
+    overlap = result("overlap", "-p", demo, *ids)
+    assert overlap["chosen"] == "named"
+    assert 1 <= overlap["effective_bets"] <= 3
+    assert [c["record"]["market"] for c in overlap["candidates"]] == ["NPW"] * 3
+    assert {c["tried"] for c in overlap["candidates"]} == {66}
+    matrix = np.array(overlap["correlation"])
     np.testing.assert_allclose(matrix, matrix.T)
     np.testing.assert_allclose(np.diag(matrix), 1.0)
     whole = result("portfolio", "-p", demo, *ids, "--save", "Three")
@@ -105,11 +120,30 @@ def test_the_whole_job_headless(demo: Path) -> None:
 
 
 def test_seeing_the_holdout_is_counted(demo: Path) -> None:
-    out = wolbrin("backtest", "-p", demo, "-s", 1, "--from", "2022-01-01", "--to", "2023-12-31")
-    assert "holdout" in out.stderr
-    project = Project(demo)
-    assert project.openings() == 1
-    project.close()
+    for first, last in (("9999-12-31", None), ("2030-01-01", "2031-01-01"), ("2014-01-01", "2014-12-31"),
+                        ("2021-05-01", "2021-04-01")):
+        out = wolbrin("backtest", "-p", demo, "-s", 1, "--from", first, *(("--to", last) if last else ()), code=1)
+        assert "bars in" in out.stderr or "before it begins" in out.stderr
+    assert result("holdout", "-p", demo)["openings"] == 0, "what saw nothing is not counted"
+    closed = result("backtest", "-p", demo, "-s", 1, "--from", "2022-01-01")
+    assert (closed["record"]["role"], closed["record"]["last"]) == ("training", "2022-06-30")
+    out = wolbrin("backtest", "-p", demo, "-s", 1, "--from", "2022-01-01", "--to", "2023-12-31", "--json")
+    assert "The verdict is final" in out.stderr
+    assert json.loads(out.stdout)["record"]["role"] == "whole"
+    book = result("holdout", "-p", demo)
+    assert (book["openings"], book["markets"]["NPW"]["openings"], book["next_opening"]["number"]) == (1, 1, 2)
+    verdict = book["markets"]["NPW"]["judged"]
+    assert len(verdict) == 1
+    beyond = result("backtest", "-p", demo, "-s", 1, "--from", "2022-07-01")
+    assert (beyond["record"]["role"], beyond["record"]["last"]) == ("holdout", "2025-12-31")
+    again = result("holdout", "-p", demo)
+    assert (again["openings"], again["markets"]["NPW"]["judged"]) == (2, verdict)
+    assert "work was done" in wolbrin("holdout", "-p", demo, "--move", "2022-01-01", code=1).stderr
+    assert "outside the data" in wolbrin("holdout", "-p", demo, "--move", "2016-01-02", "--spend", "x", code=1).stderr
+    assert "not a date" in wolbrin("holdout", "-p", demo, "--move", "soon", code=1).stderr
+    wolbrin("holdout", "-p", demo, "--spend", "x", code=2)
+    moved = result("holdout", "-p", demo, "--move", "2022-01-01", "--spend", "the last year was odd")
+    assert (moved["border"], moved["openings"], moved["moves"][0]["why"]) == ("2022-01-01", 3, "the last year was odd")
 
 
 @pytest.mark.parametrize(("arguments", "code", "word"), [

@@ -9,6 +9,7 @@ from PySide6.QtWidgets import QLineEdit, QWidget
 from wolbrin.app.parts import Popup, button, label, row
 from wolbrin.app.session import Session
 from wolbrin.core.measures.wording import number
+from wolbrin.core.work.standing import unjudged
 
 
 class BorderPopup(Popup):
@@ -17,14 +18,14 @@ class BorderPopup(Popup):
     def __init__(self, session: Session, border: dt.date, parent: QWidget) -> None:
         super().__init__(parent)
         self.setAccessibleName("Move the border")
-        old, kept = session.project_settings.holdout_first, session.dossiers.counts()["kept"]
+        old, waiting = session.project_settings.holdout_first, unjudged(session.project)
         self._session, self._border = session, border
         self.body.addWidget(label(f"Move the border from {old:%d %b %Y} to {border:%d %b %Y}?", "heading"))
         opens = ("Sealed bars become training bars." if border > old else
                  "Bars that searches have trained on would be sealed; they never count as unseen.")
         words = label(f"{opens} Work was done with the present border, so moving it spends the holdout for everything found "
-                      f"so far: {number(kept)} candidates on the Shelf can no longer stand. The move is written down and "
-                      "counted as an opening.", "", wrap=True)
+                      f"so far: {number(waiting)} candidates on the Shelf that have no verdict yet can no longer stand. "
+                      "Verdicts already given stay. The move is written down and counted as an opening.", "", wrap=True)
         words.setFixedWidth(400)
         self.body.addWidget(words)
         self.why = QLineEdit()

@@ -73,7 +73,8 @@ class Drawer(QWidget):
     def refresh(self) -> None:
         s = self._session
         clear(self._box)
-        record = s.run.record() if s.run is not None else None
+        tried = max(1, s.dossiers.searches.tried_on(s.market))
+        record = s.run.record(tried=tried) if s.run is not None else None
         subject = s.subject or Subject(s.strategy, s.market, s.interval, record=record, own=s.own)
         summary = self._training_figures(subject)
         evidence = s.dossiers.evidence(*subject.key) if s.market else []

@@ -48,7 +48,7 @@ class Ruler(QWidget):
         moves, market = book.moves(), self._session.market
         times = book.count()
         # Read here, not at every painting.
-        self._words = (f"holdout seen since {moves[-1].created[:10]}" if moves else
+        self._words = (f"holdout seen since {dt.date.fromisoformat(moves[0].created[:10]):%d %b %Y}" if moves else
                        "holdout opened once" if times == 1 else f"holdout opened {times} times" if times else
                        "holdout sealed")
         own = ", the strategy's own" if self._session.own_span else ""

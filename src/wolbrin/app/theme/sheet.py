@@ -49,6 +49,8 @@ QLineEdit, QSpinBox, QDoubleSpinBox, QComboBox, QDateEdit, QPlainTextEdit {{ bac
     selection-background-color: {t.accent}; selection-color: {t.surface}; }}
 QLineEdit:focus, QSpinBox:focus, QDoubleSpinBox:focus, QComboBox:focus, QDateEdit:focus, QPlainTextEdit:focus {{
     border-color: {t.accent}; }}
+QLineEdit:disabled, QSpinBox:disabled, QDoubleSpinBox:disabled, QComboBox:disabled, QDateEdit:disabled {{
+    color: {t.muted}; background: {t.background}; }}
 QLineEdit[state="wrong"] {{ border-color: {t.loss}; }}
 QSpinBox::up-button, QSpinBox::down-button, QDoubleSpinBox::up-button, QDoubleSpinBox::down-button,
 QDateEdit::up-button, QDateEdit::down-button {{ width: 0; border: none; }}

@@ -80,10 +80,13 @@ class Record(Model):
         if not self.whole:
             return self.note or NOT_RECORDED
         c = self.costs
-        costs = f"costs {c.per_contract:g} + {c.slippage_ticks:g} ticks slippage" + (
-            f" + spread {c.spread_ticks:g}" if c.spread_ticks else "") + (" (assumed)" if self.costs_assumed else "")
-        return (f"{self.market} {interval_words(self.interval)}, {self.span} ({self.role}), {costs}, capital "
-                f"{self.capital:,.0f}, history {self.history[:8]}, {self.tried:,} tried")
+        parts = [text for there, text in (
+            (c.per_contract, f"{c.per_contract:.2f} a side"), (c.percent, f"{c.percent:g}%"),
+            (c.slippage_ticks, f"slippage {c.slippage_ticks:g}"), (c.spread_ticks, f"spread {c.spread_ticks:g}")) if there]
+        costs = (" + ".join(parts) or "none") + (", assumed" if self.costs_assumed else "")
+        source = f" ({self.source})" if self.source else ""
+        return (f"{self.market}{source} {interval_words(self.interval)}, {self.role} {self.span}, costs {costs}, capital "
+                f"{self.capital:,.0f}, history {self.history[:8]}, rules {self.strategy[:8]}, {self.tried:,} tried")
 
     @classmethod
     def read(cls, data: dict[str, Any], where: str) -> Record:

@@ -31,7 +31,7 @@ class HoldoutGate:
         return {"least_trades": self.least_trades, "least_profit_factor": self.least_profit_factor}
 
     def describe(self) -> str:
-        return f"profit factor \u2265 {self.least_profit_factor:g}, t above what luck brings, {self.least_trades} trades"
+        return f"PF \u2265 {self.least_profit_factor:g}, t above luck, {self.least_trades} trades"
 
     def judge(self, case: Case) -> Outcome:
         if case.opened is None:

@@ -36,13 +36,20 @@ def decode(text: str) -> dict[str, float]:
 
 @dataclass(frozen=True)
 class Kept:
-    """A candidate on the Shelf. own: the training span it has of its own, None for the project's."""
+    """A candidate on the Shelf. own: the training span it has of its own, None for the project's. packed: its daily results
+    as they are stored (see store.series); they are unpacked only where they are looked at."""
 
     id: int
     created: str
     candidate: Candidate
     hash: str
     own: OwnSpan | None = None
+    packed: bytes | None = None
+
+    @property
+    def daily(self) -> Daily | None:
+        """Trading dates and P/L of training; None where they were not kept."""
+        return unpack(self.packed) if self.packed else None
 
 
 @dataclass(frozen=True)
@@ -108,13 +115,13 @@ class Dossiers:
 
     @staticmethod
     def _insert(db: Any, id: int | None, created: str, c: Candidate, search: int | None, own: OwnSpan | None,
-                hash: str) -> int | None:
+                hash: str, packed: bytes | None = None) -> int | None:
         cursor = db.execute(
             "INSERT OR IGNORE INTO candidates (id, created, name, body, hash, market, interval, origin, search, tried, "
             "record, record_key, summary, spark, span, daily) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",
             (id, created, c.name, c.strategy.model_dump_json(), hash, c.market, c.interval, c.origin, search, c.tried,
              c.record.model_dump_json(), c.record.key if c.record.whole else None, encode(c.summary), c.spark.tobytes(),
-             own.model_dump_json() if own is not None else None, pack(c.daily) if c.daily is not None else None))
+             own.model_dump_json() if own is not None else None, packed or (pack(c.daily) if c.daily is not None else None)))
         return int(cursor.lastrowid or 0) if cursor.rowcount else None
 
     def renew(self, id: int, candidate: Candidate) -> None:
@@ -133,12 +140,11 @@ class Dossiers:
     def _kept(self, r: Any, tried: dict[str, int]) -> Kept:
         record = self._record(r["record"], f"candidate {r['name']}")
         by_now = max(tried.get(r["market"], 0), record.tried if record.whole else r["tried"], 1)
-        daily: Daily | None = unpack(r["daily"]) if r["daily"] else None
         return Kept(r["id"], r["created"],
                     Candidate(r["name"], Strategy.model_validate_json(r["body"]), r["market"], r["interval"], r["origin"],
                               by_now, record.model_copy(update={"tried": by_now}), decode(r["summary"]),
-                              np.frombuffer(r["spark"], np.float32), daily), r["hash"],
-                    OwnSpan.model_validate_json(r["span"]) if r["span"] else None)
+                              np.frombuffer(r["spark"], np.float32)), r["hash"],
+                    OwnSpan.model_validate_json(r["span"]) if r["span"] else None, r["daily"])
 
     def remove(self, ids: list[int]) -> None:
         with self.project.transaction() as db:
@@ -148,7 +154,7 @@ class Dossiers:
         """Put removed candidates back with their ids (undo)."""
         with self.project.transaction() as db:
             for k in kept:
-                self._insert(db, k.id, k.created, k.candidate, None, k.own, k.hash)
+                self._insert(db, k.id, k.created, k.candidate, None, k.own, k.hash, k.packed)
 
     def testify(self, hash: str, market: str, interval: int, outcome: Outcome, record: Record) -> None:
         """Add a gate's outcome to a strategy's dossier, under the record it was judged on."""

@@ -164,15 +164,17 @@ class HoldoutBook:
                      r["candidates"])
                 for r in self.project.rows("SELECT * FROM borders ORDER BY id")]
 
-    def spent(self, candidate: int | None) -> Move | None:
-        """The first move of the border that spent the holdout for a Shelf id; None where there was none since it was kept."""
-        return next((m for m in self.moves() if candidate is not None and candidate <= m.candidates), None)
-
     def move(self, created: str, old: dt.date, new: dt.date, why: str) -> None:
-        """Write a move of the border down: all that was kept so far has its holdout spent."""
+        """Write a move of the border down. It spends the holdout for every candidate kept so far that has no verdict: it
+        falls, for good, and what earns like it falls with it."""
+        reason = (f"Seen since {created[:10]}: the border was moved from {old} to {new} after this was found ({why}), which "
+                  "spent its holdout.")
         with self.project.transaction() as db:
             db.execute("INSERT INTO borders (created, old, new, why, candidates) SELECT ?, ?, ?, ?, coalesce(max(id), 0) "
                        "FROM candidates", (created, str(old), str(new), why))
+            db.execute("INSERT INTO judged (created, market, hash, name, verdict, reason, daily) SELECT DISTINCT ?, market, "
+                       "hash, name, 'falls', ?, daily FROM candidates AS c WHERE NOT EXISTS (SELECT 1 FROM judged AS j WHERE "
+                       "j.market = c.market AND j.hash = c.hash)", (created, reason))
 
     def seen_until(self) -> dt.date | None:
         """The last trading date that any search of the project has seen."""

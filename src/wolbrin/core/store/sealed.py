@@ -16,8 +16,8 @@ def open_sealed(project: Project, ground: Ground, market: str, interval: int, sp
                 number: Callable[[], int], size: int = 1) -> Histories:
     """Count an opening and give the histories with their sealed bars.
 
-    span: the trading dates that will be looked at. what: by what and why, in words. hash: of the rules it is for. number: asked for the
-    number of the opening once it is certain that there is something to open; size: candidates that share it.
+    span: the trading dates that will be looked at. what: by what and why, in words. hash: of the rules it is for. number:
+    gives the number of the opening, asked once it is certain that there is something to open; size: candidates that share it.
     Raises:
         UserError: there is nothing to see there; nothing is counted then.
     """

@@ -10,7 +10,7 @@ from numpy.typing import NDArray
 Days = NDArray[np.int32]
 Floats = NDArray[np.float64]
 Daily = tuple[Days, Floats]
-LEAST_COMMON = 60  # trading dates two series must share before a correlation means something
+LEAST_COMMON = 20  # trading dates two series must share before a correlation means something
 
 
 def pack(daily: Daily) -> bytes:

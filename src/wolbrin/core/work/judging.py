@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from dataclasses import dataclass, replace
 
+from wolbrin.core.engine.brief import Brief
 from wolbrin.core.engine.prepare import Prepared
 from wolbrin.core.engine.run import backtest
 from wolbrin.core.errors import UserError
@@ -16,8 +17,10 @@ from wolbrin.core.store.ground import Histories
 from wolbrin.core.store.holdout import NEAR_TWIN, HoldoutBook, Judged, nearest, t_for
 from wolbrin.core.store.project import Project, now
 from wolbrin.core.store.sealed import open_sealed
-from wolbrin.core.store.series import Daily, unpack
+from wolbrin.core.store.series import Daily
 from wolbrin.core.work.footing import Footing
+
+AMPLE = 1e9  # account money that no margin and no rounding of sizes comes near
 
 
 @dataclass
@@ -39,11 +42,10 @@ class Batch:
         return t_for(self.number, self.size)
 
 
-def training_daily(footing: Footing, history: Prepared, strategy: Strategy) -> Daily:
-    """Daily results over the whole training span under the project's brief, whatever span or limit the strategy has of its
-    own: what near-twins are told by."""
-    settings = footing.settings.model_copy(update={"most_months": None, "most_bars": None, "training_last": None})
-    return backtest(history, strategy, settings.brief(history.bars.terms), detail=False).daily
+def training_daily(history: Prepared, strategy: Strategy) -> Daily:
+    """Daily results over all bars before the border, before costs and on ample capital: what near-twins are told by. No span,
+    limit, cost or capital of anybody's choice takes part, so that none can make two alike look different."""
+    return backtest(history, strategy, Brief(capital=AMPLE), detail=False).daily
 
 
 def _fallen(project: Project, footing: Footing, market: str) -> list[Judged]:
@@ -57,28 +59,11 @@ def _fallen(project: Project, footing: Footing, market: str) -> list[Judged]:
                                   "SELECT body, interval FROM strategies WHERE hash = ?", one.hash, market, one.hash)
             if bodies:
                 history = footing.histories.prepared(market, bodies[0]["interval"])
-                daily = training_daily(footing, history, Strategy.model_validate_json(bodies[0]["body"]))
+                daily = training_daily(history, Strategy.model_validate_json(bodies[0]["body"]))
                 book.remember(one, daily)
                 one = replace(one, daily=daily)
         found.append(one)
     return found
-
-
-def _spent_before(project: Project, market: str, daily: Daily) -> tuple[str, float] | None:
-    """Why the holdout is spent for rules that earn like something that was kept before the border moved."""
-    book = HoldoutBook(project)
-    moves = book.moves()
-    if not moves:
-        return None
-    rows = project.rows("SELECT id, created, name, market, hash, daily FROM candidates WHERE market = ? AND id <= ?", market,
-                        max(m.candidates for m in moves))
-    from_then = [Judged(r["id"], r["created"], r["market"], r["hash"], r["name"], FALLS, "", unpack(r["daily"]))
-                 for r in rows if r["daily"]]
-    found = nearest(daily, from_then)
-    if found is None or found[1] < NEAR_TWIN:
-        return None
-    move = next(m for m in moves if found[0].id <= m.candidates)
-    return f"{found[0].name}, for which the holdout is seen since {move.created[:10]}", found[1]
 
 
 def _verdict(gate: Gate, passed: bool, reason: str, headline: str, tried: int) -> Outcome:
@@ -86,31 +71,24 @@ def _verdict(gate: Gate, passed: bool, reason: str, headline: str, tried: int) -
     return Outcome(gate.key, passed, reason, headline, gate.settings | {"tried": tried}, {}, gate.settings)
 
 
-def known_verdict(project: Project, footing: Footing, case: Case, gate: Gate, *, name: str, kept: int | None,
+def known_verdict(project: Project, footing: Footing, case: Case, gate: Gate, *, name: str,
                   daily: Daily | None = None) -> Outcome | None:
-    """The verdict that holds already: the rules' own, a spent holdout, or the fall of a near-twin; None where a new one is
-    needed. A spent holdout and a near-twin's fall are written down as the rules' own."""
+    """The verdict that holds already: the rules' own, or the fall of a near-twin; None where a new one is needed. A
+    near-twin's fall is written down as the rules' own."""
     market, hash = case.history.bars.terms.code, strategy_hash(case.strategy)
     book = HoldoutBook(project)
     final = book.final(market, hash)
     if final is not None:
         return _verdict(gate, final.verdict == PASSES, f"Judged on {final.created[:10]}, for good: {final.reason}", "final",
                         case.tried)
-    daily = daily or training_daily(footing, case.history, case.strategy)
-    move = book.spent(kept)
-    reason = ""
-    if move is not None:
-        reason = (f"Seen since {move.created[:10]}: the border was moved from {move.old} to {move.new} after this was found "
-                  f"({move.why}), which spent its holdout.")
-    elif (spent := _spent_before(project, market, daily)) is not None:
-        reason = f"Earns like {spent[0]} (correlation {spent[1]:.2f})."
-    elif (twin := nearest(daily, _fallen(project, footing, market))) is not None and twin[1] >= NEAR_TWIN:
-        reason = (f"Earns like {twin[0].name}, which fell on {twin[0].created[:10]} (correlation of training days "
-                  f"{twin[1]:.2f}; from {NEAR_TWIN:g} on it is the same bet).")
-    if not reason:
+    daily = daily or training_daily(case.history, case.strategy)
+    twin = nearest(daily, _fallen(project, footing, market))
+    if twin is None or twin[1] < NEAR_TWIN:
         return None
+    reason = (f"Earns like {twin[0].name}, which fell on {twin[0].created[:10]} (correlation of training days {twin[1]:.2f}; "
+              f"from {NEAR_TWIN:g} on it is the same bet).")
     book.judge(now(), market, hash, name, FALLS, reason, daily)
-    return _verdict(gate, False, reason, "near-twin fell" if move is None else "spent", case.tried)
+    return _verdict(gate, False, reason, "near-twin fell", case.tried)
 
 
 def _new_verdict(project: Project, case: Case, gate: Gate, whole: Histories, name: str, batch: Batch,
@@ -128,16 +106,15 @@ def _new_verdict(project: Project, case: Case, gate: Gate, whole: Histories, nam
     return outcome
 
 
-def judge(project: Project, footing: Footing, case: Case, gate: Gate, *, name: str, kept: int | None, batch: Batch,
-          why: str) -> Outcome:
+def judge(project: Project, footing: Footing, case: Case, gate: Gate, *, name: str, batch: Batch, why: str) -> Outcome:
     """The verdict of the holdout on a case: the one that holds already, a near-twin's fall, or a new one after opening.
 
-    kept: the candidate's id on the Shelf. why: what the opening is for, in words.
+    why: what the opening is for, in words.
     Raises:
         UserError: there are no sealed bars; nothing was counted then.
     """
-    daily = training_daily(footing, case.history, case.strategy)
-    known = known_verdict(project, footing, case, gate, name=name, kept=kept, daily=daily)
+    daily = training_daily(case.history, case.strategy)
+    known = known_verdict(project, footing, case, gate, name=name, daily=daily)
     if known is not None:
         return known
     market, interval = case.history.bars.terms.code, case.history.bars.interval
@@ -146,7 +123,7 @@ def judge(project: Project, footing: Footing, case: Case, gate: Gate, *, name: s
     return _new_verdict(project, case, gate, whole, name, batch, daily)
 
 
-def look_beyond(project: Project, footing: Footing, case: Case, gate: Gate, span: Span, *, name: str, kept: int | None = None,
+def look_beyond(project: Project, footing: Footing, case: Case, gate: Gate, span: Span, *, name: str,
                 why: str) -> tuple[Outcome, Histories]:
     """Open sealed bars for somebody who wants to see a run there. Looking is judging: rules without a verdict get theirs now,
     on the whole unseen span, before anything is shown; a later look stands beside it and changes nothing.
@@ -157,8 +134,8 @@ def look_beyond(project: Project, footing: Footing, case: Case, gate: Gate, span
     """
     market, interval = case.history.bars.terms.code, case.history.bars.interval
     batch = Batch()
-    daily = training_daily(footing, case.history, case.strategy)
+    daily = training_daily(case.history, case.strategy)
     whole = open_sealed(project, footing.ground, market, interval, span, f"{why}: {name} on {market}",
                         strategy_hash(case.strategy), lambda: batch.take(HoldoutBook(project)))
-    known = known_verdict(project, footing, case, gate, name=name, kept=kept, daily=daily)
+    known = known_verdict(project, footing, case, gate, name=name, daily=daily)
     return known or _new_verdict(project, case, gate, whole, name, batch, daily), whole

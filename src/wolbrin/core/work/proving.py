@@ -105,8 +105,7 @@ def prove_job(project: Project, subjects: list[Subject], *, open_holdout: bool, 
                 record = subject.record
 
             def opened(case: Case, gate: Gate) -> Outcome:
-                return judge(project, footing, case, gate, name=subject.strategy.name, kept=subject.kept, batch=batch,
-                             why="proving")
+                return judge(project, footing, case, gate, name=subject.strategy.name, batch=batch, why="proving")
 
             outcomes = walk_line(case, gates, open_holdout=opened if open_holdout else None)
             return Proved(subject, tuple(outcomes), record, renewed)

@@ -58,7 +58,7 @@ class Standings:
                 valid = [e for e in mine if e.gate == gate.key and e.settings == gate.settings]
                 if valid:
                     found[gate.key] = valid[-1]
-        return Place(found, self._words(found, every, key))
+        return Place(found, self._words(found, every, record if key is not None else None))
 
     def _final(self, hash: str, market: str, gate: Gate, every: list[Evidence]) -> Evidence | None:
         """The holdout's verdict that holds, with the figures it was given where they are in the dossier."""
@@ -70,28 +70,36 @@ class Standings:
         figures = told[0].outcome if told else {}
         return Evidence(gate.key, created, {}, figures, verdict, reason, gate.settings, told[0].record if told else None)
 
-    def _words(self, found: dict[str, Evidence], every: list[Evidence], key: str | None) -> str:
+    def _words(self, found: dict[str, Evidence], every: list[Evidence], record: Record | None) -> str:
         for gate in self._gates:
             if gate.opens_holdout and gate.key in found and found[gate.key].verdict == FALLS:
                 return f"falls: {gate.title}"
-        if key is None:
+        if record is None:
             return NOT_RECORDED
         for gate in self._gates:
             if gate.key not in found:
-                before = self._fell_before(every, key)
+                before = self._fell_before(every, record)
                 if gate.opens_holdout and gate is not self._gates[0]:
                     return before or "sealed"
                 return "open"
             if found[gate.key].verdict == FALLS:
                 return f"falls: {gate.title}"
-        return self._fell_before(every, key) or STANDS
+        return self._fell_before(every, record) or STANDS
 
-    def _fell_before(self, every: list[Evidence], key: str) -> str:
+    def _fell_before(self, every: list[Evidence], record: Record) -> str:
+        """Where the same rules fell under another brief; what an older simulator or an unrecorded brief said is none."""
         titles = {g.key: g.title for g in self._gates if not g.opens_holdout}
         for e in every:
-            if e.verdict == FALLS and e.gate in titles and (e.record is None or e.record.key != key):
+            if (e.verdict == FALLS and e.gate in titles and e.record is not None and e.record.whole
+                    and e.record.engine == record.engine and e.record.key != record.key):
                 return f"fell before: {titles[e.gate]}"
         return ""
+
+
+def unjudged(project: Project) -> int:
+    """How many candidates on the Shelf have no verdict of the holdout yet."""
+    finals = HoldoutBook(project).finals()
+    return sum((r["market"], r["hash"]) not in finals for r in project.rows("SELECT market, hash FROM candidates"))
 
 
 def standing_ids(project: Project, shelf: Iterable[Kept]) -> list[int]:

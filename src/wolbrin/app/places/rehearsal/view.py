@@ -141,7 +141,7 @@ class RehearsalPlace(Place):
                 s.note(made.sentence(), "error")
                 return
             rehearsal, _ = made
-            s.note("The holdout was opened and judged before the first bar; the verdict is in the dossier.", "caution")
+            s.note("Holdout opened and judged; see the dossier.", "caution")
             s.evidence_changed.emit()
             self.title.setText(f"{strategy.name} on {market} {interval_words(interval)}")
             self.title.setToolTip(record_of(rehearsal.history, strategy, rehearsal.brief).words())
