@@ -215,6 +215,16 @@ def test_an_opened_history_begins_with_exactly_the_sealed_one(tmp_path: Path) ->
     project.close()
 
 
+def test_a_border_moved_by_another_program_is_the_border_here_too(project: Project) -> None:
+    before = project.prepared("AAA", 15)
+    other = Project(project.folder)
+    other.set_value("x", 1)
+    assert project.prepared("AAA", 15) is before
+    other.update_settings(SETTINGS.model_copy(update={"holdout_first": dt.date(2024, 3, 1)}))
+    assert len(project.prepared("AAA", 15).bars) < len(before.bars)
+    other.close()
+
+
 # No other way in
 
 

@@ -110,7 +110,7 @@ class History:
         later = raw.take(slice(stop, None)) if self.opened and stop < len(raw) else None
         if not stop and later is None:
             raise UserError(f"all bars of {self.terms.code} lie in the sealed holdout, which begins on {self.border}",
-                            self.terms.code, "Import earlier history, or choose a market that has some before that day.")
+                            self.terms.code, "Import earlier history, or move the border to a later day.")
         return raw.take(slice(0, stop)), later
 
     def _moved(self, raw: Raw, still: int) -> Raw:

@@ -81,6 +81,7 @@ class Project:
         self._lock = RLock()
         self._depth = 0
         self._histories: Histories | None = None
+        self._read_at = 0
         self.sources = Sources(self)
         self.book = HoldoutBook(self)
         path = folder / DATABASE
@@ -251,8 +252,12 @@ class Project:
     def histories(self) -> Histories:
         """The present ground, read. Whoever works keeps the object, so that later changes do not reach it."""
         with self._lock:
-            if self._histories is None:
-                self._histories = Histories(self.ground())
+            version = int(self.rows("PRAGMA data_version")[0][0])  # moves when another program has written
+            if self._histories is None or version != self._read_at:
+                ground = self.ground()
+                if self._histories is None or self._histories.ground != ground:
+                    self._histories = Histories(ground)
+                self._read_at = version
             return self._histories
 
     def base(self, code: str, source: str | None = None) -> Bars:
