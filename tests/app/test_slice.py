@@ -24,6 +24,7 @@ from wolbrin.core.market.bars import Span
 from wolbrin.core.portfolio.combine import correlation, daily_matrix
 from wolbrin.core.rules.model import Condition, Row, Strategy
 from wolbrin.core.rules.words import describe
+from wolbrin.core.store.holdout import t_for
 from wolbrin.core.work.combining import training_run
 from wolbrin.core.work.footing import Footing
 
@@ -323,6 +324,8 @@ def test_from_study_and_sweep_to_a_proved_portfolio(qtbot: QtBot, window: MainWi
     waiting = [r for r in proving._standings() if r.stands == "sealed"]
     assert waiting
     assert s.project.openings() == 0
+    assert f"opening 1: each needs a t of daily results of {t_for(1, len(waiting)):.2f}" in proving.note.text()
+    assert window.minimumSizeHint().width() <= 1280, "a long sentence does not widen the window"
     press(qtbot, window, "Ctrl+H")
     settle()
     assert s.project.openings() == len(waiting)

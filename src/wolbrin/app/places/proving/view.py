@@ -45,7 +45,7 @@ class ProvingPlace(Place):
         get = lambda r: r.kept  # noqa: E731
         self.funnel = Funnel(s.theme)
         self.title = label("", "heading")
-        self.note = label("", "accent")
+        self.note = label("", "small", wrap=True)
         self.prove = button("Run Monte Carlo", self.start, main=True, tip="Ctrl+Return")
         self.open = button("Open the holdout", self.open_holdout)
         self.table = Table([
@@ -56,7 +56,7 @@ class ProvingPlace(Place):
             _outcome("holdout", "t_daily", 2), _outcome("holdout", "net", 0),
             Column("reason", lambda r: self._reason(r), width=460)], s.theme, "Proving", filters=True)
         full = QWidget()
-        full.setLayout(column(row(self.title, None, self.note, 12, self.prove, self.open, margins=(0, 0, 8, 0)),
+        full.setLayout(column(row(self.title, None, self.prove, self.open, margins=(0, 0, 8, 0)), self.note,
                               self.funnel, hairline(), self.table, spacing=6))
         self.empty = Empty("Tick candidates on the Shelf; the line then tries to break each of them. Monte Carlo comes "
                            "first, the sealed holdout last.", "Tick everything on the Shelf", self._tick_all)
@@ -116,8 +116,9 @@ class ProvingPlace(Place):
         asks = ""
         if waiting:
             batch = Batch(waiting, s.project.book.next_batch())
-            asks = f"; opening {number(batch.number)}, of {number(waiting)}, needs t {number(batch.t_needed, 2)} of each"
-        self.note.setText(f"holdout opened {number(times)} time{'s' if times != 1 else ''}{asks}")
+            asks = (f" Opening it for the {number(waiting)} that wait is opening {number(batch.number)}: each needs a t of "
+                    f"daily results of {number(batch.t_needed, 2)}, and the verdicts are final.")
+        self.note.setText(f"The holdout was opened {number(times)} time{'s' if times != 1 else ''}.{asks}")
         self.open.setText(f"Open the holdout for {number(waiting)}" if waiting else "Open the holdout")
         self.open.setEnabled(waiting > 0)
 
