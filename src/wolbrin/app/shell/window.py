@@ -102,6 +102,7 @@ class MainWindow(QMainWindow):
         session.counts_changed.connect(self._count_soon)
         session.evidence_changed.connect(self._count_soon)
         session.shelf_changed.connect(self._count_soon)
+        self._closing = False
         self._count = QTimer(self, singleShot=True, interval=150)
         self._count.timeout.connect(self.count)
         self.place = ""
@@ -115,7 +116,7 @@ class MainWindow(QMainWindow):
     # Counts
 
     def _count_soon(self) -> None:
-        if not self._count.isActive():
+        if not self._closing and not self._count.isActive():
             self._count.start()
 
     def count(self) -> None:
@@ -237,4 +238,7 @@ class MainWindow(QMainWindow):
         if self.drawer.isVisible():
             self.session.project.set_value("splitter", self.work.sizes())
         self.session.stop_all()
+        # Nothing is counted any more: the project may be closed before the timer would fire.
+        self._closing = True
+        self._count.stop()
         super().closeEvent(event)

@@ -19,7 +19,7 @@ from wolbrin.core.rules.model import Strategy
 from wolbrin.core.search.candidate import Candidate
 from wolbrin.core.store.project import Project, now
 from wolbrin.core.store.searches import Searches
-from wolbrin.core.store.series import Daily, pack, unpack
+from wolbrin.core.store.series import pack
 from wolbrin.core.store.settings import OwnSpan
 
 PASSES, FALLS = "passes", "falls"
@@ -45,11 +45,6 @@ class Kept:
     hash: str
     own: OwnSpan | None = None
     packed: bytes | None = None
-
-    @property
-    def daily(self) -> Daily | None:
-        """Trading dates and P/L of training; None where they were not kept."""
-        return unpack(self.packed) if self.packed else None
 
 
 @dataclass(frozen=True)

@@ -59,6 +59,7 @@ class DiscoverPlace(Place):
             form.addRow(label(name, "muted"), widget)
         self.go = button("Discover", self.start, main=True, tip="Ctrl+Return")
         self.where = label("", wrap=True)
+        self.where.setMinimumHeight(38)  # two lines: a word more must not push into the figures below
         self.tried, self.met, self.kept = (label("0", "figure") for _ in range(3))
         self.luck = label("", "small", wrap=True)
         left = QWidget()
