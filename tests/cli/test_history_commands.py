@@ -19,6 +19,7 @@ def own(tmp_path: Path) -> Path:
 def test_a_project_grows_from_the_command_line(own: Path, tmp_path: Path) -> None:
     """The dirty file with its bad rows, its faults, bars by activity out of it, and a backtest on daily bars."""
     bad = tmp_path / "bad.csv"
+    result("set", "-p", own, "--holdout", "2022-07-02")
     took = result("import", FILES / "cob-dirty.csv.gz", "-p", own, "-m", FILES / "market-cob.json", "--source", "desk",
                   "--zone", "Europe/Oslo", "--bad", bad)
     assert (took["market"], took["source"], took["taken"], took["bad"]) == ("COB", "desk", 10_568, 4)
@@ -50,7 +51,7 @@ def test_contract_months_and_ticks(own: Path) -> None:
 
 
 @pytest.mark.parametrize(("arguments", "word"), [
-    (("import", FILES / "npw-iso.csv", "-m", "NPW"), 'no market "NPW"'),
+    (("import", FILES / "npw-iso.csv", "-m", "N/W?", "--months"), 'no market "N/W?"'),
     (("import", FILES / "none.csv", "-m", FILES / "market-npw.json"), "does not exist"),
     (("import", FILES / "market-npw.json", "-m", FILES / "market-npw.json"), "row 1"),
     (("import", FILES / "npw-iso.csv", "-m", FILES / "market-npw.json", "--zone", "Moon"), "time zone"),

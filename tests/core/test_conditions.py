@@ -75,7 +75,7 @@ def test_the_library_is_large_searchable_and_goes_through_a_file() -> None:
     assert all("rsi" in c.formula for c in search(shipped(), "rsi", "reversal")[:1])
     assert read_conditions(json.loads(write_conditions(shipped())), "here") == shipped()
     for data, words in (({"version": 7}, "version 7"), ({"conditions": [{"name": "x", "formula": "clos > 1"}]}, "close"),
-                        ([], "valid")):
+                        ([], "named values")):
         with pytest.raises(UserError, match=words):
             read_conditions(data, "file")
 

@@ -141,7 +141,7 @@ def test_the_repeated_hour_is_told_apart_by_order(tmp_path: Path) -> None:
     utc = np.arange(np.datetime64("2024-10-26T22:00"), np.datetime64("2024-10-27T04:00"), 10).astype("datetime64[ns]")
     local = to_local(utc.astype(np.int64), "Europe/Oslo").view("datetime64[ns]").astype("datetime64[m]")
     path = tmp_path / "local.csv"
-    path.write_text("time,open,high,low,close\n" + "".join(f"{str(t).replace('T', ' ')},1,1,1,1\n" for t in local))
+    path.write_text("time,open,high,low,close\n" + "".join(f"{str(t).replace('T', ' ')},1,2,1,1\n" for t in local))
     got = read(path, zone="Europe/Oslo")
     np.testing.assert_array_equal(got.raw.time, utc.astype(np.int64))
     assert any("told apart" in n for n in got.notes)

@@ -21,9 +21,11 @@ from wolbrin.core.market.bars import Span, make_bars
 from wolbrin.core.market.contracts import Month, Rule, adjusted, join_months
 from wolbrin.core.market.importing.files import pieces
 from wolbrin.core.market.importing.guess import guess
-from wolbrin.core.market.importing.layout import Layout
+from wolbrin.core.market.importing.layout import Layout, make_layout
 from wolbrin.core.market.importing.read import Reader
 from wolbrin.core.market.intervals import Interval
+from wolbrin.core.market.likely.clock import Clock
+from wolbrin.core.market.likely.terms_of import likely_terms
 from wolbrin.core.market.raw import Raw
 from wolbrin.core.market.terms import Terms
 from wolbrin.core.market.treatment import Treatment
@@ -36,7 +38,7 @@ from wolbrin.core.store import schema
 from wolbrin.core.store.project import Project
 from wolbrin.core.store.settings import OwnSpan, Settings
 from wolbrin.core.store.sources import intervals_for
-from wolbrin.core.work.importing import likely_terms, take_in, take_in_all
+from wolbrin.core.work.importing import take_in, take_in_all
 from wolbrin.core.work.markets import compare, count_bars, join_contracts
 
 LAYOUT = Layout(columns=("time", "open", "high", "low", "close", "volume"))
@@ -301,17 +303,19 @@ def test_published_schemas_are_the_present_ones() -> None:
 def test_terms_of_a_new_market_are_likely_and_its_worth_is_worked_out() -> None:
     price = np.array([1.10005, 1.1001, 1.10015, 1.1003])
     raw = Raw(5, instants(4, 5), price, price, price, price, np.zeros(4))
-    made = likely_terms("eurnok", raw, "UTC", Settings())
+    clock = Clock("UTC", "open", None, ())
+    made, about = likely_terms("eurnok", raw, clock, "EUR")
     assert (made.kind, made.tick_size, made.point_value, made.quote_currency) == ("currency pair", 0.00005, 100_000.0, "NOK")
     assert worth_lines(made.model_copy(update={"conversion_rate": 0.5}), "EUR") == [
         "1 tick on 1 lot = 2.50 EUR", "1.00 of price on 1 lot = 50,000.00 EUR", "3 ticks on 2 lots = 15.00 EUR"]
+    assert {f.what: f.sure for f in about}["costs"] is False
     with pytest.raises(UserError, match="new market"):
-        likely_terms("no good", raw, "UTC", Settings())
+        likely_terms("no good", raw, clock, "EUR")
 
 
 def test_the_dirty_demo_file_shows_every_planted_fault_and_treatment_clears_them(tmp_path: Path) -> None:
     """The shipped file, read without help, against what the generator says it planted."""
-    from wolbrin.core.market.importing.fit import fit_to_sessions, with_fit
+    from wolbrin.core.market.importing.fit import fit_to_sessions
     from wolbrin.core.market.quality import report
     from wolbrin.core.market.treatment import treat
     from wolbrin.demo.dirty import dirty_file
@@ -323,7 +327,8 @@ def test_the_dirty_demo_file_shows_every_planted_fault_and_treatment_clears_them
     path.write_text(text)
     found = pieces([path])
     layout = guess(found[0]).layout
-    layout = with_fit(layout, fit_to_sessions(Reader(found, layout).read_all().raw, layout, market.terms, False))
+    fit = fit_to_sessions(Reader(found, layout).read_all().raw, layout, market.terms, False)
+    layout = make_layout(layout.model_dump() | {"zone": fit.zone, "stamp": fit.stamp})
     got = Reader(found, layout).read_all()
     made = report(got.raw, market.terms)
 

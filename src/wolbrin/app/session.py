@@ -13,6 +13,7 @@ from PySide6.QtGui import QUndoCommand, QUndoStack
 from wolbrin.app.theme.theme import Theme
 from wolbrin.core.engine.run import Run, backtest
 from wolbrin.core.errors import WolbrinError
+from wolbrin.core.faults import words_of
 from wolbrin.core.jobs import Chunk, Engine, Job, Kind, State
 from wolbrin.core.market.intervals import Interval
 from wolbrin.core.rules.model import Strategy
@@ -412,8 +413,7 @@ class Session(QObject):
             settings = Settings.model_validate(self.project_settings.model_dump() | changes)
             self._keep_settings(settings, spend)
         except ValueError as err:
-            text = str(err).split("Value error, ")[-1].split("[")[0].splitlines()[0].strip()
-            self.note(f"That cannot be set: {text}.", "error")
+            self.note(f"That cannot be set: {words_of(err)}.", "error")
             return False
         except WolbrinError as err:
             self.note(err.sentence(), "error")

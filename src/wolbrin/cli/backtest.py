@@ -21,6 +21,7 @@ from wolbrin.cli.common import (
     error_console,
     measures_table,
     open_project,
+    read_day,
     told,
 )
 from wolbrin.core.engine.brief import Brief, Costs
@@ -39,15 +40,11 @@ from wolbrin.core.store.searches import Searches
 from wolbrin.core.store.settings import Settings
 from wolbrin.core.work.footing import Footing
 from wolbrin.core.work.opening import open_for, reaches_sealed
+from wolbrin.core.work.starting import first_interval, fits, template_named
 
 
 def _day(text: str | None, name: str) -> dt.date | None:
-    if text is None:
-        return None
-    try:
-        return dt.date.fromisoformat(text)
-    except ValueError:
-        raise UserError(f'"{text}" is not a date like 2022-06-30', f"--{name}", "Write year-month-day.") from None
+    return None if text is None else read_day(text, name)
 
 
 def _chosen(span: Span, settings: Settings) -> Span:
@@ -76,7 +73,9 @@ def report(run: Run, detail: bool, orders: bool = False, tried: int = 1) -> dict
 def add(app: typer.Typer, demo: Callable[[], Path]) -> None:
     @app.command("backtest")
     def command(
-            strategy: str = typer.Option(..., "--strategy", "-s", help="Name or id in the project, or a strategy file."),
+            strategy: str | None = typer.Option(None, "--strategy", "-s",
+                                                help="Name or id in the project, or a strategy file."),
+            template: str | None = typer.Option(None, "--template", help="A template instead, for a first look."),
             project: Path | None = PROJECT,
             bars: Path | None = typer.Option(None, "--bars", help="A CSV of bars; then no project is needed."),
             market: str | None = typer.Option(None, "--market", "-m", help="Market code, or with --bars a market file."),
@@ -94,6 +93,9 @@ def add(app: typer.Typer, demo: Callable[[], Path]) -> None:
             equity: bool = typer.Option(False, "--equity", help="Include equity and position per bar in the JSON."),
             json: bool = JSON) -> None:
         """Run a strategy over a history and print its measures."""
+        if (strategy is None) == (template is None):
+            error_console.print("Name a --strategy or a --template.", markup=False)
+            raise typer.Exit(USAGE)
         if bars is not None and market is None:
             error_console.print("--bars needs --market FILE.json, the contract terms.", markup=False)
             raise typer.Exit(USAGE)
@@ -109,7 +111,8 @@ def add(app: typer.Typer, demo: Callable[[], Path]) -> None:
                 from wolbrin.core.market.csv_files import read_bars  # pandas is slow to import; only this way needs it
 
                 terms = load_terms(Path(str(market)))
-                what = load_strategy(Path(strategy))
+                what = template_named(template).strategy() if template else load_strategy(Path(str(strategy)))
+                what = fits(what, terms) if template else what
                 base = read_bars(bars, terms, bar_minutes, zone)
                 history = to_interval(base, code_of(interval)) if interval else base
                 below = read_bars(finer, terms, None, zone) if finer else base
@@ -118,13 +121,20 @@ def add(app: typer.Typer, demo: Callable[[], Path]) -> None:
                 brief = Brief(span, Costs.of(terms), capital or 50_000.0, fine=fine or finer is not None)
             else:
                 opened = open_project(project, demo)
-                if strategy.endswith(".json"):
+                if template is not None:
+                    entries = opened.markets()
+                    if market is None and len(entries) != 1:
+                        raise UserError("a template does not say its market", "--template", "Name a --market too.")
+                    chosen_market = opened.market(market or entries[0].code)
+                    what, code, own = fits(template_named(template).strategy(), chosen_market.terms), chosen_market.code, None
+                    minutes = code_of(interval) if interval else first_interval(chosen_market.minutes)
+                elif str(strategy).endswith(".json"):
                     if market is None:
                         raise UserError("a strategy file does not say its market", "--strategy", "Name a --market too.")
-                    what, code, minutes = load_strategy(Path(strategy)), market, code_of(interval or "15")
+                    what, code, minutes = load_strategy(Path(str(strategy))), market, code_of(interval or "15")
                     own = None
                 else:
-                    entry = opened.strategy(strategy)
+                    entry = opened.strategy(str(strategy))
                     what, code, own = entry.strategy, market or entry.market, entry.own
                     minutes = code_of(interval) if interval else entry.interval
                 opened.market(code)

@@ -74,6 +74,14 @@ def emit(data: Any) -> None:
     sys.stdout.write(json.dumps(plain(data), indent=1) + "\n")
 
 
+def read_day(text: str, name: str) -> dt.date:
+    """A date as written on the command line."""
+    try:
+        return dt.date.fromisoformat(text)
+    except ValueError:
+        raise UserError(f'"{text}" is not a date like 2022-06-30', f"--{name}", "Write year-month-day.") from None
+
+
 def open_project(folder: Path | None, demo: Callable[[], Path]) -> Project:
     target = folder or demo()
     if folder is None and not (target / "project.sqlite").exists():

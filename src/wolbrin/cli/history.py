@@ -1,33 +1,70 @@
-"""`wolbrin new`, `wolbrin import`, `wolbrin quality`: history without the window."""
+"""`wolbrin import`, `wolbrin quality`: history without the window."""
 
 from __future__ import annotations
 
 from collections.abc import Callable
-from dataclasses import asdict
+from dataclasses import asdict, replace
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 import typer
 
 from wolbrin.cli.common import FAILED, JSON, PROJECT, console, emit, error_console, open_project, run, told
+from wolbrin.cli.new import ORDER, YES, ask, check_choice, finding_json
 from wolbrin.core.errors import UserError
 from wolbrin.core.jobs import State
 from wolbrin.core.market.intervals import interval_words
-from wolbrin.core.market.terms import load_terms
+from wolbrin.core.market.terms import Terms, load_terms
 from wolbrin.core.store.project import Project
+
+if TYPE_CHECKING:
+    from wolbrin.core.market.importing.files import Piece
+    from wolbrin.core.market.importing.layout import Layout
+    from wolbrin.core.market.importing.read import Imported
+    from wolbrin.core.store.sources import Source
+
+
+def _done(state: State) -> None:
+    if state is not State.DONE:
+        error_console.print("Stopped; nothing was kept.", markup=False)
+        raise typer.Exit(FAILED)
+
+
+def _layout(project: Project, name: str | None) -> Layout | None:
+    """A layout by its file or the name it is remembered under; None to guess."""
+    from wolbrin.core.market.importing.layout import load_layout
+
+    if name is None:
+        return None
+    if name.endswith(".json"):
+        return load_layout(Path(name))
+    named = [one for one in project.sources.layouts() if one.name == name]
+    if not named:
+        raise UserError(f'there is no layout "{name}" in this project', "--layout", "Name another.")
+    return named[0]
+
+
+def _take_months(project: Project, terms: Terms, found: list[Piece], layout: Layout | None, order: str,
+                 said: dict[str, str | None], keep: str) -> tuple[Source, list[tuple[str, Imported]]]:
+    """Read files as contract months, each a source of its own."""
+    from wolbrin.core.market.importing.guess import guess
+    from wolbrin.core.market.importing.layout import make_layout
+    from wolbrin.core.work.importing import read_job, take_in_all
+
+    outcome: list[list[tuple[str, Imported]]] = []
+    chosen = layout or guess(found, order).layout
+    chosen = make_layout(chosen.model_dump() | {k: v for k, v in said.items() if v is not None}, "options")
+    _done(run(read_job(found, chosen, outcome.append, True), "threads"))
+    made = take_in_all(project, terms, [(stem, i.raw) for stem, i in outcome[0]], keep=keep,
+                       origin=", ".join(p.name for p in found[:20]), layout=chosen, months=True)
+    return made, outcome[0]
 
 
 def add(app: typer.Typer, demo: Callable[[], Path]) -> None:
-    @app.command("new")
-    def new(folder: Path = typer.Argument(..., help="A new or empty folder.")) -> None:
-        """Start an empty project."""
-        with told():
-            Project.create(folder).close()
-        console.print(f"An empty project is in {folder}. Open it with `wolbrin {folder}`, or import history.", markup=False)
-
     @app.command("import")
     def import_(
             files: list[Path] = typer.Argument(..., help="Files or folders: CSV, TSV, TXT, gz, zip, Parquet."),
-            market: str = typer.Option(..., "--market", "-m", help="Market code of the project, or a terms file (JSON)."),
+            market: str = typer.Option(..., "--market", "-m", help="Market code, there or new, or a terms file."),
             project: Path | None = PROJECT,
             source: str = typer.Option("file", "--source", help="Name of the source; new rows are added to one there."),
             layout: str | None = typer.Option(None, "--layout", help="A remembered layout or a file; guessed if absent."),
@@ -35,51 +72,66 @@ def add(app: typer.Typer, demo: Callable[[], Path]) -> None:
             stamp: str | None = typer.Option(None, "--stamp", help="open or close: which end of the bar carries the time."),
             keep: str = typer.Option("old", "--keep", help="old or new: whose prices count where they disagree."),
             months: bool = typer.Option(False, "--months", help="Every file is a contract month of its own."),
+            order: str = typer.Option("", "--date-order", help=ORDER),
+            minutes: int | None = typer.Option(None, "--minutes", min=1, max=1440, help="Interval; of ticks' bars."),
+            exchange: str = typer.Option("", "--exchange", help="Of a new market: sessions of a listed exchange."),
             bad: Path | None = typer.Option(None, "--bad", help="Write the rows that were not taken to this CSV."),
-            json: bool = JSON) -> None:
-        """Read history files and take them into the project, all of it or nothing."""
+            yes: bool = YES, json: bool = JSON) -> None:
+        """Read history files and take them into a market, there or new: all of it or nothing."""
         from wolbrin.core.market.importing.files import pieces  # pandas is slow to import; only this command needs it
-        from wolbrin.core.market.importing.guess import guess
-        from wolbrin.core.market.importing.layout import load_layout, make_layout
-        from wolbrin.core.market.importing.read import Imported, write_bad_rows
-        from wolbrin.core.work.importing import read_job, take_in_all
+        from wolbrin.core.market.importing.read import write_bad_rows
+        from wolbrin.core.market.likely.terms_of import Said
+        from wolbrin.core.work.importing import known_rows
+        from wolbrin.core.work.looking import Opened, Wishes, judge, look_job, questions_of
+        from wolbrin.core.work.starting import spans_for, take_in_judged
 
         with told():
+            check_choice("--stamp", stamp, ("open", "close"))
+            check_choice("--date-order", order or None, ("dmy", "mdy", "ymd"))
             opened = open_project(project, demo)
-            terms = load_terms(Path(market)) if market.endswith(".json") else opened.market(market).terms
+            entry = next((m for m in opened.markets() if m.code == market), None)
+            terms = load_terms(Path(market)) if market.endswith(".json") else entry.terms if entry else None
             found = pieces(files)
-            if layout is None:
-                chosen = guess(found[0]).layout
-            elif layout.endswith(".json"):
-                chosen = load_layout(Path(layout))
+            chosen = _layout(opened, layout)
+            remarks: list[str] = []
+            findings: list[dict[str, object]] = []
+            read: list[tuple[str, Imported]]
+            if months:
+                terms = terms or opened.market(market).terms
+                made, read = _take_months(opened, terms, found, chosen, order, {"zone": zone, "stamp": stamp}, keep)
             else:
-                named = [one for one in opened.sources.layouts() if one.name == layout]
-                if not named:
-                    raise UserError(f'there is no layout "{layout}" in this project', "--layout", "Name another.")
-                chosen = named[0]
-            told_ = {"zone": zone, "stamp": stamp}
-            chosen = make_layout(chosen.model_dump() | {k: v for k, v in told_.items() if v is not None}, "options")
-            outcome: list[list[tuple[str, Imported]]] = []
-            state = run(read_job(found, chosen, outcome.append, months), "threads")
-            if state is not State.DONE:
-                error_console.print("Stopped; nothing was kept.", markup=False)
-                raise typer.Exit(FAILED)
-            read = outcome[0]
-            made = take_in_all(opened, terms, [(stem if months else source, i.raw) for stem, i in read], keep=keep,
-                               origin=", ".join(p.name for p in found[:20]), layout=chosen, months=months)
+                wishes = Wishes(code=terms.code if terms else market, zone=zone or (chosen.zone if chosen else None),
+                                stamp=stamp or (chosen.stamp if chosen else None), order=order, minutes=minutes,
+                                layout=chosen, said=Said(exchange), currency=opened.settings.currency, terms=terms,
+                                old=known_rows(opened, terms.code, source) if entry and terms else None)
+                looked: list[list[Opened]] = []
+                _done(run(look_job(found, wishes, looked.append), "threads"))
+                if len(looked[0]) > 1:
+                    raise UserError(f"these files hold {len(looked[0])} markets", ", ".join(o.code for o in looked[0]),
+                                    "Import one at a time, or start a project of them with `wolbrin new`.")
+                spans = spans_for(opened, looked[0])
+                border = spans.border if spans else opened.settings.holdout_first
+                judged = judge(looked[0][0], replace(wishes, border=border))
+                findings = [finding_json(f) for f in judged.findings]
+                ask(questions_of([judged]), yes)
+                made, _, remarks = take_in_judged(opened, judged, source, keep, spans)
+                read = [(source, judged.imported)]
             rows = [b for _, i in read for b in i.bad]
             if bad is not None:
                 write_bad_rows(bad, rows)
             result = {"market": made.market, "source": made.name, "interval": interval_words(made.interval),
                       "rows": sum(i.rows for _, i in read), "taken": sum(len(i.raw) for _, i in read),
                       "bad": sum(i.bad_count for _, i in read), "first": made.first, "last": made.last,
-                      "notes": [n for _, i in read for n in i.notes], "bad_rows": [asdict(b) for b in rows[:100]]}
+                      "notes": [n for _, i in read for n in i.notes], "remarks": remarks, "guesses": findings,
+                      "bad_rows": [asdict(b) for b in rows[:100]]}
         if json:
             emit(result)
             return
         console.print(f"{made.market}, {made.name}: {result['taken']:,} of {result['rows']:,} rows taken, "
                       f"{result['bad']:,} could not be read; {result['interval']}, {made.first} to {made.last} UTC.",
                       markup=False)
+        for words in remarks:
+            console.print(words, markup=False)
         for b in rows[:10]:
             console.print(f"  {b.file}, row {b.row}: {b.reason}", markup=False)
 

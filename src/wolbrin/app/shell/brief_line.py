@@ -22,6 +22,7 @@ from wolbrin.app.parts import Popup, button, label, link, pick_date, row, spin
 from wolbrin.app.session import Session
 from wolbrin.core.engine.brief import Costs
 from wolbrin.core.errors import UserError
+from wolbrin.core.faults import words_of
 from wolbrin.core.market.intervals import Interval, interval_words
 from wolbrin.core.measures.wording import number
 from wolbrin.core.rules.model import Strategy
@@ -225,7 +226,7 @@ class BriefLine(QWidget):
             try:
                 after = Strategy.model_validate(s.strategy.model_dump() | change)
             except ValueError as err:
-                wrong.setText(str(err).split("Value error, ")[-1].split("[")[0].strip().capitalize() + ".")
+                wrong.setText(words_of(err).capitalize() + ".")
                 return False
             s.edit(after, "size")
             return True

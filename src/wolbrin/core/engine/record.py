@@ -12,10 +12,11 @@ from pydantic import Field, ValidationError
 
 from wolbrin.core.engine.brief import Brief, Costs, Role
 from wolbrin.core.errors import UserError
+from wolbrin.core.faults import explain
 from wolbrin.core.indicators.columns import Columns
 from wolbrin.core.market.bars import Span
 from wolbrin.core.market.intervals import interval_words
-from wolbrin.core.market.terms import Model, explain
+from wolbrin.core.market.terms import Model
 from wolbrin.core.rules.model import Strategy
 
 RECORD_VERSION = 1

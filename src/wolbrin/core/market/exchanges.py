@@ -61,6 +61,14 @@ def exchange_codes() -> tuple[str, ...]:
     return tuple(sorted(_package().get_calendar_names(include_aliases=False)))
 
 
+def exchange_zone(code: str) -> str:
+    """The time zone of a listed exchange. Raises UserError when it is not listed."""
+    if code not in exchange_codes():
+        raise UserError(f'there is no exchange "{code}" in the list', "exchange", "Choose a listed exchange such as XOSL.")
+    with _quiet():
+        return str(_package().get_calendar(code).tz)
+
+
 @lru_cache(maxsize=16)
 def exchange_sessions(code: str, first: int, last: int) -> SessionTable:
     """Sessions of an exchange whose dates lie in [first, last] (days since 1970-01-01); two a day where it breaks.

@@ -13,6 +13,7 @@ from zoneinfo import ZoneInfo, ZoneInfoNotFoundError
 from pydantic import BaseModel, ConfigDict, Field, ValidationError, field_validator, model_validator
 
 from wolbrin.core.errors import EnvironmentTrouble, UserError
+from wolbrin.core.faults import explain
 
 CLOSED_DAY = re.compile(r"^(?:\d{4}-)?\d{2}-\d{2}$")
 WEEKDAYS = ("Mon", "Tue", "Wed", "Thu", "Fri", "Sat", "Sun")
@@ -125,7 +126,7 @@ class Terms(Model):
     version: Literal[1, 2] = 2
     code: str = Field(min_length=1, max_length=24, pattern=r"^[A-Za-z0-9._-]+$")
     name: str = ""
-    kind: Literal["future", "currency pair", "other"] = "future"
+    kind: Literal["future", "currency pair", "index", "other"] = "future"
     tick_size: float = Field(gt=0)
     point_value: float = Field(gt=0, description="quote money for a move of 1.00 on one contract")
     quote_currency: str = "EUR"
@@ -247,16 +248,6 @@ def read_json(path: Path, what: str) -> object:
         place = f"{path}, line {err.lineno}, column {err.colno}" if isinstance(err, json.JSONDecodeError) else str(path)
         reason = err.msg if isinstance(err, json.JSONDecodeError) else "nested too deeply"
         raise UserError(f"this {what} is not valid JSON ({reason})", place, "Correct it there.") from None
-
-
-def explain(err: ValidationError, where: str) -> UserError:
-    """The first fault of a pydantic validation as one sentence naming the field."""
-    first = err.errors()[0]
-    field = ".".join(str(p) for p in first["loc"])
-    text = first["msg"].removeprefix("Value error, ")
-    more = f" ({err.error_count()} faults in all)" if err.error_count() > 1 else ""
-    return UserError(f"{text[0].lower() + text[1:]}{more}", f'{where}, field "{field}"' if field else where,
-                     "Correct that field." if field else "Correct it.")
 
 
 def load_terms(path: Path) -> Terms:

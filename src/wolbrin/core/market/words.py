@@ -6,6 +6,7 @@ import re
 from itertools import pairwise
 
 from wolbrin.core.errors import UserError
+from wolbrin.core.faults import words_of
 from wolbrin.core.market.terms import WEEKDAYS, SessionRule, Terms
 
 LINE = re.compile(r"^\s*([A-Za-z]{3})[a-z]*(?:\s*[-\u2013]\s*([A-Za-z]{3})[a-z]*)?((?:\s*,\s*[A-Za-z]{3}[a-z]*)*)\s+"
@@ -42,8 +43,7 @@ def read_sessions(text: str) -> tuple[SessionRule, ...]:
         try:
             rules.append(SessionRule(days=tuple(dict.fromkeys(days)), open=opens.zfill(5), close=closes.zfill(5)))
         except ValueError as err:
-            said = str(err).split("Value error, ")[-1].split("[")[0].strip()
-            raise UserError(said, f'sessions, "{line.strip()}"', "Write it like Mon-Fri 09:00-17:00.") from None
+            raise UserError(words_of(err), f'sessions, "{line.strip()}"', "Write it like Mon-Fri 09:00-17:00.") from None
     return tuple(rules)
 
 

@@ -9,6 +9,7 @@ from typing import Any, NoReturn, TypeVar
 from pydantic import ValidationError
 
 from wolbrin.core.errors import UserError
+from wolbrin.core.faults import first_fault
 from wolbrin.core.indicators.catalogue import BY_KEY, PRICE_FIELDS
 from wolbrin.core.rules import language
 from wolbrin.core.rules.language import Names, nearest, spelled
@@ -110,8 +111,7 @@ class Reader:
         try:
             return kind(**fields)
         except ValidationError as err:
-            text = err.errors()[0]["msg"].removeprefix("Value error, ")
-            self.fail(node, text[0].lower() + text[1:])
+            self.fail(node, first_fault(err)[1])
 
     # Numbers
 

@@ -9,8 +9,9 @@ from typing import Annotated, Any, Literal
 from pydantic import Discriminator, Field, ModelWrapValidatorHandler, Tag, ValidationError, field_validator, model_validator
 
 from wolbrin.core.errors import UserError
+from wolbrin.core.faults import explain
 from wolbrin.core.indicators.catalogue import BY_KEY
-from wolbrin.core.market.terms import Model, Weekday, explain, minutes_of, read_json
+from wolbrin.core.market.terms import Model, Weekday, minutes_of, read_json
 from wolbrin.core.rules.named import PARAMETERS, Nameable, calculate
 from wolbrin.core.rules.operands import (
     LARGEST_LENGTH,

@@ -9,6 +9,7 @@ from typing import Any
 
 from pydantic import ValidationError
 
+from wolbrin.core.faults import said
 from wolbrin.core.rules.formula import FormulaError, Reader, tree_of
 from wolbrin.core.rules.language import Names, nearest
 from wolbrin.core.rules.model import (
@@ -338,5 +339,4 @@ def _assembled(script: _Script, seen: dict[str, ast.AST], parameters: list[Param
     except ValidationError as err:
         fault = err.errors()[0]
         where = str(fault["loc"][0]) if fault["loc"] else "long_entry"
-        text = fault["msg"].removeprefix("Value error, ")
-        reader.fail(seen.get("size" if where == "sizing" else where, ast.Pass()), text[0].lower() + text[1:])
+        reader.fail(seen.get("size" if where == "sizing" else where, ast.Pass()), said(fault))

@@ -13,7 +13,7 @@ from wolbrin.core.engine.brief import Brief
 from wolbrin.core.engine.prepare import Prepared
 from wolbrin.core.engine.run import backtest
 from wolbrin.core.errors import UserError
-from wolbrin.core.market.terms import explain
+from wolbrin.core.faults import explain
 from wolbrin.core.measures.catalogue import SUMMARY, measure
 from wolbrin.core.measures.facts import Facts
 from wolbrin.core.rules.decide import Signals, decide, signals_of

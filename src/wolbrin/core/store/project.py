@@ -18,10 +18,11 @@ from pydantic import ValidationError
 
 from wolbrin.core.engine.prepare import Prepared
 from wolbrin.core.errors import EnvironmentTrouble, UserError
+from wolbrin.core.faults import explain
 from wolbrin.core.indicators.own import OwnIndicators
 from wolbrin.core.market.bars import Bars
 from wolbrin.core.market.raw import Raw
-from wolbrin.core.market.terms import Terms, explain
+from wolbrin.core.market.terms import Terms
 from wolbrin.core.rules.identity import strategy_hash
 from wolbrin.core.rules.model import Strategy
 from wolbrin.core.store.ground import Ground, Histories

@@ -114,6 +114,15 @@ class Settings(Model):
         sets = self.sets_of(terms)
         return sets.get(self.cost_set.get(terms.code, CONTRACT_COSTS) if name is None else name, sets[CONTRACT_COSTS])
 
+    def with_own_costs(self, terms: Terms, **changes: float | None) -> Settings:
+        """Settings under which some costs of a market are changed: of the chosen cost set, or in one of the user's own where
+        the contract terms are chosen. From then on they are not assumed."""
+        name = self.cost_set.get(terms.code, CONTRACT_COSTS) or OWN_COSTS
+        costs = Costs.model_validate(self.costs_of(terms).model_dump() | changes)
+        sets = self.cost_sets | {terms.code: self.cost_sets.get(terms.code, {}) | {name: costs}}
+        return self.model_copy(update={"cost_sets": sets, "cost_set": self.cost_set | {terms.code: name},
+                                       "assumed_costs": tuple(c for c in self.assumed_costs if c != terms.code)})
+
     def brief(self, terms: Terms, span: Span | None = None, role: Role = "training") -> Brief:
         """The question a run asks: training span unless told otherwise, this project's costs, capital and limit."""
         return Brief(span or self.training, self.costs_of(terms), self.capital,

@@ -11,11 +11,12 @@ import numpy as np
 from pydantic import ValidationError
 
 from wolbrin.core.errors import UserError
+from wolbrin.core.faults import explain
 from wolbrin.core.market.bars import Bars
 from wolbrin.core.market.importing.layout import Layout
 from wolbrin.core.market.intervals import DAILY, Interval
 from wolbrin.core.market.raw import Raw, ticks_to_bars
-from wolbrin.core.market.terms import Terms, explain
+from wolbrin.core.market.terms import Terms
 from wolbrin.core.market.treatment import Treatment
 from wolbrin.core.store.history import History, Seam, read_raw, write_raw
 

@@ -5,9 +5,6 @@ from __future__ import annotations
 from collections.abc import Callable
 from pathlib import Path
 
-import numpy as np
-from pydantic import ValidationError
-
 from wolbrin.core.errors import UserError
 from wolbrin.core.jobs import Chunk, Job
 from wolbrin.core.market.importing.append import Joined, join
@@ -15,9 +12,8 @@ from wolbrin.core.market.importing.files import Piece
 from wolbrin.core.market.importing.layout import Layout
 from wolbrin.core.market.importing.read import Imported, Reader
 from wolbrin.core.market.raw import Raw
-from wolbrin.core.market.terms import Terms, explain
+from wolbrin.core.market.terms import Terms
 from wolbrin.core.store.project import Project
-from wolbrin.core.store.settings import Settings
 from wolbrin.core.store.sources import MONTH, Source
 
 MOST_STEPS = 1_000_000
@@ -51,25 +47,15 @@ def _stem(piece: Piece) -> str:
     return Path(piece.member or piece.path.name.removesuffix(".gz")).stem[:60]
 
 
-def likely_terms(code: str, raw: Raw, zone: str, settings: Settings) -> Terms:
-    """Terms for a market that is new to the project, from what its rows show; to be looked over.
-
-    Raises:
-        UserError: the code cannot be one.
-    """
-    wanted = code.strip().upper()
-    pair = len(wanted) == 6 and wanted.isalpha()
-    prices = np.unique(np.concatenate([raw.close[:20_000], raw.open[:20_000]]))
-    digits = max((len(repr(float(p)).split(".")[1]) if "e" not in repr(float(p)) and float(p) % 1 else 0
-                  for p in prices[:4000]), default=2)
-    steps = np.diff(np.round(prices * 10.0**digits)).astype(np.int64)
-    smallest = int(np.gcd.reduce(steps[steps > 0])) if (steps > 0).any() else 1
+def known_rows(project: Project, market: str, source: str) -> Raw | None:
+    """Rows before the border of a source that is there already, or of the one its market is tested on: new files are compared
+    with them. None where there are none."""
+    every = project.sources.of(market)
+    named = [s for s in every if s.name == source] or [s for s in every if s.name == project.market(market).source]
     try:
-        return Terms(code=wanted, kind="currency pair" if pair else "future", tick_size=float(f"{smallest}e-{digits}"),
-                     point_value=100_000.0 if pair else 1.0, quote_currency=wanted[3:] if pair else settings.currency,
-                     lot_step=0.01 if pair else 1.0, minimum_lot=0.01 if pair else 1.0, time_zone=zone)
-    except ValidationError as err:
-        raise explain(err, "new market") from None
+        return project.sources.training_raw(named[0]) if named else None
+    except UserError:
+        return None
 
 
 def weigh(project: Project, market: str, source: str, imported: Raw) -> Joined:

@@ -7,6 +7,7 @@ from pathlib import Path
 from typing import Any
 from zoneinfo import available_timezones
 
+from pydantic import ValidationError
 from PySide6.QtCore import Qt
 from PySide6.QtWidgets import (
     QCheckBox,
@@ -25,6 +26,7 @@ from wolbrin.app.parts import button, column, label, row
 from wolbrin.app.places.markets.page import Form, Looked, Page, choose, combo, short
 from wolbrin.core.engine.brief import Costs
 from wolbrin.core.errors import UserError, WolbrinError
+from wolbrin.core.faults import first_fault
 from wolbrin.core.market.exchanges import exchange_codes
 from wolbrin.core.market.terms import WEEKDAYS, Terms, load_terms
 from wolbrin.core.market.words import read_sessions, worth_lines, write_sessions
@@ -429,9 +431,8 @@ class TermsPage(Page):
 
 def _said(err: ValueError) -> UserError:
     """The first fault of a validation, short, with the field it belongs to."""
-    first = err.errors()[0] if hasattr(err, "errors") else {"loc": (), "msg": str(err)}
-    text = first["msg"].removeprefix("Value error, ").replace("Input should be", "this should be")
-    return UserError(text, ".".join(str(p) for p in first["loc"]))
+    field, text = first_fault(err) if isinstance(err, ValidationError) else ("", str(err))
+    return UserError(text, field)
 
 
 def _with_set(sets: dict[str, dict[str, Costs]], code: str, name: str, costs: Costs) -> dict[str, dict[str, Costs]]:

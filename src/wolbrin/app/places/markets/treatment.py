@@ -11,6 +11,7 @@ from wolbrin.app.places.markets.page import Form, Looked, Page, choose, combo, s
 from wolbrin.app.tables.model import Column
 from wolbrin.app.tables.view import Table
 from wolbrin.core.errors import WolbrinError
+from wolbrin.core.faults import words_of
 from wolbrin.core.market.quality import stamp
 from wolbrin.core.market.raw import Raw
 from wolbrin.core.market.terms import WEEKDAYS
@@ -156,7 +157,7 @@ class TreatmentPage(Page):
         try:
             wanted = self.wanted()
         except ValueError as err:
-            self.fault.setText(str(err).split("Value error, ")[-1].split("[")[0].strip())
+            self.fault.setText(words_of(err))
             self.apply_button.setEnabled(False)
             return
         self.fault.setText("")

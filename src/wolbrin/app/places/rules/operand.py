@@ -21,6 +21,7 @@ from PySide6.QtWidgets import (
 
 from wolbrin.app.parts import Popup, label, link, row, set_role
 from wolbrin.app.places.rules.naming import Naming, Tick
+from wolbrin.core.faults import words_of
 from wolbrin.core.indicators.catalogue import BY_KEY, CATALOGUE, PRICE_FIELDS
 from wolbrin.core.market.intervals import interval_words
 from wolbrin.core.rules.formula import FormulaError, parse_operand
@@ -194,7 +195,7 @@ class OperandPopup(Popup):
             made = type(self._operand).model_validate(self._operand.model_dump() | changes)
         except ValueError as err:
             set_role(self.about, "error")
-            self.about.setText(str(err).split("Value error, ")[-1].split("[")[0].strip() + ".")
+            self.about.setText(words_of(err) + ".")
             return
         self._set(made)
 

@@ -11,6 +11,7 @@ from PySide6.QtWidgets import QCheckBox, QComboBox, QDoubleSpinBox, QLineEdit, Q
 from wolbrin.app.parts import column, label, row
 from wolbrin.app.places.rules.naming import Tick
 from wolbrin.app.places.rules.operand import Context, operand_link
+from wolbrin.core.faults import words_of
 from wolbrin.core.market.terms import WEEKDAYS
 from wolbrin.core.rules.model import (
     BreakEven,
@@ -343,7 +344,7 @@ class FilterEditor(Quiet):
         try:
             made = self.value()
         except ValueError as err:
-            self._refused(str(err).split("Value error, ")[-1].split("[")[0].strip())
+            self._refused(words_of(err))
             self.show_filters(self._shown)
             return
         if made != self._shown:

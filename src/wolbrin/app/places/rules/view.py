@@ -35,6 +35,7 @@ from wolbrin.app.places.rules.signals import Seen, SignalsView, look
 from wolbrin.app.session import Session
 from wolbrin.app.shell.actions import Action
 from wolbrin.core.errors import UserError, WolbrinError, unwritable
+from wolbrin.core.faults import words_of
 from wolbrin.core.rules.mirror import effective_short, mirror_condition
 from wolbrin.core.rules.model import Condition, Distance, Parameter, Side, Strategy, load_strategy, read_strategy
 from wolbrin.core.rules.named import names_in
@@ -186,8 +187,7 @@ class RulesPlace(Place):
         try:
             after = Strategy.model_validate(self.session.strategy.model_dump() | changes)
         except ValueError as err:
-            words = str(err).split("Value error, ")[-1].split("[type=")[0].strip()
-            self.session.note(f"That cannot be set: {words.splitlines()[-1] if words else text}.", "error")
+            self.session.note(f"That cannot be set: {words_of(err)}.", "error")
             self.refresh()
             return
         self._replace(after, text)

@@ -6,7 +6,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from wolbrin.core.market.importing.layout import Layout, make_layout
+from wolbrin.core.market.importing.layout import Layout
 from wolbrin.core.market.raw import Raw
 from wolbrin.core.market.sessions import NS_A_MINUTE, session_table
 from wolbrin.core.market.terms import Terms
@@ -58,6 +58,33 @@ def fit_to_sessions(sample: Raw, layout: Layout, terms: Terms, told_zone: bool) 
     return Fit(best[1], best[2], best[0][0], now)
 
 
-def with_fit(layout: Layout, fit: Fit) -> Layout:
-    """A layout read in the zone and at the end of the bar that fit."""
-    return make_layout(layout.model_dump() | {"zone": fit.zone, "stamp": fit.stamp})
+ZONES = ("UTC", "Europe/London", "Europe/Oslo", "Europe/Helsinki", "America/New_York", "America/Chicago")
+MOST_COMPARED = 20_000
+AGREE = 0.6
+
+
+def fit_to_bars(sample: Raw, old: Raw, zones: tuple[str, ...], told_zone: bool) -> Fit | None:
+    """The reading of a sample's stamps (read as opens in UTC) under which its bars are those that are there already; None
+    where they do not overlap or agree under none.
+
+    Args:
+        old: bars in UTC, in order of time, of the same interval. zones: that are likely.
+    """
+    rows = np.flatnonzero((sample.time >= old.time[0] - 15 * 60 * NS_A_MINUTE)
+                          & (sample.time <= old.time[-1] + 15 * 60 * NS_A_MINUTE))
+    rows = rows[:: max(1, len(rows) // MOST_COMPARED)]
+    if len(rows) < 10:
+        return None
+    part = sample.take(rows)
+    best: Fit | None = None
+    for zone in ["UTC"] if told_zone else list(dict.fromkeys((*zones, *ZONES))):
+        for stamp in ("open", "close"):
+            utc = to_utc(part.time, zone) - (sample.interval * NS_A_MINUTE if stamp == "close" else 0)
+            at = np.minimum(np.searchsorted(old.time, utc), len(old) - 1)
+            known = old.time[at] == utc
+            same = known & (np.abs(old.close[at] - part.close) < 1e-9 + 1e-7 * np.abs(part.close)) & (
+                np.abs(old.high[at] - part.high) < 1e-9 + 1e-7 * np.abs(part.high))
+            share = float(same.sum() / known.sum()) if known.sum() >= 10 else 0.0
+            if share >= AGREE and (best is None or share > best.inside):
+                best = Fit(zone, stamp, share, 0.0)
+    return best

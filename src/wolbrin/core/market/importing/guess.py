@@ -1,46 +1,55 @@
-"""Guessing how a file is laid out from its first lines. A guess is shown, never trusted blindly."""
+"""Guessing how a file is laid out, from lines of the whole file. A guess is shown with its reason, never trusted blindly."""
 
 from __future__ import annotations
 
 import csv
-import re
+from collections import Counter
 from dataclasses import dataclass
 
 import numpy as np
 
 from wolbrin.core.errors import UserError
-from wolbrin.core.market.importing.files import Piece, first_lines
+from wolbrin.core.market.findings import Answer, Finding
+from wolbrin.core.market.importing.dates import date_finding, how_written
+from wolbrin.core.market.importing.files import Piece
 from wolbrin.core.market.importing.layout import EPOCHS, MOST_COLUMNS, Layout, make_layout
-from wolbrin.core.market.importing.tables import parquet_columns
-from wolbrin.core.market.importing.times import FORMATS, PACKED, parse_times
+from wolbrin.core.market.importing.roles import (
+    MONEY,
+    PRICE_ROLES,
+    by_header,
+    by_shape,
+    is_header,
+    is_number,
+    kind_of,
+    plain_name,
+    role_named,
+    values_of,
+)
+from wolbrin.core.market.importing.sample import Sample, take_sample
+from wolbrin.core.market.importing.tables import COMMENTS, parquet_columns
+from wolbrin.core.market.importing.times import parse_times
 
 DELIMITERS = (";", "\t", ",", "|", " ", "^", "~", "#", "&", "!")
-# Headers as they occur, without punctuation; common practice, no source.
-NAMES = {
-    "time": ("time", "timestamp", "datetime", "date time", "time stamp", "open time", "utc", "epoch", "ts"),
-    "date": ("date", "day", "trade date"),
-    "clock": ("clock", "hour", "time of day", "hhmm", "hhmmss"),
-    "open": ("open", "o", "first", "open price"),
-    "high": ("high", "h", "max", "high price"),
-    "low": ("low", "l", "min", "low price"),
-    "close": ("close", "c", "settle", "close price"),
-    "volume": ("volume", "vol", "v", "tick volume", "ticks", "qty", "size", "quantity", "amount"),
-    "price": ("price", "last", "trade", "tick", "trade price"),
-    "bid": ("bid", "bid price"),
-    "ask": ("ask", "offer", "ask price"),
-    "open interest": ("open interest", "openinterest", "oi"),
-}
-BY_NAME = {name: role for role, names in NAMES.items() for name in names}
-NUMBER = re.compile(r"^[+-]?\d[\d .,']*(?:[eE][+-]?\d+)?$")
+NAMED = {";": "semicolon", "\t": "tab", ",": "comma", "|": "bar", " ": "blanks"}
+MOST_ROWS = 8000
 
 
 @dataclass(frozen=True)
 class Guess:
-    """A layout, in words what could not be told from the file, and header names that occur twice (the first counts)."""
+    """A layout, what was found out with reasons, header names that occur twice (the first counts), the markets that a column
+    names, and what the stamps say of their end of the bar ("" when nothing does)."""
 
     layout: Layout
-    doubts: tuple[str, ...]
+    findings: tuple[Finding, ...]
     twice: tuple[str, ...] = ()
+    markets: tuple[str, ...] = ()
+    end: str = ""
+    offsets: tuple[int, ...] = ()
+
+    @property
+    def doubts(self) -> tuple[str, ...]:
+        """What the file does not decide, in sentences."""
+        return tuple(f.sentence() for f in self.findings if not f.sure)
 
 
 def split_line(line: str, delimiter: str) -> list[str]:
@@ -50,184 +59,208 @@ def split_line(line: str, delimiter: str) -> list[str]:
     return [f.strip() for f in next(csv.reader([line.replace("\0", "")], delimiter=delimiter), [])]
 
 
-def _numeric(text: str) -> bool:
-    return bool(NUMBER.match(text.strip()))
+def _well_formed(field: str) -> bool:
+    return not field or is_number(field) or kind_of([field]) in ("joined", "date", "clock", "epoch", "packed")
 
 
-def _delimiter(lines: list[str]) -> str:
-    """The delimiter that splits most lines into the same number of at least two fields."""
-    best, score = ",", 0.0
+def delimiter_of(lines: list[str]) -> tuple[str, float]:
+    """The delimiter that splits most lines into the same number of fields that are numbers or times, and the share of lines
+    that it splits so."""
+    best, score, share = ",", 0.0, 0.0
     for candidate in DELIMITERS:
-        counts = [len(split_line(line, candidate)) for line in lines]
-        usual = max(set(counts), key=counts.count)
+        if not any(candidate in line for line in lines):
+            continue
+        rows = [split_line(line, candidate) for line in lines]
+        counts = Counter(map(len, rows))
+        usual, agree = counts.most_common(1)[0]
         if usual < 2:
             continue
-        agree = counts.count(usual) / len(counts)
+        some = [r for r in rows if len(r) == usual][:40]
+        form = sum(_well_formed(f) for r in some for f in r) / sum(map(len, some))
         # A blank also splits dates from clocks and a comma may be a decimal sign: the earlier of equals wins.
-        value = agree * (1.0 if candidate != " " else 0.8) * (1 + 0.01 * min(usual, 12)) * (0.98 if candidate == "," else 1)
+        value = agree / len(rows) * (0.3 + 0.7 * form) * (1 + 0.01 * min(usual, 12)) * (0.9 if candidate == " " else 1) * (
+            0.98 if candidate == "," else 1)
         if value > score + 1e-9:
-            best, score = candidate, value
-    return best
+            best, score, share = candidate, value, agree / len(rows)
+    return best, share
 
 
-def _time_format(texts: list[str], name: str) -> tuple[str, list[str]]:
-    """The pattern that reads the samples, and patterns that would read them as well."""
-    sample = np.array(texts[:200], object)
-    if all(re.fullmatch(r"\d{9,19}(?:\.\d+)?", t) for t in texts):
-        size = len(str(int(float(max(texts, key=lambda t: float(t))))))
-        packed = [p for p in PACKED if parse_times(sample, p)[1].all()]
-        if packed:
-            return packed[0], []
-        return ("epoch s" if size <= 11 else "epoch ms" if size <= 14 else "epoch us" if size <= 17 else "epoch ns"), []
-    rates = {}
-    for pattern in ("iso", *FORMATS):
-        rates[pattern] = float(parse_times(sample, pattern)[1].mean())
-        if rates[pattern] == 1.0 and pattern == "iso":
-            return "iso", []
-    top = max(rates.values())
-    if top < 0.5:
-        raise UserError(f'"{texts[0]}" is not a time this program can read', f"{name}, time column",
-                        "Choose the column that holds the time, or write its format, such as %d.%m.%Y %H:%M.")
-    good = [p for p, r in rates.items() if r >= top - 1e-9]
-    if len(good) > 1:
-        # Day first and month first both fit: the one under which time mostly steps by the same amount.
-        def rough(pattern: str) -> float:
-            stamps = parse_times(sample, pattern)[0]
-            steps = np.diff(stamps)
-            return float(np.median(np.abs(steps - np.median(steps)))) + float(np.ptp(stamps)) * 1e-6
-        good.sort(key=rough)
-    return good[0], good[1:]
+def decimal_of(columns: list[list[str]], delimiter: str) -> tuple[str, bool, str]:
+    """The decimal sign of price columns, whether that is sure, and why."""
+    fields = [MONEY.sub("", t.strip()) for texts in columns for t in texts if t.strip()]
+    fields = [t for t in fields if "," in t or "." in t]
+    both = [t for t in fields if "," in t and "." in t]
+    if both:
+        last = Counter("," if t.rfind(",") > t.rfind(".") else "." for t in both).most_common(1)[0][0]
+        return last, True, f'In "{both[0]}" it stands last.'
+    commas = [t for t in fields if "," in t]
+    if not commas:
+        return ".", True, "No price holds a comma."
+    points = [t for t in fields if "." in t]
+    if points:
+        return (",", True, "Points group thousands.") if len(commas) > len(points) else (".", True, "Commas group thousands.")
+    tails = [t.rsplit(",", 1)[1] for t in commas]
+    if any(len(t) != 3 for t in tails) or any(t.startswith(("0,", "-0,")) for t in commas):
+        return ",", True, f'Prices such as "{commas[0]}" have a comma before their decimals.'
+    if any(t.count(",") > 1 for t in commas) or delimiter == ",":
+        return ".", True, "Commas group thousands."
+    return ",", False, f'"{commas[0]}" may be {commas[0].replace(",", ".")} or {commas[0].replace(",", "")}.'
 
 
-def _by_shape(rows: list[list[str]], width: int, name: str) -> list[str]:
-    """Roles of columns without a header: times first, then prices in the usual order, then volume."""
-    roles: list[str] = ["skip"] * width
-    columns = [[r[c] for r in rows if c < len(r)] for c in range(width)]
-    sort: list[str] = []
-    for texts in columns:
-        shaped = [t for t in texts if t]
-        joined = " ".join(shaped[:50])
-        if shaped and all(re.search(r"\d[-/.:]\d+[-/.:]\d", t) or re.search(r"[A-Za-z]{3}", t) for t in shaped[:50]):
-            sort.append("clock" if all(re.fullmatch(r"\d{1,2}:\d{2}(:\d{2}(\.\d+)?)?", t) for t in shaped[:50]) else "time")
-        elif shaped and all(re.fullmatch(r"\d{1,2}:\d{2}", t) for t in shaped[:50]):
-            sort.append("clock")
-        elif shaped and all(re.fullmatch(r"(19|20)\d{6}", t) for t in shaped[:50]):
-            sort.append("date")
-        elif shaped and all(re.fullmatch(r"\d{9,19}", t) for t in shaped[:50]):
-            sort.append("time")
-        else:
-            sort.append("number" if joined and all(_numeric(t) for t in shaped[:50]) else "skip")
-    first = next((i for i, s in enumerate(sort) if s in ("time", "date")), None)
-    if first is None:
-        raise UserError("no column looks like a date or a time", f"{name}, row 1", "Say which column holds the time.")
-    roles[first] = "time"
-    after = first + 1
-    if after < width and (sort[after] == "clock" or (sort[first] == "date" and all(
-            re.fullmatch(r"\d{4}|\d{6}", t) for t in columns[after][:50]))):
-        roles[first], roles[after] = "date", "clock"
-        after += 1
-    numbers = [i for i in range(after, width) if sort[i] == "number"]
-    if len(numbers) >= 4:
-        order = ["open", "high", "low", "close", "volume", "open interest"]
-    else:
-        order = ["price", "volume"]
-    for column, role in zip(numbers, order):
-        roles[column] = role
-    return roles
+def guess(pieces: Piece | list[Piece], order: str = "") -> Guess:
+    """The layout files of one kind most likely have, judged by lines from everywhere in them.
+
+    Args:
+        order: of day, month and year as the user said: dmy, mdy or ymd.
+    Raises:
+        UserError: no table, or no column that looks like a time.
+    """
+    every = [pieces] if isinstance(pieces, Piece) else pieces
+    if every[0].parquet:
+        return guess_parquet(every[0])
+    return guess_lines(take_sample(every), every[0].name, order)
 
 
-def _plain(name: str) -> str:
-    return re.sub(r"[^a-z0-9]+", " ", name.lower()).strip()
+def guess_lines(sample: Sample, name: str, order: str = "") -> Guess:
+    """The layout of sampled lines; see `guess`."""
+    head = [(i, line) for i, line in enumerate(sample.head) if line.strip()]  # skipping counts blank lines too
+    if not head:
+        raise UserError("this file is empty", name, "Choose another file.")
+    step = max(1, len(sample.body) // MOST_ROWS)
+    body = [x for x in sample.body[::step] if not x.lstrip().startswith(COMMENTS)] or [line for _, line in head]
+    # A table of one row is a table too: the head alone decides then.
+    middle = body[len(body) // 4:] if len(body) > 8 else body[-1:]
+    delimiter, agree = delimiter_of(middle[:: max(1, len(middle) // 400)])
+    found = [Finding("delimiter", NAMED.get(delimiter, delimiter), f"{agree:.0%} of the lines have as many fields so.")]
+    rows = [split_line(line, delimiter) for line in body]
+    lengths = [len(r) for r in rows]
+    width = Counter(lengths[len(lengths) // 4:] if len(lengths) > 8 else lengths[-1:]).most_common(1)[0][0]
+    if width < 2:
+        raise UserError("this file has no columns", name, "Choose a file with a time and prices on every line.")
+    if width > MOST_COLUMNS:
+        raise UserError(f"this file has {width} columns, more than {MOST_COLUMNS}", f"{name}, row 1",
+                        "Choose a file of one market with its time and prices.")
+    start, names = next(((i, f) for i, f in ((i, split_line(line, delimiter)) for i, line in head
+                                             if not line.lstrip().startswith(COMMENTS) or delimiter == "#")
+                         if len(f) == width), (0, []))
+    # A header in a comment line, as some programs write it.
+    remarks = [(i, split_line(line.lstrip("#/ %"), delimiter)) for i, line in head if line.lstrip().startswith(COMMENTS)]
+    told = next(((i, f) for i, f in remarks if sum(role_named(x) != "skip" for x in f) >= 3), None)
+    header = is_header(names)
+    if not header and told is not None and len(told[1]) == width:
+        start, names, header = told[0], told[1], True
+    data = [r for r in rows if len(r) == width and not is_header(r)]
+    if not data:
+        raise UserError("there are no bars in this history", f"{name}, row 1", "Choose another file.")
+    found.append(Finding("header", "yes" if header else "no",
+                         "Its first line names the columns." if header else "Its first line holds values already."))
+    columns = [[r[i] for r in data] for i in range(width)]
+    likely = [texts for texts in columns if kind_of(texts[:400]) == "number"]
+    decimal, decimal_sure, why = decimal_of(likely, delimiter)
+    empty = [not np.nan_to_num(values_of(texts[:3000], decimal)).any() for texts in columns]
+    roles, notes = by_header(names, empty) if header else ([], [])
+    if not _complete(roles):
+        shaped = by_shape(columns, decimal)
+        if shaped is None:
+            raise UserError("no column looks like a date or a time", f"{name}, row {start + 1}",
+                            "Say which column holds the time.")
+        roles, notes = shaped, ["columns are told apart by what stands in them" if not header else
+                                "the header does not name all that is needed; columns are told apart by what stands in them"]
+    known = [role_named(n) for n in names] if header else []
+    plain = [plain_name(n) for n in names]
+    twice = tuple(sorted({r for i, r in enumerate(known) if r != "skip" and plain.count(plain[i]) > 1}))
+    if twice:
+        notes.append(f"the header names {', '.join(twice)} twice; the first is read")
+    prices = [columns[i] for i, r in enumerate(roles) if r in PRICE_ROLES]
+    if prices:
+        decimal, decimal_sure, why = decimal_of(prices, delimiter)
+    answers = () if decimal_sure else (Answer(",", "a comma"), Answer(".", "a point"))
+    found.append(Finding("decimal sign", "comma" if decimal == "," else "point", why, decimal_sure, not decimal_sure,
+                         "--decimal", answers))
+    said = ", ".join(f"{r} in column {i + 1}" for i, r in enumerate(roles) if r != "skip")
+    found.append(Finding("columns", said, ". ".join(n[0].upper() + n[1:] for n in notes) + "." if notes else
+                         "Named by the header."))
+    markets = _markets(columns, roles)
+    first = roles.index("time") if "time" in roles else roles.index("date")
+    clock = roles.index("clock") if "clock" in roles else None
+    texts = join_times(columns[first], columns[clock] if clock is not None else None)
+    texts = [t for t in texts if t] or texts
+    written = how_written(texts, name, order)
+    found.append(date_finding(written, texts))
+    if written.changes:
+        found.append(Finding("form of times", "changes", written.changes, False, True, "--yes"))
+    if "price" in roles and _steps_of_bars([x for x in texts[:2000] if x], written.pattern):
+        roles[roles.index("price")] = "close"
+        found.append(Finding("rows", "bars of one price", "Rows stand a minute or more apart, so they are no single ticks."))
+    layout = make_layout({"delimiter": delimiter, "decimal": decimal if decimal != delimiter else ".", "skip": start,
+                          "header": header, "columns": tuple(roles), "time_format": written.pattern}, name)
+    return Guess(layout, tuple(found), twice, markets, _end_named(names if header else [], texts, written.pattern),
+                 _offsets(texts) if written.utc else ())
 
 
-def _by_header(names: list[str]) -> list[str]:
-    roles: list[str] = []
-    for name in names:
-        role = BY_NAME.get(_plain(name), "skip")
-        roles.append(role if role == "skip" or role not in roles else "skip")
-    if "date" in roles and "time" in roles:
-        roles[roles.index("time")] = "clock"
-    if "clock" in roles and "date" not in roles:
-        roles[roles.index("clock")] = "time"
-    if {"open", "high", "low", "close"} <= set(roles):
-        roles = ["skip" if r in ("price", "bid", "ask") else r for r in roles]
-    return roles
+def _complete(roles: list[str]) -> bool:
+    return bool({"time", "date"} & set(roles)) and (
+        {"open", "high", "low", "close"} <= set(roles) or bool({"price", "bid", "ask"} & set(roles)))
+
+
+def _steps_of_bars(texts: list[str], pattern: str) -> bool:
+    """Whether rows that follow each other stand a minute or more apart."""
+    stamps = parse_times(np.array(texts, object), pattern)[0]
+    steps = np.abs(np.diff(stamps[stamps > 0]))
+    steps = steps[steps > 0]
+    return bool(len(steps)) and float(np.median(steps)) >= 60e9
+
+
+def _markets(columns: list[list[str]], roles: list[str]) -> tuple[str, ...]:
+    """What a market column names, in order of first appearance; a column that names too much is none."""
+    if "market" not in roles:
+        return ()
+    at = roles.index("market")
+    named = tuple(dict.fromkeys(t.strip() for t in columns[at] if t.strip()))
+    if len(named) > 200 or len(named) > 0.2 * len(columns[at]) + 1:
+        roles[at] = "skip"
+        return ()
+    return named
+
+
+def _end_named(names: list[str], texts: list[str], pattern: str) -> str:
+    """Which end of the bar the header or the stamps name."""
+    plain = {plain_name(n) for n in names}
+    if plain & {"open time", "time open", "start"}:
+        return "open"
+    if plain & {"close time", "time close", "end"} or any(" 24:00" in t or "T24:00" in t for t in texts):
+        return "close"
+    return ""
+
+
+def _offsets(texts: list[str]) -> tuple[int, ...]:
+    """Offsets from UTC that stamps name, in minutes."""
+    out = set()
+    for t in texts[:: max(1, len(texts) // 2000)]:
+        tail = t[-6:]
+        if tail[:1] in "+-" and tail[3:4] == ":" and tail[1:3].isdigit() and tail[4:].isdigit():
+            out.add((1 if tail[0] == "+" else -1) * (int(tail[1:3]) * 60 + int(tail[4:])))
+    return tuple(sorted(out))
 
 
 def join_times(date: list[str], clock: list[str] | None) -> list[str]:
     return date if clock is None else [f"{a} {b}" for a, b in zip(date, clock)]
 
 
-def _decimal(rows: list[list[str]], columns: list[int], delimiter: str) -> str:
-    commas = points = 0
-    for r in rows:
-        for c in columns:
-            if c < len(r):
-                commas += "," in r[c]
-                points += "." in r[c]
-    return "," if delimiter != "," and commas and not points else "."
-
-
-def guess(piece: Piece) -> Guess:
-    """The layout a file most likely has.
-
-    Raises:
-        UserError: no table, or no column that looks like a time.
-    """
-    if piece.parquet:
-        return guess_parquet(piece)
-    every = first_lines(piece)
-    at = [i for i, line in enumerate(every) if line.strip()]  # skipping counts blank lines too
-    lines = [every[i] for i in at]
-    if not lines:
-        raise UserError("this file is empty", piece.name, "Choose another file.")
-    body = lines[min(len(lines) - 1, max(1, len(lines) // 4)):]
-    delimiter = _delimiter(body)
-    rows = [split_line(line, delimiter) for line in lines]
-    width = max((len(r) for r in rows), key=[len(r) for r in rows].count)
-    if width < 2:
-        raise UserError("this file has no columns", piece.name, "Choose a file with a time and prices on every line.")
-    if width > MOST_COLUMNS:
-        raise UserError(f"this file has {width} columns, more than {MOST_COLUMNS}", f"{piece.name}, row 1",
-                        "Choose a file of one market with its time and prices.")
-    start = next((i for i, r in enumerate(rows) if len(r) == width), 0)
-    names = rows[start]
-    header = not any(_numeric(f) for f in names) or sum(_plain(f) in BY_NAME for f in names) >= 3
-    data = [r for r in rows[start + header:] if len(r) == width]
-    if not data:
-        raise UserError("there are no bars in this history", piece.name, "Choose another file.")
-    roles = _by_header(names) if header else []
-    if not header or not ({"time", "date"} & set(roles)) or not (
-            {"open", "high", "low", "close"} <= set(roles) or {"price", "bid", "ask"} & set(roles)):
-        roles = _by_shape(data, width, piece.name)
-    doubts: list[str] = []
-    known = [BY_NAME[_plain(n)] for n in names if _plain(n) in BY_NAME] if header else []
-    twice = tuple(sorted({r for r in known if known.count(r) > 1}))
-    if twice:
-        doubts.append(f"The header names {', '.join(twice)} twice; the first is read.")
-    first = roles.index("time") if "time" in roles else roles.index("date")
-    clock = roles.index("clock") if "clock" in roles else None
-    texts = join_times([r[first] for r in data], [r[clock] for r in data] if clock is not None else None)
-    pattern, others = _time_format(texts, piece.name)
-    if others and any({p.find("%d"), p.find("%m")} for p in others):
-        doubts.append(f"Dates could be read as {pattern} or {others[0]}; check the first rows.")
-    if pattern not in EPOCHS and not (pattern == "iso" and parse_times(np.array(texts[:50], object), "iso")[2]):
-        doubts.append("The file does not say its time zone.")
-    prices = [i for i, r in enumerate(roles) if r in ("open", "high", "low", "close", "price", "bid", "ask")]
-    doubts.append("The file does not say whether a bar carries the time of its open or its close."
-                  if "open" in roles else "Rows are single ticks; bars are built from them.")
-    layout = make_layout({"delimiter": delimiter, "decimal": _decimal(data, prices, delimiter), "skip": at[start],
-                          "header": header, "columns": tuple(roles), "time_format": pattern}, piece.name)
-    return Guess(layout, tuple(doubts), twice)
+def zone_told(layout: Layout, offsets_in_iso: bool) -> bool:
+    """Whether the file itself says its zone."""
+    return layout.time_format in EPOCHS or offsets_in_iso
 
 
 def guess_parquet(piece: Piece) -> Guess:
     """Roles of a Parquet file's columns by their names."""
     names = parquet_columns(piece)
-    roles = _by_header(names)
+    roles, notes = by_header(names, [False] * len(names))
     lack = [r for r in ("open", "high", "low", "close") if r not in roles]
     if not {"time", "date"} & set(roles) or (lack and not {"price", "bid", "ask"} & set(roles)):
         missing = ", ".join([*([] if {"time", "date"} & set(roles) else ["time"]), *lack])
         raise UserError(f"no column of this file is named {missing}", piece.name,
                         "Name the columns time, open, high, low, close and volume.")
-    return Guess(make_layout({"columns": tuple(roles), "header": True}, piece.name), ())
+    said = ", ".join(f"{r} in column {n}" for n, r in zip(names, roles) if r != "skip")
+    return Guess(make_layout({"columns": tuple(roles), "header": True}, piece.name),
+                 (Finding("columns", said, ". ".join(notes) or "Named by the file."),))

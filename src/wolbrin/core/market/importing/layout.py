@@ -8,10 +8,11 @@ from typing import Literal, get_args
 from pydantic import Field, ValidationError, field_validator, model_validator
 
 from wolbrin.core.errors import UserError
-from wolbrin.core.market.terms import Model, explain, known_zone, read_json
+from wolbrin.core.faults import explain
+from wolbrin.core.market.terms import Model, known_zone, read_json
 
 Role = Literal["skip", "time", "date", "clock", "open", "high", "low", "close", "volume", "price", "bid", "ask",
-               "open interest"]
+               "open interest", "market"]
 ROLES: tuple[str, ...] = get_args(Role)
 BAR_ROLES = ("open", "high", "low", "close")
 EPOCHS = {"epoch s": 10**9, "epoch ms": 10**6, "epoch us": 10**3, "epoch ns": 1}
@@ -21,9 +22,11 @@ MOST_COLUMNS = 256
 class Layout(Model):
     """A named way to read a file.
 
-    columns: the role of each column of the file. time_format: "iso", one of EPOCHS, or the codes of C strptime over
-    the time, or the date, a space and the clock. stamp: whether a bar carries the time of its open or its close.
+    columns: the role of each column of the file; bars may have a close alone, which is all of their prices then.
+    time_format: "iso", one of EPOCHS, or the codes of C strptime over the time, or the date, a space and the clock. stamp:
+    whether a bar carries the time of its open or its close.
     minutes: the rows' own interval, None for the most common step. build: for tick files, minutes of the bars built.
+    market: where a column names markets, the one that is read; empty takes every row.
     """
 
     format: Literal["wolbrin.layout"] = "wolbrin.layout"
@@ -39,6 +42,7 @@ class Layout(Model):
     stamp: Literal["open", "close"] = "open"
     minutes: int | None = Field(None, ge=1, le=1440)
     build: int = Field(1, ge=1, le=1440)
+    market: str = Field("", max_length=60, description="of a market column: the only rows that are taken")
 
     @field_validator("zone")
     @classmethod
@@ -61,7 +65,7 @@ class Layout(Model):
         if self.ticks:
             if bars:
                 raise ValueError(f"price, bid or ask make this a tick file, but there is a column {bars[0]} too")
-        elif len(bars) < 4:
+        elif len(bars) < 4 and bars != ["close"]:
             lack = ", ".join(r for r in BAR_ROLES if r not in roles)
             raise ValueError(f"no column is read as {lack}")
         if self.delimiter == self.decimal:

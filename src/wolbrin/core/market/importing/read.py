@@ -11,10 +11,21 @@ import numpy as np
 from numpy.typing import NDArray
 
 from wolbrin.core.errors import EnvironmentTrouble, UserError
-from wolbrin.core.market.importing.files import Piece, text_blocks
+from wolbrin.core.market.findings import Finding
+from wolbrin.core.market.importing.files import Piece, first_lines, text_blocks
 from wolbrin.core.market.importing.guess import split_line
 from wolbrin.core.market.importing.layout import Layout
-from wolbrin.core.market.importing.tables import BadRow, Block, number_roles, parquet_blocks, read_fast, read_slow
+from wolbrin.core.market.importing.oddities import check_intervals, check_levels, gap_note
+from wolbrin.core.market.importing.roles import is_header
+from wolbrin.core.market.importing.tables import (
+    COMMENTS,
+    BadRow,
+    Block,
+    number_roles,
+    parquet_blocks,
+    read_fast,
+    read_slow,
+)
 from wolbrin.core.market.intervals import DAILY
 from wolbrin.core.market.raw import Raw, in_order
 from wolbrin.core.market.sessions import NS_A_MINUTE
@@ -31,7 +42,9 @@ class Imported:
     """What files hold, before anything is kept.
 
     raw: bars, or single ticks (interval 0). files: how many. rows: rows seen. bad: rows that were not taken (the first
-    `MOST_BAD`), bad_count: all of them. late: rows that stood out of order. notes: what the reader did, in words.
+    `MOST_BAD`), bad_count: all of them. late: rows that stood out of order. notes: what the reader did, in words. told_zone:
+    whether the files say their zone. findings: what is odd about the rows. spread: median distance of bid and ask, in
+    price, where both are there; quotes: bids and asks themselves then, or a sample of them.
     """
 
     raw: Raw
@@ -41,6 +54,10 @@ class Imported:
     bad_count: int
     late: int
     notes: tuple[str, ...]
+    told_zone: bool = False
+    findings: tuple[Finding, ...] = ()
+    spread: float | None = None
+    quotes: NDArray[np.float64] | None = None
 
 
 class Reader:
@@ -60,7 +77,9 @@ class Reader:
         self.bad: list[BadRow] = []
         self.bad_count = 0
         self._rows = 0
+        self._passed: list[BadRow] = []
         self._utc: set[bool] = set()
+        self._joined: tuple[NDArray[np.int64], NDArray[np.int64], dict[str, NDArray[np.float64]]] | None = None
 
     def step(self) -> int:
         """Read one block; the bytes it took, 0 at the end."""
@@ -77,6 +96,7 @@ class Reader:
         self._rows += len(block.row) + block.bad_count
         self.bad_count += block.bad_count
         self.bad += block.bad[: max(0, MOST_BAD - len(self.bad))]
+        self._passed += block.passed[: max(0, MOST_BAD - len(self._passed))]
         if len(block.row):
             self._utc.add(block.utc)
             self._kept.append(block)
@@ -100,14 +120,15 @@ class Reader:
 
     def _text(self, piece: Piece) -> Iterator[tuple[Block, int]]:
         row = 1
-        drop = self.layout.skip + (1 if self.layout.header else 0)
+        skip, header = (self.layout.skip, self.layout.header) if piece is self.pieces[0] else self._head_of(piece)
+        drop = skip + (1 if header else 0)
         wide = False
         for data, taken in text_blocks(piece):
             while drop and data:
                 cut = data.find(b"\n") + 1
                 if not cut:
                     cut = len(data)
-                if not wide and drop == 1 and self.layout.header:
+                if not wide and drop == 1 and header:
                     self._check_header(data[:cut], piece)
                 data, row, drop = data[cut:], row + 1, drop - 1
             wide = True
@@ -120,6 +141,31 @@ class Reader:
                 block = read_slow(data, self.layout, row, piece.name, MOST_BAD)
             row += data.count(b"\n") + (not data.endswith(b"\n"))
             yield block, taken
+        self._drop_footer(piece, row)
+
+    def _head_of(self, piece: Piece) -> tuple[int, bool]:
+        """Lines before the rows of a further file, and whether a header is the last of them: files of one market often
+        differ in that."""
+        lines = first_lines(piece, 200)
+        width = len(self.layout.columns)
+        for i, line in enumerate(lines):
+            fields = split_line(line, self.layout.delimiter)
+            if len(fields) == width and not line.lstrip().startswith(COMMENTS):
+                return i, is_header(fields)
+        return self.layout.skip, self.layout.header
+
+    def _drop_footer(self, piece: Piece, after: int) -> None:
+        """Unreadable lines at the very end of a file are its footer: they are told, but they are no faulty rows."""
+        mine = {b.row: b for b in self.bad if b.file == piece.name} if self.bad_count == len(self.bad) else {}
+        row, foot = after - 1, list[BadRow]()
+        while row in mine and len(foot) < 5 and "columns instead" in mine[row].reason:
+            foot.append(mine[row])
+            row -= 1
+        if foot and len(foot) < 5:
+            self.bad = [b for b in self.bad if b not in foot]
+            self.bad_count -= len(foot)
+            self._rows -= len(foot)
+            self._passed += [BadRow(b.file, b.row, "a footer", b.text) for b in reversed(foot)]
 
     def _try_head(self, data: bytes, row: int, name: str) -> None:
         """A layout under which no row of the first megabyte can be read is wrong; the rest need not be tried."""
@@ -135,39 +181,81 @@ class Reader:
             raise UserError(f"this file has {len(names)} columns, the layout {len(self.layout.columns)}",
                             f"{piece.name}, row {self.layout.skip + 1}", "Choose another layout, or import it on its own.")
 
-    def finish(self) -> Imported:
-        """Put the blocks together: zones, order, interval, bar stamps."""
-        layout = self.layout
-        if not self._kept:
-            first = f" The first: row {self.bad[0].row}, {self.bad[0].reason}." if self.bad else ""
-            raise UserError(f"none of {self._rows:,} rows could be read.{first}", self.pieces[0].name,
-                            "Correct the layout.")
-        if len(self._utc) > 1:
-            raise UserError("some rows say their time zone and others do not", self.pieces[0].name,
-                            "Import the files one by one.")
-        time = np.concatenate([b.time for b in self._kept])
-        rows = np.concatenate([b.row for b in self._kept])
-        values = {}
-        for role in number_roles(layout):
-            values[role] = np.concatenate([b.values[role] for b in self._kept])
-        self._kept = []
-        notes: list[str] = []
-        if not self._utc.pop():
-            time, again = to_utc_in_order(time, layout.zone)
+    def finish(self, layout: Layout | None = None) -> Imported:
+        """Put the rows together: zone, order, interval, bar stamps. May be asked again under a layout with another zone,
+        stamp or interval.
+
+        Raises:
+            UserError: nothing can be made of the rows.
+        """
+        if layout is not None:
+            self.layout = layout
+        time, rows, values, told = self._whole()
+        bad, count = list(self.bad), self.bad_count
+        notes = self._passed_words()
+        if len(time) > 1 and float(np.mean(np.diff(time) <= 0)) > 0.9:
+            time, rows = time[::-1], rows[::-1]
+            values = {r: v[::-1] for r, v in values.items()}
+            notes.append("the newest rows stand first; they were turned round")
+        if not told:
+            time, again = to_utc_in_order(time, self.layout.zone)
             if again:
                 notes.append(f"{again:,} rows of the repeated hour at the end of summer time were told apart by their order")
-        raw = self._ticks(time, values, notes) if layout.ticks else self._bars(time, values, notes)
+        raw = self._ticks(time, values, notes) if self.layout.ticks else self._bars(time, values, notes)
+        findings = check_levels(raw, rows, self.pieces[0].name)
         raw, late = in_order(raw)
         if late:
-            notes.append(f"rows were put in order of time ({late:,} stood before an earlier one)")
-        raw = self._without_strays(raw, rows, notes)
-        if not layout.ticks:
+            where = int(np.argmax(np.diff(time) < 0)) + 1
+            notes.append(f"rows were put in order of time ({late:,} stood before an earlier one, the first at row "
+                         f"{int(rows[where]):,})")
+        raw, gone = self._without_strays(raw, notes)
+        if not self.layout.ticks:
             raw = self._stamped(raw, notes)
-        return Imported(raw, len(self.pieces), self._rows, tuple(self.bad), self.bad_count, late, tuple(notes))
+            odd = check_intervals(raw, raw.interval, self.pieces[0].name)
+            findings += odd.findings
+            gone += [(int(raw.time[k]), odd.reason) for k in np.flatnonzero(~odd.keep)]
+            raw = raw.take(odd.keep) if not odd.keep.all() else raw
+        for ns, reason in gone:
+            count += 1
+            if len(bad) < MOST_BAD:
+                when = str(np.datetime64(ns, "ns").astype("datetime64[m]"))
+                bad.append(BadRow(self.pieces[0].name, 0, reason, when))
+        gap = gap_note(raw)
+        notes += [gap] if gap else []
+        again = int(np.count_nonzero(np.diff(raw.time) == 0)) if raw.interval else 0
+        if again:
+            notes.append(f"{again:,} stamps are repeated; the first row of each is tested on")
+        return Imported(raw, len(self.pieces), self._rows, tuple(bad), count, late, tuple(notes), told, findings,
+                        *_quotes(values))
+
+    def _whole(self) -> tuple[NDArray[np.int64], NDArray[np.int64], dict[str, NDArray[np.float64]], bool]:
+        """All rows as columns, in the order of the files, and whether their times are UTC."""
+        if self._joined is None:
+            if not self._kept:
+                first = f" The first: row {self.bad[0].row}, {self.bad[0].reason}." if self.bad else ""
+                raise UserError(f"none of {self._rows:,} rows could be read.{first}", self.pieces[0].name,
+                                "Correct the layout.")
+            if len(self._utc) > 1:
+                raise UserError("some rows say their time zone and others do not", self.pieces[0].name,
+                                "Import the files one by one.")
+            self._joined = (np.concatenate([b.time for b in self._kept]), np.concatenate([b.row for b in self._kept]),
+                            {r: np.concatenate([b.values[r] for b in self._kept]) for r in number_roles(self.layout)})
+            self._kept = []
+        return *self._joined, True in self._utc
+
+    def _passed_words(self) -> list[str]:
+        """Lines that were no rows, in words."""
+        words = []
+        for reason in dict.fromkeys(b.reason for b in self._passed):
+            mine = [b for b in self._passed if b.reason == reason]
+            lines = "line" if len(mine) == 1 else "lines"
+            words.append(f"{len(mine):,} {lines} passed over as {reason}, the first in {mine[0].file}, row {mine[0].row:,}")
+        return words
 
     def _bars(self, time: NDArray[np.int64], values: dict[str, NDArray[np.float64]], notes: list[str]) -> Raw:
         volume = values.get("volume")
-        return Raw(self.layout.minutes or 1, time, values["open"], values["high"], values["low"], values["close"],
+        o, h, l, c = (values.get(r, values["close"]) for r in ("open", "high", "low", "close"))  # noqa: E741
+        return Raw(self.layout.minutes or 1, time, o, h, l, c,
                    np.zeros(len(time)) if volume is None else volume, None, values.get("open interest"))
 
     def _ticks(self, time: NDArray[np.int64], values: dict[str, NDArray[np.float64]], notes: list[str]) -> Raw:
@@ -181,23 +269,21 @@ class Reader:
         volume = np.zeros(len(time)) if volume is None else volume
         return Raw(0, time, price, price, price, price, volume)
 
-    def _without_strays(self, raw: Raw, rows: NDArray[np.int64], notes: list[str]) -> Raw:
+    def _without_strays(self, raw: Raw, notes: list[str]) -> tuple[Raw, list[tuple[int, str]]]:
         """Stamps that stand years apart from all others are no history: 1970 often means that there was no time."""
         jumps = np.flatnonzero(np.diff(raw.time) > APART_YEARS * NS_A_YEAR)
         if not len(jumps):
-            return raw
+            return raw, []
         edges = np.concatenate(([0], jumps + 1, [len(raw)]))
-        best = int(np.argmax(np.diff(edges)))
-        keep = np.zeros(len(raw), bool)
-        keep[edges[best]:edges[best + 1]] = True
+        sizes = np.diff(edges)
+        # A long gap between two histories is a gap; a few rows far away are strays.
+        keep = np.repeat(sizes >= max(2, 0.01 * sizes.max()), sizes)
         gone = np.flatnonzero(~keep)
-        self.bad_count += len(gone)
-        for k in gone[: max(0, MOST_BAD - len(self.bad))]:
-            day = np.datetime64(int(raw.time[k]), "ns").astype("datetime64[m]")
-            self.bad.append(BadRow(self.pieces[0].name, 0, f"{day} stands more than {APART_YEARS} years apart from the rest",
-                                    ""))
+        if not len(gone):
+            return raw, []
         notes.append(f"{len(gone):,} rows stand more than {APART_YEARS} years apart from the rest and were left out")
-        return raw.take(keep)
+        return raw.take(keep), [(int(raw.time[k]), f"it stands more than {APART_YEARS} years apart from the rest")
+                                for k in gone]
 
     def _stamped(self, raw: Raw, notes: list[str]) -> Raw:
         """Find the interval and move stamps of the close to the open."""
@@ -216,6 +302,14 @@ class Reader:
             notes.append(f"the most common step between rows is {minutes:,} minutes")
         time = raw.time - minutes * NS_A_MINUTE if self.layout.stamp == "close" else raw.time
         return Raw(minutes, time, raw.open, raw.high, raw.low, raw.close, raw.volume, None, raw.open_interest)
+
+
+def _quotes(values: dict[str, NDArray[np.float64]]) -> tuple[float | None, NDArray[np.float64] | None]:
+    """Median distance of bid and ask, and a sample of both."""
+    if not {"bid", "ask"} <= set(values):
+        return None, None
+    some = slice(None, None, max(1, len(values["bid"]) // 100_000))
+    return float(np.median(values["ask"] - values["bid"])), np.concatenate([values["bid"][some], values["ask"][some]])
 
 
 def to_utc_in_order(local: NDArray[np.int64], zone: str) -> tuple[NDArray[np.int64], int]:

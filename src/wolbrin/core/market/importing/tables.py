@@ -18,11 +18,16 @@ from numpy.typing import NDArray
 from wolbrin.core.errors import EnvironmentTrouble, UserError
 from wolbrin.core.market.importing.files import Piece
 from wolbrin.core.market.importing.layout import Layout
-from wolbrin.core.market.importing.times import parse_times
+from wolbrin.core.market.importing.roles import MONEY, role_named
+from wolbrin.core.market.importing.times import padded_clock, parse_times
 
 BATCH_ROWS = 262_144
 LARGEST_NUMBER = 1e12
 TIME_ROLES = ("time", "date", "clock")
+TEXT_ROLES = (*TIME_ROLES, "market")
+AMOUNT_ROLES = ("volume", "open interest")  # where nothing stands there, nothing was traded
+HEADER_AGAIN, COMMENT = "the header again", "a comment"
+COMMENTS = ("#", "//", "--", "%", ";;")
 
 
 @dataclass(frozen=True)
@@ -38,7 +43,7 @@ class BadRow:
 @dataclass
 class Block:
     """Rows of one block that could be read. row: int64[n] numbers in the file. time: int64[n] ns. values: float64[n]
-    per role. utc: whether times are UTC already."""
+    per role. utc: whether times are UTC already. passed: lines that are no rows: comments, a header between rows."""
 
     row: NDArray[np.int64]
     time: NDArray[np.int64]
@@ -46,10 +51,11 @@ class Block:
     utc: bool
     bad: list[BadRow] = field(default_factory=list)
     bad_count: int = 0
+    passed: list[BadRow] = field(default_factory=list)
 
 
 def number_roles(layout: Layout) -> list[str]:
-    return [r for r in layout.columns if r not in ("skip", *TIME_ROLES)]
+    return [r for r in layout.columns if r not in ("skip", *TEXT_ROLES)]
 
 
 def _texts(column: Any) -> NDArray[np.object_]:
@@ -61,7 +67,9 @@ def _joined(layout: Layout, get: Any) -> NDArray[np.object_]:
     if "time" in layout.columns:
         return np.asarray(get("time"), object)
     date = get("date")
-    return np.asarray(date + " " + get("clock"), object) if "clock" in layout.columns else np.asarray(date, object)
+    if "clock" not in layout.columns:
+        return np.asarray(date, object)
+    return np.asarray(date + " " + padded_clock(get("clock"), layout.time_format), object)
 
 
 def read_fast(data: bytes, layout: Layout, first_row: int, name: str) -> Block | None:
@@ -71,7 +79,7 @@ def read_fast(data: bytes, layout: Layout, first_row: int, name: str) -> Block |
         data = b"\n".join(b" ".join(line.split()) for line in data.split(b"\n"))
     numbers = number_roles(layout)
     names = [f"c{i}" for i in range(width)]
-    used = {f"c{i}": pa.string() if r in TIME_ROLES else pa.float64() for i, r in enumerate(layout.columns) if r != "skip"}
+    used = {f"c{i}": pa.string() if r in TEXT_ROLES else pa.float64() for i, r in enumerate(layout.columns) if r != "skip"}
     try:
         table = pacsv.read_csv(
             pa.BufferReader(data), read_options=pacsv.ReadOptions(column_names=names, block_size=max(len(data), 1024) + 1024),
@@ -96,18 +104,31 @@ def read_fast(data: bytes, layout: Layout, first_row: int, name: str) -> Block |
             return None
     if "volume" in values and values["volume"].min() < 0:
         return None
-    return Block(first_row + np.arange(n), time, values, utc)
+    rows = first_row + np.arange(n)
+    if layout.market and "market" in layout.columns:
+        mine = np.char.strip(_texts(column("market")).astype(str)) == layout.market
+        return Block(rows[mine], time[mine], {r: v[mine] for r, v in values.items()}, utc)
+    return Block(rows, time, values, utc)
 
 
 def _numbers(texts: NDArray[np.object_], decimal: str) -> NDArray[np.float64]:
-    """Numbers with an eye for thousands separators; NaN where there is none."""
-    series = pd.Series(texts).str.strip()
+    """Numbers with an eye for currency signs and thousands separators; NaN where there is none."""
+    series = pd.Series(texts).str.strip().str.replace(MONEY, "", regex=True)
     if decimal == ",":
-        series = series.str.replace(".", "", regex=False).str.replace(",", ".", regex=False)
+        series = series.str.replace(r"[.' \u00a0\u202f]", "", regex=True).str.replace(",", ".", regex=False)
     else:
-        grouped = series.str.fullmatch(r"[+-]?\d{1,3}(?:[,' ]\d{3})+(?:\.\d*)?").fillna(False).astype(bool)
-        series = series.mask(grouped, series.str.replace(r"[,' ]", "", regex=True))
+        grouped = series.str.fullmatch(r"[+-]?\d{1,3}(?:[,' \u00a0\u202f]\d{3})+(?:\.\d*)?").fillna(False).astype(bool)
+        series = series.mask(grouped, series.str.replace(r"[,' \u00a0\u202f]", "", regex=True))
     return pd.to_numeric(series, errors="coerce").to_numpy(np.float64)
+
+
+def passed_over(line: str, parts: list[str], layout: Layout) -> str:
+    """Why a line is no row although it stands between rows; empty where it should be one."""
+    if line.lstrip().startswith(COMMENTS) and not parts[0][:1].isdigit():
+        return COMMENT
+    if sum(role_named(p) != "skip" for p in parts) >= 3 and not any(c.isdigit() for c in line):
+        return HEADER_AGAIN
+    return ""
 
 
 def read_slow(data: bytes, layout: Layout, first_row: int, name: str, most_bad: int) -> Block:
@@ -119,6 +140,7 @@ def read_slow(data: bytes, layout: Layout, first_row: int, name: str, most_bad: 
     fields: list[list[str]] = []
     place: list[int] = []
     bad: list[BadRow] = []
+    passed: list[BadRow] = []
     count = 0
 
     def refuse(index: int, reason: str) -> None:
@@ -136,6 +158,10 @@ def read_slow(data: bytes, layout: Layout, first_row: int, name: str, most_bad: 
         except csv.Error:
             refuse(i, "this row cannot be read as a table")
             continue
+        why = passed_over(line, parts, layout)
+        if why:
+            passed.append(BadRow(name, first_row + i, why, line[:200]))
+            continue
         if len(parts) != width:
             refuse(i, f"{len(parts)} columns instead of {width}")
             continue
@@ -143,7 +169,7 @@ def read_slow(data: bytes, layout: Layout, first_row: int, name: str, most_bad: 
         place.append(i)
     none = np.zeros(0, np.int64)
     if not fields:
-        return Block(none, none, {r: np.zeros(0) for r in number_roles(layout)}, False, bad, count)
+        return Block(none, none, {r: np.zeros(0) for r in number_roles(layout)}, False, bad, count, passed)
     at = np.array(place, np.int64)
     columns = list(zip(*fields))
 
@@ -160,6 +186,8 @@ def read_slow(data: bytes, layout: Layout, first_row: int, name: str, most_bad: 
     values = {}
     for role in number_roles(layout):
         values[role] = _numbers(get(role), layout.decimal)
+        if role in AMOUNT_ROLES:
+            values[role] = np.where(get(role) == "", 0.0, values[role])
         wrong = ~np.isfinite(values[role]) | (np.abs(values[role]) > LARGEST_NUMBER)
         negative = (values[role] < 0) if role == "volume" else np.zeros(len(wrong), bool)
         faulty |= wrong | negative
@@ -171,8 +199,10 @@ def read_slow(data: bytes, layout: Layout, first_row: int, name: str, most_bad: 
         refuse(place[index], reason)
     count += int(faulty.sum()) - len(reasons)
     keep = ~faulty
+    if layout.market and "market" in layout.columns:
+        keep &= get("market") == layout.market
     bad.sort(key=lambda b: b.row)
-    return Block(first_row + at[keep], time[keep], {r: v[keep] for r, v in values.items()}, utc, bad, count)
+    return Block(first_row + at[keep], time[keep], {r: v[keep] for r, v in values.items()}, utc, bad, count, passed)
 
 
 def parquet_columns(piece: Piece) -> list[str]:
@@ -243,6 +273,8 @@ def _parquet_block(batch: pa.RecordBatch, used: dict[str, str], layout: Layout, 
         except (pa.ArrowInvalid, pa.ArrowNotImplementedError):
             value = np.full(len(time), np.nan)
         values[role] = np.asarray(value, np.float64)
+        if role in AMOUNT_ROLES:
+            values[role] = np.nan_to_num(values[role], nan=0.0)
         with np.errstate(invalid="ignore"):
             wrong = ~np.isfinite(values[role]) | (np.abs(values[role]) > LARGEST_NUMBER)
             wrong |= (values[role] < 0) if role == "volume" else False
@@ -250,6 +282,8 @@ def _parquet_block(batch: pa.RecordBatch, used: dict[str, str], layout: Layout, 
         for k in np.flatnonzero(wrong)[:most_bad]:
             reasons.setdefault(int(k), f"the {role} is missing, or no number that can be used")
     keep = ~faulty
+    if layout.market and "market" in column:
+        keep &= np.array([str(x) for x in column["market"].to_pylist()], object) == layout.market
     listed = sorted(reasons.items())
     bad = [BadRow(name, row + k, reason, "") for k, reason in listed[:most_bad]]
     return Block(row + np.flatnonzero(keep), time[keep], {r: v[keep] for r, v in values.items()}, utc, bad, int(faulty.sum()))

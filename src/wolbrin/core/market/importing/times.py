@@ -16,13 +16,35 @@ Texts = NDArray[np.object_]
 NS = 10**9
 EARLIEST = int(np.datetime64("1950-01-01", "ns").astype(np.int64))
 LATEST = int(np.datetime64("2100-01-01", "ns").astype(np.int64))
-WIDTHS = {"Y": 4, "m": 2, "d": 2, "H": 2, "M": 2, "S": 2}
+WIDTHS = {"Y": 4, "y": 2, "m": 2, "d": 2, "H": 2, "M": 2, "S": 2}
 OFFSET = re.compile(r"(?:Z|[+-]\d\d:?\d\d)$")
 # Ways of writing dates and times that occur in the trade; common practice, no source.
-FORMATS = tuple(f"{date}{clock}" for date in ("%Y-%m-%d", "%Y.%m.%d", "%Y/%m/%d", "%d.%m.%Y", "%d/%m/%Y", "%m/%d/%Y",
-                                              "%d-%m-%Y", "%m-%d-%Y", "%Y%m%d", "%d %b %Y", "%d-%b-%Y", "%d.%m.%y")
-                for clock in ("", " %H:%M:%S", " %H:%M", " %H%M%S", " %H%M", "T%H:%M:%S", " %H:%M:%S.%f"))
-PACKED = ("%Y%m%d%H%M%S", "%Y%m%d%H%M")
+DATES = ("%Y-%m-%d", "%Y.%m.%d", "%Y/%m/%d", "%d.%m.%Y", "%d/%m/%Y", "%m/%d/%Y", "%d-%m-%Y", "%m-%d-%Y", "%m.%d.%Y",
+         "%Y%m%d", "%d %b %Y", "%d-%b-%Y", "%b %d %Y", "%b %d, %Y", "%d %B %Y", "%B %d, %Y", "%d-%b-%y", "%d %b %y",
+         "%d.%m.%y", "%d/%m/%y", "%m/%d/%y", "%d-%m-%y", "%m-%d-%y", "%y-%m-%d", "%y/%m/%d", "%y.%m.%d", "%y%m%d", "%d%m%Y",
+         "%m%d%Y", "%d%b%Y", "%a %d %b %Y", "%a, %d %b %Y")
+CLOCKS = ("", " %H:%M:%S", " %H:%M", " %H%M%S", " %H%M", "T%H:%M:%S", "T%H:%M", " %H:%M:%S.%f", " %I:%M:%S %p", " %I:%M %p",
+          " %I:%M%p", " %H.%M", " %H", ":%H:%M:%S", "-%H:%M:%S", "_%H%M%S", "T%H%M%S", " %H%M%S%f")
+FORMATS = tuple(f"{date}{clock}" for date in DATES[:12] for clock in CLOCKS[:9])
+PACKED = ("%Y%m%d%H%M%S", "%Y%m%d%H%M", "%y%m%d%H%M%S")
+ALNUM = re.compile(r"[A-Za-z0-9\u00c0-\u024f]+")
+
+
+def _signature(text: str) -> str:
+    """A text with every run of letters and digits as one sign."""
+    return ALNUM.sub("x", text)
+
+
+def formats_like(text: str) -> list[str]:
+    """Patterns, of all that are known, whose punctuation is that of a time's text."""
+    wanted = _signature(text)
+    return [f"{d}{c}" for d in DATES for c in CLOCKS if _signature(re.sub(r"%[A-Za-z]", "0", f"{d}{c}")) == wanted]
+
+
+def padded_clock(texts: Texts, pattern: str) -> Texts:
+    """Clock texts of digits alone, with the zeros before them that spreadsheets drop: 935 is 0935."""
+    width = next((w for end, w in ((" %H%M", 4), (" %H%M%S", 6), (" %H", 2)) if pattern.endswith(end)), 0)
+    return np.array([t.zfill(width) if t.isdigit() else t for t in texts], object) if width else texts
 
 
 def _positions(pattern: str) -> list[tuple[str, int]] | None:
@@ -61,6 +83,8 @@ def _fixed(matrix: NDArray[np.uint8], parts: list[tuple[str, int]]) -> tuple[Int
             good &= matrix[:, at] == ord(code[1])
     zero = np.zeros(len(matrix), np.int64)
     year, month, day = value.get("Y", zero), value.get("m", zero + 1), value.get("d", zero + 1)
+    if "y" in value:
+        year = value["y"] + np.where(value["y"] < 69, 2000, 1900)  # as POSIX strptime reads %y
     hour, minute, second = (value.get(c, zero) for c in "HMS")
     good &= (year >= 1900) & (year <= 2200) & (month >= 1) & (month <= 12) & (day >= 1)
     good &= (hour < 24) & (minute < 60) & (second < 60) | (hour == 24) & (minute == 0) & (second == 0)

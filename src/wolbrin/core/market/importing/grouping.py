@@ -1,0 +1,67 @@
+"""Which market a file is of, by its name: files of several years are one market, and a folder may hold several."""
+
+from __future__ import annotations
+
+import re
+from dataclasses import dataclass
+from pathlib import Path
+
+from wolbrin.core.market.importing.files import Piece
+
+# Words in names of history files that name no market; common practice, no source.
+_NO_MARKET = (
+    "bars bar data history hist prices price ticks tick minute minutes min hour hourly daily day eod intraday export quotes "
+    "part to from ohlc ohlcv csv txt utc local continuous cont adjusted adj unadjusted full all new jan feb mar apr may jun "
+    "jul aug sep oct nov dec bid ask final clean raw file my the of")
+WORDS = frozenset(_NO_MARKET.split(" "))
+INTERVAL = re.compile(r"^(?:\d+(?:min|minutes|m|h|s|sec|d|t)|[mhd]\d+)$", re.IGNORECASE)
+MONTH = re.compile(r"^([A-Z]{1,4})[-_ ]?([FGHJKMNQUVXZ])(\d{1,2}|\d{4})$")  # futures month letters, as exchanges use them
+
+
+@dataclass(frozen=True)
+class Group:
+    """Files of one market. code: what their names call it, empty where they name none."""
+
+    code: str
+    pieces: tuple[Piece, ...]
+
+
+def stem_of(piece: Piece) -> str:
+    return Path(piece.member or piece.path.name.removesuffix(".gz")).stem
+
+
+def code_in(name: str) -> str:
+    """The market's code in a file's name, without dates, intervals and words that name no market; may be empty."""
+    kept = []
+    for token in re.split(r"[-_. ()\[\],]+", name):
+        if not token or token.isdigit() or INTERVAL.match(token) or token.lower() in WORDS:
+            continue
+        short = re.sub(r"(?:19|20)\d{2}(?:[-_]?\d{2}){0,2}$", "", token)
+        if re.fullmatch(r"Q[1-4]|v\d+", token) or not short:
+            continue
+        kept.append(short)
+    return clean_code("".join(kept[:1]) if not _is_split_pair(kept) else "".join(kept[:2]))
+
+
+def _is_split_pair(tokens: list[str]) -> bool:
+    return len(tokens) >= 2 and all(len(t) == 3 and t.isalpha() for t in tokens[:2])
+
+
+def clean_code(text: str) -> str:
+    """A text as a market code: capitals and digits, at most 24."""
+    return re.sub(r"[^A-Z0-9._-]", "", text.upper())[:24].strip("._-")
+
+
+def group_files(pieces: list[Piece]) -> list[Group]:
+    """Files by the market their names call, in order of first appearance. Files without a name of their own belong
+    together."""
+    found: dict[str, list[Piece]] = {}
+    for piece in pieces:
+        found.setdefault(code_in(stem_of(piece)), []).append(piece)
+    return [Group(code, tuple(mine)) for code, mine in found.items()]
+
+
+def are_months(pieces: list[Piece]) -> bool:
+    """Whether files are contract months of one future, by their names: a root, a month's letter, a year."""
+    roots = [MONTH.match(re.split(r"[-_. ]", stem_of(p).upper())[0]) or MONTH.match(stem_of(p).upper()) for p in pieces]
+    return len(pieces) > 1 and all(roots) and len({m[1] for m in roots if m}) == 1

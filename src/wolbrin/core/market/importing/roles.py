@@ -1,0 +1,215 @@
+"""What the columns of a file are: by their names, and where there are none by what stands in them."""
+
+from __future__ import annotations
+
+import re
+from itertools import permutations
+
+import numpy as np
+from numpy.typing import NDArray
+
+# Headers as they occur, without punctuation; common practice, no source.
+NAMES = {
+    "time": ("time", "timestamp", "datetime", "date time", "time stamp", "open time", "close time", "utc", "epoch", "ts",
+             "time utc", "datetime utc", "timestamp utc", "gmt", "gmt time", "local time", "unix", "unix time", "bar time",
+             "unnamed 0", "index", "time open", "time close", "date utc", "date gmt", "start", "end"),
+    "date": ("date", "day", "trade date", "dt", "yyyymmdd"),
+    "clock": ("clock", "hour", "time of day", "hhmm", "hhmmss", "tm"),
+    "open": ("open", "o", "first", "open price", "bid open", "open bid", "bidopen", "openbid"),
+    "high": ("high", "h", "max", "high price", "bid high", "high bid", "bidhigh", "highbid"),
+    "low": ("low", "l", "min", "low price", "bid low", "low bid", "bidlow", "lowbid"),
+    "close": ("close", "c", "settle", "close price", "bid close", "close bid", "bidclose", "closebid", "last price"),
+    "volume": ("volume", "vol", "v", "real volume", "traded volume", "total volume", "qty", "size", "quantity", "amount",
+               "contracts", "tick volume", "tickvolume", "tickvol", "tick vol", "ticks", "trades", "turnover"),
+    "price": ("price", "last", "trade", "tick", "trade price", "mid", "rate", "value"),
+    "bid": ("bid", "bid price"),
+    "ask": ("ask", "offer", "ask price"),
+    "open interest": ("open interest", "openinterest", "oi", "openint", "open int"),
+    "market": ("symbol", "ticker", "market", "instrument", "contract", "code", "product", "root"),
+}
+BY_NAME = {name: role for role, names in NAMES.items() for name in names}
+AMOUNTS = ("real volume", "traded volume", "total volume", "volume", "vol", "v", "contracts", "qty", "size", "quantity",
+           "amount")
+PRICE_ROLES = ("open", "high", "low", "close", "price", "bid", "ask")
+NUMBER = re.compile(r"^[+-]?\d[\d .,'\u00a0\u202f]*(?:[eE][+-]?\d+)?$|^[+-]?[.,]\d+(?:[eE][+-]?\d+)?$")
+SIGNS = "[$\u20ac\u00a3\u00a5\u20b9]"
+MONEY = re.compile(rf"^(?:[A-Z]{{3}}\s|{SIGNS}|kr\.?\s?)\s*|\s*(?:\s[A-Z]{{3}}|{SIGNS}|\skr\.?)$")
+DAY_FORMS = (r"\d{1,4}[-./ ]\d{1,2}[-./ ]\d{1,4}|\d{1,2}[-./ ]?[A-Za-z\u00c0-\u024f]{3,9}\.?[-./ ]?\d{2,4}"
+             r"|[A-Za-z]{3,9} \d{1,2},? \d{2,4}")
+DATE = re.compile(rf"^(?:{DAY_FORMS}|(?:19|20)\d{{6}}|\d{{2}}(?:0[1-9]|1[0-2])(?:19|20)\d{{2}})$")
+CLOCK = re.compile(r"^\d{1,2}:\d{2}(?::\d{2}(?:[.,]\d+)?)?(?: ?[AaPp][Mm])?$")
+DIGIT_CLOCK = re.compile(r"^\d{1,4}$|^\d{5,6}$")
+JOINED = re.compile(rf"^(?:[A-Z][a-z]{{2}},? )?(?:{DAY_FORMS}|\d{{8}}|\d{{6}})[ T_:-]"
+                    r"\d{1,2}(?:[:.]?\d{2}){0,3}\d{0,3}(?:[.,]\d+)?(?: ?[AaPp][Mm])?(?: ?(?:Z|UTC|[+-]\d{2}:?\d{2}))?$")
+EPOCH = re.compile(r"^\d{9,19}(?:\.\d+)?$")
+PACKED = re.compile(r"^(?:19|20)\d{10}(?:\d{2})?$")
+
+
+def plain_name(name: str) -> str:
+    """A header's name without punctuation, in small letters."""
+    return re.sub(r"[^a-z0-9]+", " ", re.sub(r"(?<=[a-z])(?=[A-Z])", " ", name.strip()).lower()).strip()
+
+
+def role_named(name: str) -> str:
+    """The role a column of this name has, "skip" where none is known."""
+    return BY_NAME.get(plain_name(name), BY_NAME.get(plain_name(name).replace(" ", ""), "skip"))
+
+
+def is_number(text: str) -> bool:
+    return bool(NUMBER.match(MONEY.sub("", text.strip())))
+
+
+def is_header(fields: list[str]) -> bool:
+    """Whether fields are names rather than values."""
+    shown = [f for f in fields if f]
+    named = sum(role_named(f) != "skip" for f in shown)
+    return bool(shown) and (named >= 3 or not any(is_number(f) or DATE.match(f) or JOINED.match(f) or CLOCK.match(f)
+                                                   for f in shown))
+
+
+def _share(texts: list[str], pattern: re.Pattern[str]) -> float:
+    return sum(bool(pattern.match(t)) for t in texts) / len(texts)
+
+
+def kind_of(texts: list[str]) -> str:
+    """What stands in a column: joined, date, clock, epoch, packed, number, word, or empty."""
+    shown = [t.strip() for t in texts if t.strip()]
+    if len(shown) < 0.05 * len(texts) or not shown:
+        return "empty"
+    for kind, pattern in (("joined", JOINED), ("packed", PACKED), ("date", DATE), ("clock", CLOCK), ("epoch", EPOCH)):
+        if _share(shown, pattern) > 0.8:
+            return kind
+    return "number" if sum(map(is_number, shown)) > 0.8 * len(shown) else "word"
+
+
+def is_day_clock(texts: list[str]) -> bool:
+    """Whether numbers are times of day such as 935 or 093500."""
+    shown = [t.strip() for t in texts if t.strip()]
+    if _share(shown, DIGIT_CLOCK) < 0.95:
+        return False
+    values = np.array([int(t) if t.isdigit() else -1 for t in shown])
+    long = values.max() > 2400
+    clock = values // 100 if long else values
+    whole = (clock // 100 <= 24) & (clock % 100 < 60) & (values >= 0)
+    return bool(whole.mean() > 0.95) and (len(np.unique(values)) > 1 or int(values[0]) == 0)
+
+
+def _value(text: str, decimal: str) -> float:
+    text = MONEY.sub("", text.strip())
+    text = text.replace(".", "").replace(",", ".") if decimal == "," else re.sub(r"[,' \u00a0\u202f]", "", text)
+    try:
+        return float(text)
+    except ValueError:
+        return float("nan")
+
+
+def _middle(values: NDArray[np.float64]) -> float:
+    """The median of what is a number, 0 where nothing is."""
+    whole = values[np.isfinite(values)]
+    return float(np.median(whole)) if len(whole) else 0.0
+
+
+def values_of(texts: list[str], decimal: str) -> NDArray[np.float64]:
+    """float64[n] of a column's texts, NaN where there is no number."""
+    return np.array([_value(t, decimal) for t in texts])
+
+
+def order_of_four(columns: list[NDArray[np.float64]]) -> tuple[str, str, str, str] | None:
+    """Which of four columns is open, high, low, close: the highest, the lowest, and of the other two the one nearer to the
+    row before's close. The usual order where it fits; None where no order does."""
+    table = np.array(columns)
+    whole = np.isfinite(table).all(axis=0)
+    table = table[:, whole]
+    if table.shape[1] < 2:
+        return None
+    best: tuple[float, float, tuple[str, ...]] | None = None
+    for names in [("open", "high", "low", "close"), *permutations(("open", "high", "low", "close"))]:
+        o, h, l, c = (table[names.index(n)] for n in ("open", "high", "low", "close"))  # noqa: E741
+        fits = float(np.mean((h >= np.maximum(o, c)) & (l <= np.minimum(o, c)) & (h >= l)))
+        jump = float(np.median(np.abs(o[1:] - c[:-1])))
+        rank = (round(-fits, 2), jump)
+        if best is None or (rank[0] < best[0] or (rank[0] == best[0] and rank[1] < 0.6 * best[1] - 1e-12)):
+            best = (*rank, names)
+    return tuple(best[2]) if best is not None and best[0] <= -0.9 else None  # type: ignore[return-value]
+
+
+def by_header(names: list[str], empty: list[bool]) -> tuple[list[str], list[str]]:
+    """Roles by names, and notes of choices made. empty: which columns hold nothing but zeros or blanks."""
+    roles: list[str] = []
+    notes: list[str] = []
+    for name in names:
+        role = role_named(name)
+        roles.append(role if role in ("skip", "volume", "time") or role not in roles else "skip")
+    volumes = [i for i, r in enumerate(roles) if r == "volume"]
+    if len(volumes) > 1:
+        rank = sorted(volumes, key=lambda i: (empty[i], AMOUNTS.index(plain_name(names[i])) if plain_name(names[i]) in AMOUNTS
+                                              else 99, i))
+        for i in rank[1:]:
+            roles[i] = "skip"
+        others = ", ".join(f'"{names[i]}"' + (" (empty)" if empty[i] else "") for i in rank[1:])
+        notes.append(f'of several volumes "{names[rank[0]]}" is read, not {others}')
+    times = [i for i, r in enumerate(roles) if r == "time"]
+    for i in times[1:]:
+        roles[i] = "skip"
+    if "date" in roles and "time" in roles:
+        roles[roles.index("time")] = "clock"
+    if "clock" in roles and "date" not in roles:
+        roles[roles.index("clock")] = "time" if "time" not in roles else "skip"
+    if {"open", "high", "low", "close"} <= set(roles):
+        roles = ["skip" if r in ("price", "bid", "ask") else r for r in roles]
+    elif "price" in roles and {"bid", "ask"} & set(roles):
+        roles = ["skip" if r in ("bid", "ask") else r for r in roles]
+    return roles, notes
+
+
+def by_shape(columns: list[list[str]], decimal: str) -> list[str] | None:
+    """Roles of columns without names: the time, prices in whatever order fits, then volume and open interest; None where no
+    column looks like a time."""
+    width = len(columns)
+    roles = ["skip"] * width
+    kinds = [kind_of(texts) for texts in columns]
+    first = next((i for i, k in enumerate(kinds) if k in ("joined", "packed", "date", "epoch")), None)
+    if first is None:
+        return None
+    roles[first] = "time"
+    after = first + 1
+    if kinds[first] == "date" and after < width and (kinds[after] == "clock" or (
+            kinds[after] in ("number", "date") and is_day_clock(columns[after]))):
+        roles[first], roles[after] = "date", "clock"
+        after += 1
+    elif first > 0 and kinds[first] == "date" and kinds[first - 1] == "clock":
+        roles[first], roles[first - 1] = "date", "clock"
+    words = [i for i in range(width) if kinds[i] == "word" and i < after]
+    for i in words[:1]:
+        roles[i] = "market"
+    numbers = [i for i in range(after, width) if kinds[i] in ("number", "epoch", "date") and roles[i] == "skip"]
+    values = {i: values_of(columns[i], decimal) for i in numbers}
+    if len(numbers) >= 4:
+        for start in range(len(numbers) - 3):
+            four = numbers[start:start + 4]
+            order = order_of_four([values[i] for i in four])
+            if order is not None:
+                for i, role in zip(four, order):
+                    roles[i] = role
+                rest = [i for i in numbers if i not in four and i > four[-1]]
+                filled = [i for i in rest if np.nan_to_num(values[i]).max() > 0]
+                for i, role in zip(filled[:1] or rest[:1], ("volume",)):
+                    roles[i] = role
+                later = [i for i in filled[1:] if _middle(values[i]) > 3 * _middle(values[filled[0]])]
+                if later:
+                    roles[later[-1]] = "open interest"
+                return roles
+        for i, role in zip(numbers, ("open", "high", "low", "close", "volume", "open interest")):
+            roles[i] = role
+        return roles
+    if len(numbers) >= 2:
+        a, b = values[numbers[0]], values[numbers[1]]
+        near = _middle(np.abs(a - b)) < 0.02 * _middle(np.abs(a))
+        if near and np.mean(b >= a) > 0.97:
+            roles[numbers[0]], roles[numbers[1]] = "bid", "ask"
+            for i in numbers[2:3]:
+                roles[i] = "volume"
+            return roles
+    for i, role in zip(numbers, ("price", "volume")):
+        roles[i] = role
+    return roles

@@ -1,0 +1,251 @@
+"""Looking into files before anything is kept: reading them whole, judging stamps and terms, with reasons.
+
+Only what the layout needs is judged over the whole file. Tick, sessions, kind and costs are learned from the rows before the
+border, like everything else.
+"""
+
+from __future__ import annotations
+
+import datetime as dt
+from collections.abc import Callable
+from dataclasses import dataclass, field, replace
+
+import numpy as np
+from numpy.typing import NDArray
+
+from wolbrin.core.errors import UserError
+from wolbrin.core.jobs import Chunk, Job
+from wolbrin.core.market.bars import day_number
+from wolbrin.core.market.exchanges import exchange_zone
+from wolbrin.core.market.findings import Finding
+from wolbrin.core.market.importing.files import Piece
+from wolbrin.core.market.importing.fit import Fit, fit_to_bars, fit_to_sessions
+from wolbrin.core.market.importing.grouping import clean_code, group_files
+from wolbrin.core.market.importing.guess import Guess, guess
+from wolbrin.core.market.importing.layout import Layout, make_layout
+from wolbrin.core.market.importing.read import Imported, Reader
+from wolbrin.core.market.intervals import interval_words
+from wolbrin.core.market.likely.clock import Clock, find_clock
+from wolbrin.core.market.likely.kind import pair_of
+from wolbrin.core.market.likely.terms_of import Said, likely_terms
+from wolbrin.core.market.raw import Raw, ticks_to_bars
+from wolbrin.core.market.sessions import NS_A_DAY
+from wolbrin.core.market.terms import Terms, known_zone
+
+MOST_STEPS = 1_000_000
+LEAST_LEARNED = 200
+LEAST_BARS, LEAST_DAYS = 100, 10
+
+
+@dataclass(frozen=True)
+class Wishes:
+    """What the user has said before or after a look; empty where nothing. terms: of a market that is there already; old: its
+    rows, to compare with. border: of the project, where it has one."""
+
+    code: str = ""
+    zone: str | None = None
+    stamp: str | None = None
+    order: str = ""
+    decimal: str = ""
+    minutes: int | None = None
+    layout: Layout | None = None
+    said: Said = Said()
+    currency: str = "EUR"
+    terms: Terms | None = None
+    old: Raw | None = None
+    border: dt.date | None = None
+
+
+@dataclass
+class Opened:
+    """Files of one market, read, not yet judged."""
+
+    code: str
+    pieces: list[Piece]
+    guess: Guess
+    reader: Reader
+    read: Imported | None = None
+
+    @property
+    def clock(self) -> Imported:
+        """The rows as if their stamps were opens in UTC."""
+        if self.read is None:
+            self.read = self.reader.read_all()
+        return self.read
+
+
+@dataclass(frozen=True)
+class Judged:
+    """Files of one market, read and judged. findings: all guesses. week: of the clock, for drawing."""
+
+    code: str
+    layout: Layout
+    imported: Imported
+    clock: Clock
+    terms: Terms
+    findings: tuple[Finding, ...]
+    pieces: tuple[Piece, ...] = field(default=(), compare=False)
+
+    @property
+    def questions(self) -> list[Finding]:
+        """What the user has to decide."""
+        return [f for f in self.findings if f.ask]
+
+    @property
+    def bars(self) -> Raw:
+        """The rows as bars."""
+        raw = self.imported.raw
+        return raw if raw.interval else ticks_to_bars(raw, self.layout.build)
+
+
+def open_files(found: list[Piece], wishes: Wishes) -> list[Opened]:
+    """Guess the layouts of files, each market's for itself; nothing is read yet.
+
+    Raises:
+        UserError: a file is no table.
+    """
+    out: list[Opened] = []
+    groups = group_files(found)
+    if wishes.zone:
+        known_zone_of(wishes.zone)
+    for group in groups:
+        mine = list(group.pieces)
+        made = guess(mine, wishes.order)
+        layout = wishes.layout or made.layout
+        if wishes.decimal:
+            layout = make_layout(layout.model_dump() | {"decimal": wishes.decimal})
+            made = replace(made, findings=tuple(f for f in made.findings if f.what != "decimal sign"))
+        layout = make_layout(layout.model_dump() | {"zone": "UTC", "stamp": "open"} | (
+            {} if wishes.minutes is None else {"build" if layout.ticks else "minutes": wishes.minutes}))
+        names = made.markets if len(made.markets) > 1 else ("",)
+        for name in names:
+            code = clean_code(name) or group.code or clean_code(made.markets[0] if made.markets else "")
+            if wishes.code and len(groups) == 1 and len(names) == 1:
+                code = clean_code(wishes.code)
+            reading = layout.model_copy(update={"market": name})
+            out.append(Opened(code, mine, made, Reader(mine, reading)))
+    if wishes.code and len(out) > 1:
+        keep = [o for o in out if o.code == clean_code(wishes.code)]
+        if not keep:
+            raise UserError(f"these files hold {len(out)} markets, and none is called {wishes.code}",
+                            ", ".join(o.code or "?" for o in out), "Name one of them, or none.")
+        return keep
+    return out
+
+
+def known_zone_of(zone: str) -> str:
+    """A zone's name. Raises UserError when the tz database has none of that name."""
+    try:
+        return known_zone(zone)
+    except ValueError as err:
+        raise UserError(str(err), "--zone", "Name one such as Europe/Oslo or UTC.") from None
+
+
+def look_job(found: list[Piece], wishes: Wishes, done: Callable[[list[Opened]], None]) -> Job:
+    """Read files whole, with progress in kB; done(opened) on the job's thread. Nothing is kept."""
+    opened: list[Opened] = []
+    at = 0
+
+    def step(_: None) -> int:
+        nonlocal at
+        if not opened:
+            opened.extend(open_files(found, wishes))
+        one = opened[at]
+        taken = one.reader.step()
+        if one.reader.done:
+            one.read = one.reader.finish()
+            at += 1
+        return taken // 1024
+
+    def over() -> bool:
+        return bool(opened) and at >= len(opened)
+
+    def finish(_: int) -> None:
+        if over():
+            done(opened)
+
+    return Job("Read history", "kB", [Chunk(None)] * MOST_STEPS, step, finish, width=1, counted=lambda taken: taken,
+               total=max(1, sum(p.size for p in found) // 1024), enough=over)
+
+
+def days_of(opened: list[Opened]) -> list[NDArray[np.int64]]:
+    """Days since 1970 on which each market has rows."""
+    return [np.unique(o.clock.raw.time // NS_A_DAY) for o in opened]
+
+
+def before(raw: Raw, border: dt.date | None) -> Raw:
+    """The rows before the border; all of them where that leaves too few to learn anything of."""
+    if border is None:
+        return raw
+    stop = int(np.searchsorted(raw.time, day_number(border) * NS_A_DAY))
+    return raw.take(slice(0, stop)) if stop >= LEAST_LEARNED else raw
+
+
+def judge(opened: Opened, wishes: Wishes) -> Judged:
+    """Decide zone, end of the bar and terms of files that were read.
+
+    Raises:
+        UserError: nothing can be made of them.
+    """
+    read = opened.clock
+    layout = opened.reader.layout
+    bars = read.raw if read.raw.interval else ticks_to_bars(read.raw, layout.build)
+    seen = before(bars, wishes.border)
+    code = opened.code
+    fit = _fit(seen, layout, wishes, read.told_zone)
+    stamp = wishes.stamp or (fit.stamp if fit else None) or (None if read.raw.interval else "open")
+    zone = wishes.zone or (fit.zone if fit else None)
+    clock = find_clock(seen, read.told_zone, zone, stamp, opened.guess.end, opened.guess.offsets, pair_of(code) is not None)
+    if fit is not None:
+        clock = replace(clock, findings=(
+            Finding("stamps are in", clock.zone, fit.why), Finding("bars are stamped at", f"the {clock.stamp}", fit.why)))
+    final = make_layout(layout.model_dump() | {"zone": clock.zone, "stamp": clock.stamp})
+    imported = opened.reader.finish(final)
+    own = imported.raw if imported.raw.interval else ticks_to_bars(imported.raw, final.build)
+    known = before(own, wishes.border)
+    if wishes.terms is None:
+        terms, about = likely_terms(code or "NEW", known, clock, wishes.currency, wishes.said, imported.spread,
+                                    imported.quotes)
+    else:
+        terms, about = wishes.terms, ()
+    named = Finding("market", code, "As you said." if wishes.code else "So its file or its column calls it.") if code else (
+        Finding("market", "?", "Neither name nor column of the file says which market it is.", False, True, "--market"))
+    step = Finding("interval", interval_words(own.interval),
+                   "The most common step between rows." if imported.raw.interval else "Bars are built from ticks.")
+    head = () if wishes.terms is not None else (named,)
+    findings = (*head, *opened.guess.findings, step, *clock.findings, *about, *imported.findings)
+    return Judged(terms.code, final, imported, clock, terms, tuple(dict.fromkeys(findings)), tuple(opened.pieces))
+
+
+@dataclass(frozen=True)
+class _Fitted:
+    zone: str | None
+    stamp: str
+    why: str
+
+
+def _fit(seen: Raw, layout: Layout, wishes: Wishes, told: bool) -> _Fitted | None:
+    """Zone and end of the bar by what is known of the market already: its bars, else its sessions."""
+    terms = wishes.terms
+    if wishes.old is not None and len(wishes.old) and seen.interval == wishes.old.interval:
+        zones = (terms.time_zone,) if terms else ()
+        found = fit_to_bars(seen, wishes.old, zones, told)
+        if found is not None:
+            return _Fitted(None if told else found.zone, found.stamp,
+                           f"Read so, {found.inside:.1%} of the bars that are there already agree.")
+    if terms is None and wishes.said.exchange:
+        terms = Terms(code="X", tick_size=1.0, point_value=1.0, calendar=wishes.said.exchange,
+                      time_zone=exchange_zone(wishes.said.exchange))
+    if terms is None or not terms.scheduled or seen.interval >= 1440:
+        return None
+    sample = seen.take(np.arange(0, len(seen), max(1, len(seen) // 100_000)))
+    fitted: Fit = fit_to_sessions(sample, layout, terms, told)
+    if fitted.inside < 0.6:
+        return None
+    return _Fitted(None if told else fitted.zone, fitted.stamp,
+                   f"Read so, {fitted.inside:.1%} of the bars lie in {terms.calendar or terms.code}'s sessions.")
+
+
+def questions_of(judged: list[Judged]) -> list[tuple[str, Finding]]:
+    """All questions of all markets."""
+    return [(j.code, f) for j in judged for f in j.questions]
