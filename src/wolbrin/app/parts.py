@@ -218,11 +218,19 @@ class Empty(QWidget):
         self._text.setAlignment(Qt.AlignmentFlag.AlignCenter)
         self._text.setFixedWidth(440)
         box = column(None, row(None, self._text, None), spacing=12)
-        if act is not None:
-            box.addLayout(row(None, button(action, act), None))
+        self._own = action, act
+        self._act = act
+        self._button = button(action, lambda: self._act() if self._act is not None else None)
+        self._button.setVisible(act is not None)
+        box.addLayout(row(None, self._button, None))
         box.addStretch(1)
         self.setLayout(box)
         self.setSizePolicy(QSizePolicy.Policy.Expanding, QSizePolicy.Policy.Expanding)
 
-    def say(self, text: str) -> None:
+    def say(self, text: str, action: str = "", act: Callable[[], object] | None = None) -> None:
+        """Other words; the button does `act` instead of what it was made for, where one is given."""
         self._text.setText(text)
+        words, self._act = (action, act) if act is not None else self._own
+        self._button.setText(words)
+        self._button.setAccessibleName(words)
+        self._button.setVisible(self._act is not None)

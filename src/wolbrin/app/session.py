@@ -12,7 +12,7 @@ from PySide6.QtGui import QUndoCommand, QUndoStack
 
 from wolbrin.app.theme.theme import Theme
 from wolbrin.core.engine.run import Run, backtest
-from wolbrin.core.errors import WolbrinError
+from wolbrin.core.errors import Door, WolbrinError
 from wolbrin.core.faults import words_of
 from wolbrin.core.jobs import Chunk, Engine, Job, Kind, State
 from wolbrin.core.market.intervals import Interval
@@ -71,7 +71,8 @@ class Session(QObject):
     job_started = Signal(object)
     place_wanted = Signal(str)
     border_asked = Signal(object)
-    noted = Signal(str, str)
+    noted = Signal(str, str, object)
+    door_wanted = Signal(str)
     _call = Signal(object)
 
     def __init__(self, project: Project, engine: Engine, theme: Theme) -> None:
@@ -85,6 +86,7 @@ class Session(QObject):
         self.markets = project.markets()
         self.run: Run | None = None
         self.run_error = ""
+        self.run_door: Door | None = None
         self.subject: Subject | None = None
         self.selection: list[int] = [int(i) for i in project.get_value("selection", [])]
         self._jobs: list[Job] = []
@@ -118,16 +120,16 @@ class Session(QObject):
             self._call.emit(lambda: act(*values))
         return later
 
-    def note(self, text: str, kind: str = "note") -> None:
-        """Say something in the work strip; kind is note, caution or error."""
-        self.noted.emit(text, kind)
+    def note(self, text: str, kind: str = "note", door: Door | None = None) -> None:
+        """Say something in the work strip; kind is note, caution or error. door: the action that mends it."""
+        self.noted.emit(text, kind, door)
 
     def attempt(self, act: Callable[[], Any]) -> Any:
         """Run something that may fail for the user's or the machine's reasons; such a failure is told, not raised."""
         try:
             return act()
         except WolbrinError as err:
-            self.note(err.sentence(), "error")
+            self.note(err.sentence(), "error", err.door)
             return None
 
     # Jobs
@@ -159,7 +161,7 @@ class Session(QObject):
     def report(self, error: BaseException, where: str) -> None:
         """Tell of a failure: the user's in its own words, ours logged with its traceback."""
         if isinstance(error, WolbrinError):
-            self.note(error.sentence(), "error")
+            self.note(error.sentence(), "error", error.door)
         else:
             log.error("%s failed", where, exc_info=error)
             self.note(f"{where} failed: {error}. Your work is kept; details are in the log.", "error")
@@ -330,6 +332,11 @@ class Session(QObject):
             offered.append(self.interval)
         return offered
 
+    def settings_moved(self) -> None:
+        """Read the settings again after the core has changed them."""
+        self.project_settings = self.project.settings
+        self.brief_changed.emit()
+
     def set_theme(self, name: str) -> None:
         self._keep_settings(self.project_settings.model_copy(update={"theme": name}))
         self.theme.use(name)
@@ -390,7 +397,11 @@ class Session(QObject):
             self.market = codes[0] if codes else ""
             self.interval = self.markets[0].minutes if codes else 15
         if not self.strategy_id and self.markets:
-            self.strategy_id = self.project.save_strategy(self.strategy, self.market, self.interval)
+            entries = self.project.strategies()
+            if not entries:
+                self.project.save_strategy(self.strategy, self.market, self.interval)
+                entries = self.project.strategies()
+            self.open_strategy(entries[0].id)
             self.strategies_changed.emit()
         if self.market and self.interval not in self.intervals():
             self.interval = self.entry.minutes
@@ -456,6 +467,7 @@ class Session(QObject):
             if request == self._request:  # a superseded request is dropped, not shown
                 self.run = result if isinstance(result, Run) else None
                 self.run_error = "" if isinstance(result, Run) else result.sentence()
+                self.run_door = None if isinstance(result, Run) else result.door
                 self.run_changed.emit()
 
         self.compute("Backtest", work, done)

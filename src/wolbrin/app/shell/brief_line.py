@@ -78,6 +78,9 @@ class BriefLine(QWidget):
                    self._word(", "), self.fill, self._word(", "), self.flat, self._word(", "), self.size,
                    self._word(", "), self.fine, None, spacing=0,
                    margins=(20, 14, 12, 4))
+        self.nothing = label("No history yet: the question to ask of a market will stand here.", "lead")
+        line.insertWidget(0, self.nothing)
+        self._parts = [line.itemAt(i).widget() for i in range(1, line.count()) if line.itemAt(i).widget() is not None]
         self.setLayout(line)
         self.setMinimumWidth(640)  # narrower than the sentence: it shortens itself
         for signal in (session.strategy_changed, session.brief_changed, session.strategies_changed):
@@ -96,6 +99,9 @@ class BriefLine(QWidget):
 
     def refresh(self) -> None:
         s = self._session
+        self.nothing.setVisible(not s.market)
+        for part in self._parts:
+            part.setVisible(bool(s.market))
         if not s.market:
             return
         # Whole words where there is room, else the shorter ones: the sentence never cuts a part off.

@@ -8,7 +8,7 @@ from PySide6.QtCore import QPointF, QRectF, Qt
 from PySide6.QtGui import QPainter
 from PySide6.QtWidgets import QGridLayout, QScrollArea, QVBoxLayout, QWidget
 
-from wolbrin.app.parts import clear, hairline, label, row
+from wolbrin.app.parts import button, clear, hairline, label, row
 from wolbrin.app.session import Session
 from wolbrin.app.theme.theme import Theme
 from wolbrin.core.measures.catalogue import BY_KEY, measure
@@ -73,6 +73,12 @@ class Drawer(QWidget):
     def refresh(self) -> None:
         s = self._session
         clear(self._box)
+        if not s.market:
+            self._box.addWidget(label("Dossier", "heading"))
+            self._box.addWidget(label("Every test of a strategy is kept here, with its outcome and how many were tried. "
+                                      "There is no history to test on yet.", "muted", wrap=True))
+            self._box.addStretch(1)
+            return
         tried = max(1, s.dossiers.searches.tried_on(s.market))
         record = s.run.record(tried=tried) if s.run is not None else None
         subject = s.subject or Subject(s.strategy, s.market, s.interval, record=record, own=s.own)
@@ -86,6 +92,8 @@ class Drawer(QWidget):
         self._box.addWidget(hairline())
         if s.subject is None and s.run_error:
             self._box.addWidget(label(s.run_error, "error", wrap=True))
+            if (door := s.run_door) is not None:
+                self._box.addLayout(row(button(door.words, lambda: s.door_wanted.emit(door.at)), None))
         grid = QGridLayout()
         grid.setVerticalSpacing(3)
         grid.setHorizontalSpacing(10)

@@ -52,6 +52,11 @@ class Ruler(QWidget):
                        "holdout opened once" if times == 1 else f"holdout opened {times} times" if times else
                        "holdout sealed")
         own = ", the strategy's own" if self._session.own_span else ""
+        if not self._session.markets:
+            self.setAccessibleDescription("no history yet")
+            self.setToolTip("")
+            self.update()
+            return
         self.setAccessibleDescription(f"training from {s.training_first} to {s.training.last}{own}, holdout from "
                                       f"{s.holdout_first}, opened {times} times, {book.count(market)} of them on {market}, "
                                       f"{len(self._session.fault_days())} days with faults marked")
@@ -86,6 +91,9 @@ class Ruler(QWidget):
         s, theme = self._session, self._session.theme
         painter = QPainter(self)
         painter.setRenderHint(QPainter.RenderHint.Antialiasing)
+        if not s.markets:
+            self._paint_nothing(painter)
+            return
         first, last = self._ends()
         top, bottom = 3.0, 46.0
         begin, border = self.x_of(self._value("training_first")), self.x_of(self._value("holdout_first"))
@@ -115,7 +123,8 @@ class Ruler(QWidget):
             x = self.x_of(max(first, dt.date(year, 1, 1)))
             painter.setPen(theme.pen("muted"))
             painter.drawLine(QPointF(x, bottom), QPointF(x, bottom + 4))
-            if x < self.width() - RIGHT - 30:
+            after = self.x_of(min(last, dt.date(year + 1, 1, 1)))
+            if x < self.width() - RIGHT - 30 and (after - x > 32 or year == last.year):
                 painter.drawText(QPointF(x + 3, bottom + 14), str(year))
         painter.setFont(font(SMALL, QFont.Weight.Medium))
         painter.setPen(theme.color("muted"))
@@ -132,6 +141,16 @@ class Ruler(QWidget):
             painter.drawText(QPointF(min(self.x_of(self._moving) + 6, self.width() - 90), bottom - 4),
                              f"{self._moving:%d %b %Y}")
 
+    def _paint_nothing(self, painter: QPainter) -> None:
+        """The empty ruler: what will stand here, without years or spans that nobody has chosen."""
+        theme, bottom = self._session.theme, 46.0
+        painter.setPen(theme.pen("hairline"))
+        painter.drawLine(QPointF(LEFT, bottom), QPointF(self.width() - RIGHT, bottom))
+        painter.setFont(font(SMALL))
+        painter.setPen(theme.color("muted"))
+        painter.drawText(QRectF(LEFT, 20, self.width() - LEFT - RIGHT, 20), Qt.AlignmentFlag.AlignLeft,
+                         "The history, what is trained on and what is sealed: proposed from the first files.")
+
     def _label(self, painter: QPainter, left: float, right: float, text: str, ground: str) -> None:
         """A word at the top left of a stretch, on a ground that keeps the silhouette from crossing it."""
         room = QRectF(left + 6, 4, max(0.0, right - left - 10), 15)
@@ -140,6 +159,8 @@ class Ruler(QWidget):
         painter.drawText(room.adjusted(2, 0, 0, 0), 0, text)
 
     def _near(self, x: float) -> str | None:
+        if not self._session.markets:
+            return None
         found = min(HANDLES, key=lambda h: abs(self.x_of(self._value(h)) - x))
         return found if abs(self.x_of(self._value(found)) - x) < 7 else None
 
@@ -170,7 +191,9 @@ class Ruler(QWidget):
 
     def keyPressEvent(self, event: QKeyEvent) -> None:
         key = event.key()
-        if key in (Qt.Key.Key_Up, Qt.Key.Key_Down):
+        if not self._session.markets:
+            super().keyPressEvent(event)
+        elif key in (Qt.Key.Key_Up, Qt.Key.Key_Down):
             self._handle = HANDLES[(HANDLES.index(self._handle) + 1) % 2]
             self.update()
         elif key in (Qt.Key.Key_Left, Qt.Key.Key_Right):

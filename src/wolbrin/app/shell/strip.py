@@ -9,6 +9,7 @@ from PySide6.QtWidgets import QProgressBar, QSizePolicy, QWidget
 
 from wolbrin.app.parts import label, link, row, set_role
 from wolbrin.app.session import Session
+from wolbrin.core.errors import Door
 from wolbrin.core.jobs import Job, State
 from wolbrin.core.measures.wording import number
 
@@ -52,10 +53,23 @@ class WorkStrip(QWidget):
         self._timer = QTimer(self, interval=120)
         self._timer.timeout.connect(self.refresh)
         session.job_started.connect(self._add)
+        self.door = link("", self._open_door, tip="Mend what the message names")
+        self._door: Door | None = None
+        line.addWidget(self.door)
+        self.door.hide()
+        self._session = session
         session.noted.connect(self.say)
         self.refresh()
 
-    def say(self, text: str, kind: str) -> None:
+    def _open_door(self) -> None:
+        if self._door is not None:
+            self._session.door_wanted.emit(self._door.at)
+
+    def say(self, text: str, kind: str, door: Door | None = None) -> None:
+        self._door = door
+        self.door.setVisible(door is not None)
+        if door is not None:
+            self.door.setText(door.words)
         set_role(self.message, ROLES[kind])
         self.message.setText(text)
         self.message.setToolTip(text)

@@ -9,7 +9,7 @@ from PySide6.QtCore import QPoint, QSize, Qt, QTimer
 from PySide6.QtGui import QAction, QCloseEvent, QKeySequence, QShowEvent
 from PySide6.QtWidgets import QHBoxLayout, QMainWindow, QMenu, QSplitter, QStackedWidget, QVBoxLayout, QWidget
 
-from wolbrin.app.parts import hairline
+from wolbrin.app.parts import Empty, hairline
 from wolbrin.app.places.backtest.view import BacktestPlace
 from wolbrin.app.places.discover.view import DiscoverPlace
 from wolbrin.app.places.markets.view import MarketsPlace
@@ -26,6 +26,7 @@ from wolbrin.app.session import Session
 from wolbrin.app.shell.actions import Action
 from wolbrin.app.shell.border import BorderPopup
 from wolbrin.app.shell.brief_line import BriefLine
+from wolbrin.app.shell.doors import open_door
 from wolbrin.app.shell.drawer import Drawer
 from wolbrin.app.shell.palette import HelpSheet, Palette
 from wolbrin.app.shell.projects import new_project, open_project
@@ -63,6 +64,10 @@ class MainWindow(QMainWindow):
             place = view(session)
             self.places[place.key] = place
             self.stack.addWidget(place)
+        self.nothing = Empty("This project holds no history yet. Choose files of a market: bars or ticks, as you have them. "
+                             "Layout, time zone, sessions and tick are found in them and shown with their reasons before "
+                             "anything is kept.", "Choose files", lambda: open_door(self, "import"))
+        self.stack.addWidget(self.nothing)
         self.rail = Rail(session.theme, session.settings.desk)
         self.brief = BriefLine(session)
         self.ruler = Ruler(session)
@@ -99,6 +104,8 @@ class MainWindow(QMainWindow):
         self.rail.menu_wanted.connect(lambda anchor: self.menu().popup(anchor.mapToGlobal(QPoint(0, anchor.height()))))
         session.place_wanted.connect(self.go)
         session.border_asked.connect(self.ask_border)
+        session.door_wanted.connect(lambda at: open_door(self, at))
+        session.markets_changed.connect(self._history_came)
         session.counts_changed.connect(self._count_soon)
         session.evidence_changed.connect(self._count_soon)
         session.shelf_changed.connect(self._count_soon)
@@ -133,11 +140,21 @@ class MainWindow(QMainWindow):
             key = "markets"
         self.place = key
         self.rail.show_place(key)
-        self.stack.setCurrentWidget(self.places[key])
-        self.drawer.setVisible(self._drawer_wanted.get(key, False))
+        # Without history only Markets has something to show.
+        bare = not self.session.markets and key != "markets"
+        self.stack.setCurrentWidget(self.nothing if bare else self.places[key])
+        self.drawer.setVisible(self._drawer_wanted.get(key, False) and not bare)
         self.session.project.set_value("place", key)
+        if bare:
+            self.nothing.setFocus()
+            return
         self.places[key].activate()
         self.places[key].setFocus()
+
+    def _history_came(self) -> None:
+        """Turn from the sheet that asks for history to the place, once there is some."""
+        if (self.stack.currentWidget() is self.nothing) == bool(self.session.markets):
+            self.go(self.place)
 
     def toggle_drawer(self) -> None:
         shown = not self.drawer.isVisible()
@@ -232,7 +249,8 @@ class MainWindow(QMainWindow):
     def showEvent(self, event: QShowEvent) -> None:
         super().showEvent(event)
         # Places fill themselves only while they can be seen; the first one has to be told that it can be now.
-        QTimer.singleShot(0, self, self.places[self.place].activate)
+        place = self.places[self.place]
+        QTimer.singleShot(0, self, lambda: place.activate() if place.isVisible() else None)
 
     def closeEvent(self, event: QCloseEvent) -> None:
         if self.drawer.isVisible():

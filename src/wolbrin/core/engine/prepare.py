@@ -11,7 +11,7 @@ import numpy as np
 
 from wolbrin.core.engine import codes as k
 from wolbrin.core.engine.inputs import NO_FINER, NO_NIGHTS, Finer
-from wolbrin.core.errors import UserError
+from wolbrin.core.errors import Door, UserError
 from wolbrin.core.indicators.columns import Columns, Elsewhere, Own, no_other, no_own
 from wolbrin.core.market.bars import Bars, Floats, Ints
 from wolbrin.core.market.sessions import rollovers
@@ -106,7 +106,8 @@ class Prepared:
         rates = self.rates()
         if rates is None:
             raise UserError(f"{terms.code} is converted at the price of {terms.conversion_market}, which is not at hand",
-                            f"{terms.code}, conversion market", "Import that market, or give a fixed rate in the terms.")
+                            f"{terms.code}, conversion market", "Import that market, or give a fixed rate in the terms.",
+                            Door(f"Change the rate of {terms.code}", "rate"))
         return rates_at(self.bars, rates, self.bars.time), rates_at(self.bars, rates, self.bars.end)
 
     @cached_property

@@ -15,7 +15,7 @@ from wolbrin.core.engine.inputs import NO_FINER, NO_LOG, NO_NIGHTS, NOTHING_ASKE
 from wolbrin.core.engine.kernel import simulate
 from wolbrin.core.engine.prepare import FineBars, Prepared, as_prepared
 from wolbrin.core.engine.record import Record, others_read, own_read
-from wolbrin.core.errors import UserError
+from wolbrin.core.errors import Door, UserError
 from wolbrin.core.market.bars import Bars, Floats, Ints, Span, day_of
 from wolbrin.core.market.terms import Terms
 from wolbrin.core.rules.decide import Decisions, decide
@@ -146,13 +146,16 @@ def check(bars: Bars, strategy: Strategy, brief: Brief) -> None:
     terms = bars.terms
     if strategy.flat_by_session_end and not terms.scheduled:
         raise UserError("flat by session end needs a session schedule", terms.code,
-                        "Give the market its sessions, or switch the rule off.")
+                        "Give the market its sessions, or switch the rule off.",
+                        Door(f"Give {terms.code} its sessions", "sessions"))
     if brief.capital <= 0:
-        raise UserError("the starting capital must be above zero", "capital", "Enter the account's size.")
+        raise UserError("the starting capital must be above zero", "capital", "Enter the account's size.",
+                        Door("Set the capital", "capital"))
     fixed = strategy.sizing.kind == "fixed"
     if fixed and np.floor(strategy.quantity / terms.lot_step + 1e-6) * terms.lot_step < terms.minimum_lot - 1e-9:
         raise UserError(f"a quantity of {strategy.quantity:g} is below the smallest lot of {terms.minimum_lot:g}",
-                        f"{terms.code}, quantity", f"Trade at least {terms.minimum_lot:g}.")
+                        f"{terms.code}, quantity", f"Trade at least {terms.minimum_lot:g}.",
+                        Door("Change the size of a trade", "size"))
 
 
 def need_bars(history: Prepared | Bars, span: Span) -> None:
@@ -162,7 +165,7 @@ def need_bars(history: Prepared | Bars, span: Span) -> None:
     if last <= first:
         raise UserError(f"there are no bars in {span}", bars.terms.code,
                         f"Its bars run from {day_of(bars.trading_date[0])} to {day_of(bars.trading_date[-1])}; choose a span "
-                        "that meets them.")
+                        "that meets them.", Door("Change the span", "span"))
 
 
 def plan_of(strategy: Strategy, terms: Terms) -> Plan:

@@ -8,7 +8,7 @@ from threading import Lock
 
 import numpy as np
 
-from wolbrin.core.errors import UserError
+from wolbrin.core.errors import Door, UserError
 from wolbrin.core.indicators.catalogue import find, price_field
 from wolbrin.core.indicators.kernels import wilder_atr
 from wolbrin.core.indicators.model import Floats
@@ -24,7 +24,8 @@ Own = Callable[[str, str, Mapping[str, float], Bars], Floats]
 
 def no_other(market: str, interval: int) -> Bars:
     """Bars of other markets where there are none."""
-    raise UserError(f"this history knows no other market {market}", market, "Run it in a project that holds that market.")
+    raise UserError(f"this history knows no other market {market}", market, "Run it in a project that holds that market.",
+                    Door(f"Import {market}", "import"))
 
 
 def no_own(name: str, digest: str, values: Mapping[str, float], bars: Bars) -> Floats:
@@ -126,7 +127,8 @@ class Columns:
         if market == self.bars.terms.code:
             if interval < own:
                 raise UserError(f"{interval_words(interval)} is shorter than the {interval_words(own)} bars traded on",
-                                market, "Read a longer interval, or trade on shorter bars.")
+                                market, "Read a longer interval, or trade on shorter bars.",
+                                Door("Choose another interval", "interval"))
             bars = to_interval(self.bars, interval)
         else:
             bars = self._elsewhere(market, interval)

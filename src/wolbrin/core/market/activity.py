@@ -12,7 +12,7 @@ import numpy as np
 from numba import njit
 from numpy.typing import NDArray
 
-from wolbrin.core.errors import UserError
+from wolbrin.core.errors import Door, UserError
 from wolbrin.core.market.intervals import Interval
 from wolbrin.core.market.raw import Raw
 from wolbrin.core.market.sessions import session_table
@@ -64,7 +64,7 @@ def by_activity(raw: Raw, terms: Terms, interval: Interval) -> Raw:
         raise UserError(f"{interval.words} bars are not bars by activity", terms.code, "Choose ticks, volume or range.")
     if interval.kind == "volume" and not (raw.volume > 0).any():
         raise UserError("this source has no volume, so volume bars cannot be built", terms.code,
-                        "Choose another kind of bar.")
+                        "Choose another kind of bar.", Door("Choose another interval", "interval"))
     if not len(raw):
         raise UserError("there are no bars in this history", terms.code, "Choose another source.")
     rows = raw if interval.kind == "volume" or raw.interval == 0 else _path(raw)
@@ -73,7 +73,7 @@ def by_activity(raw: Raw, terms: Terms, interval: Interval) -> Raw:
     rows, session = rows.take(inside), at[inside]
     if not len(rows):
         raise UserError("every bar lies outside the market's sessions", terms.code,
-                        "Check the time zone and the session schedule.")
+                        "Check the time zone and the session schedule.", Door(f"Correct {terms.code}'s sessions", "sessions"))
     kind = {"ticks": COUNT, "volume": VOLUME, "range": RANGE}[interval.kind]
     limit = interval.count * (1 + 1e-9) * terms.tick_size if kind == RANGE else float(interval.count)
     fresh = break_rows(kind, limit, session, rows.high, rows.low, rows.volume)

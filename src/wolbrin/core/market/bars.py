@@ -10,7 +10,7 @@ from functools import cached_property
 import numpy as np
 from numpy.typing import NDArray
 
-from wolbrin.core.errors import UserError
+from wolbrin.core.errors import Door, UserError
 from wolbrin.core.market.sessions import NS_A_MINUTE, SessionTable, session_table
 from wolbrin.core.market.terms import Terms
 
@@ -180,7 +180,7 @@ def make_bars(terms: Terms, interval: int, time: Ints, prices: tuple[Floats, Flo
     at, inside = table.place(time)
     if not inside.any():
         raise UserError("every bar lies outside the market's sessions", source,
-                        "Check the time zone and the session schedule.")
+                        "Check the time zone and the session schedule.", Door(f"Correct {terms.code}'s sessions", "sessions"))
     keep = slice(None) if inside.all() else inside
     place: NDArray[np.int32] = at[keep].astype(np.int32)
     start = np.ascontiguousarray(time[keep])

@@ -13,7 +13,7 @@ from typing import Literal
 import numpy as np
 from numpy.typing import NDArray
 
-from wolbrin.core.errors import UserError
+from wolbrin.core.errors import Door, UserError
 from wolbrin.core.market.bars import Bars
 from wolbrin.core.market.sessions import NS_A_MINUTE
 
@@ -111,12 +111,13 @@ def to_interval(bars: Bars, interval: int) -> Bars:
     wanted, base = Interval.of(interval), Interval.of(bars.interval)
     if wanted.by_activity or base.by_activity:
         raise UserError(f"{wanted.words} bars cannot be built from {base.words} bars", bars.terms.code,
-                        "Choose an interval in minutes.")
+                        "Choose an interval in minutes.", Door("Choose another interval", "interval"))
     if wanted.kind == "daily" and base.kind == "minutes":
         return _daily(bars)
     if interval < bars.interval or interval % bars.interval:
         raise UserError(f"{wanted.words} bars cannot be built from {base.words} bars",
-                        bars.terms.code, f"Choose a multiple of {base.words}.")
+                        bars.terms.code, f"Choose a multiple of {base.words}.",
+                        Door("Choose another interval", "interval"))
     step = interval * NS_A_MINUTE
     opened = bars.sessions.open[bars.session]
     slot = (bars.time - opened) // step

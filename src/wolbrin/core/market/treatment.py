@@ -14,7 +14,7 @@ import numpy as np
 from numpy.typing import NDArray
 from pydantic import Field, model_validator
 
-from wolbrin.core.errors import UserError
+from wolbrin.core.errors import Door, UserError
 from wolbrin.core.market.bars import Bars, day_number, make_bars
 from wolbrin.core.market.intervals import DAILY
 from wolbrin.core.market.raw import Raw
@@ -173,7 +173,8 @@ def treat(raw: Raw, terms: Terms, treatment: Treatment, source: str = "history",
             changes.append(Change("spikes", "changed", rows[found.rows]))
             part = Raw(part.interval, part.time, o, h, low_, c, part.volume, part.end)
     if not len(part):
-        raise UserError("the treatment leaves no bar", source, "Take a rule back.")
+        raise UserError("the treatment leaves no bar", source, "Take a rule back.",
+                        Door(f"Change the treatment of {terms.code}", "treatment"))
     bars = make_bars(terms, part.interval, part.time, part.prices, part.volume, source, part.end)
     if len(bars) < len(part):
         rows = rows[np.searchsorted(part.time, bars.time)]

@@ -77,7 +77,11 @@ def worth_lines(terms: Terms, currency: str, ticks: int = 3, contracts: float = 
     """What a tick and a point are worth, and one worked line: point-versus-money mistakes are common."""
     unit = "lots" if terms.kind == "currency pair" else "contracts"
     one = "lot" if terms.kind == "currency pair" else "contract"
-    tick = terms.tick_value * terms.conversion_rate
+    rate = terms.conversion_rate
+    if terms.quote_currency != currency and (terms.conversion_market or rate == 1.0):
+        # The rate moves with a market, or nobody has set it: what is sure is the quote money.
+        rate, currency = 1.0, terms.quote_currency
+    tick = terms.tick_value * rate
     return [f"1 tick on 1 {one} = {money(tick)} {currency}",
-            f"1.00 of price on 1 {one} = {money(terms.point_value * terms.conversion_rate)} {currency}",
+            f"1.00 of price on 1 {one} = {money(terms.point_value * rate)} {currency}",
             f"{ticks} ticks on {contracts:g} {unit} = {money(ticks * tick * contracts)} {currency}"]

@@ -11,7 +11,7 @@ import numpy as np
 import pyarrow as pa
 import pyarrow.parquet as pq
 
-from wolbrin.core.errors import EnvironmentTrouble, UserError
+from wolbrin.core.errors import Door, EnvironmentTrouble, UserError
 from wolbrin.core.market.activity import by_activity
 from wolbrin.core.market.bars import Bars, day_number, make_bars
 from wolbrin.core.market.contracts import Adjust, adjusted
@@ -110,7 +110,8 @@ class History:
         later = raw.take(slice(stop, None)) if self.opened and stop < len(raw) else None
         if not stop and later is None:
             raise UserError(f"all bars of {self.terms.code} lie in the sealed holdout, which begins on {self.border}",
-                            self.terms.code, "Import earlier history, or move the border to a later day.")
+                            self.terms.code, "Import earlier history, or move the border to a later day.",
+                            Door("Change the span", "span"))
         return raw.take(slice(0, stop)), later
 
     def _moved(self, raw: Raw, still: int) -> Raw:

@@ -141,9 +141,19 @@ def known_zone_of(zone: str) -> str:
         raise UserError(str(err), "--zone", "Name one such as Europe/Oslo or UTC.") from None
 
 
-def look_job(found: list[Piece], wishes: Wishes, done: Callable[[list[Opened]], None]) -> Job:
-    """Read files whole, with progress in kB; done(opened) on the job's thread. Nothing is kept."""
-    opened: list[Opened] = []
+def reopened(opened: Opened, layout: Layout) -> Opened:
+    """The same files to be read under another layout; its zone and end of the bar are decided after reading."""
+    reading = layout.model_copy(update={"zone": "UTC", "stamp": "open", "market": opened.reader.layout.market})
+    return Opened(opened.code, opened.pieces, opened.guess, Reader(opened.pieces, reading))
+
+
+def look_job(found: list[Piece], wishes: Wishes, done: Callable[[list[Opened]], None],
+             at_hand: list[Opened] | None = None) -> Job:
+    """Read files whole, with progress in kB; done(opened) on the job's thread. Nothing is kept.
+
+    at_hand: the files with their layouts, where these are decided already.
+    """
+    opened: list[Opened] = list(at_hand or ())
     at = 0
 
     def step(_: None) -> int:

@@ -10,6 +10,8 @@ from wolbrin.core.errors import UserError
 from wolbrin.core.market.bars import Span, day_of
 from wolbrin.core.market.contracts import Month, Rule, join_months
 from wolbrin.core.market.intervals import to_interval
+from wolbrin.core.market.likely.clock import find_clock
+from wolbrin.core.market.likely.week import Week
 from wolbrin.core.market.quality import Report, report
 from wolbrin.core.market.raw import Raw
 from wolbrin.core.market.treatment import Treated, Treatment, treat
@@ -84,6 +86,17 @@ def join_contracts(project: Project, market: str, months: list[str], rule: Rule,
     words = f"{len(months)} contract months, rolled by {rule.by}, {rule.adjust}"
     return project.sources.put(terms, name, made.raw, kind=CONTINUOUS, origin=words, rolls=rolls,
                                adjust=rule.adjust)
+
+
+def week_of(project: Project, source: Source) -> Week | None:
+    """The weekly schedule as it shows in a source's rows before the border; None for daily bars.
+
+    Raises:
+        UserError: all rows are sealed.
+    """
+    raw = project.sources.training_raw(source)
+    zone = project.market(source.market).terms.time_zone
+    return find_clock(raw, True, zone, "open").week
 
 
 def count_bars(project: Project, source: Source, interval: int) -> int:

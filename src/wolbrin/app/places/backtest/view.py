@@ -198,7 +198,11 @@ class BacktestPlace(Place):
         run = self.run
         if run is None or not len(run):
             if s.run_error:
-                self.empty.say(s.run_error)
+                door = s.run_door
+                if door is not None:
+                    self.empty.say(s.run_error, door.words, lambda: s.door_wanted.emit(door.at))
+                else:
+                    self.empty.say(s.run_error)
             elif run is not None:
                 why = run.fault or self._refused(run)
                 self.empty.say(why or "This strategy makes no trade on the training span. Loosen its conditions in Rules, or "

@@ -49,6 +49,10 @@ class Page(QWidget):
         self.session = looked.session
         self._told: object = None
 
+    def focus_on(self, field: str) -> None:
+        """Put the cursor into a field, by its name."""
+        self.setFocus()
+
     def activate(self) -> None:
         """Called when the page is shown or the source has changed while it is."""
 

@@ -102,7 +102,8 @@ class PreviewTable(Table):
         rows: tuple[PreviewRow, ...] = shown.rows
         self.set_records(rows)
         header = self.grid.horizontalHeader()
-        for i, role in enumerate(layout.columns):
-            header.resizeSection(LEADING + i, 136 if role == "time" else 96 if role == "date" else 78)
+        for i in range(len(layout.columns)):
+            longest = max((len(r.fields[i]) for r in rows if i < len(r.fields)), default=4)
+            header.resizeSection(LEADING + i, max(78, min(190, 14 + 8 * longest)))
         self.grid.setColumnHidden(2, not shown.faults)
         self._place_filters()

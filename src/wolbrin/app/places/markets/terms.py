@@ -24,13 +24,17 @@ from PySide6.QtWidgets import (
 
 from wolbrin.app.parts import button, column, label, row
 from wolbrin.app.places.markets.page import Form, Looked, Page, choose, combo, short
+from wolbrin.app.places.markets.week import WeekPicture
 from wolbrin.core.engine.brief import Costs
 from wolbrin.core.errors import UserError, WolbrinError
 from wolbrin.core.faults import first_fault
 from wolbrin.core.market.exchanges import exchange_codes
+from wolbrin.core.market.likely.week import Week
 from wolbrin.core.market.terms import WEEKDAYS, Terms, load_terms
 from wolbrin.core.market.words import read_sessions, worth_lines, write_sessions
 from wolbrin.core.store.settings import CONTRACT_COSTS
+from wolbrin.core.store.sources import Source
+from wolbrin.core.work.markets import week_of
 
 COST_FIELDS = ("spread_ticks", "slippage_ticks", "per_contract", "percent", "minimum", "financing_long", "financing_short",
                "roll_ticks")
@@ -56,7 +60,7 @@ class TermsPage(Page):
         self.inverse = QCheckBox("inverse")
         self.inverse.setAccessibleName("conversion market quotes the inverse")
         self.inverse.toggled.connect(lambda _: self.edited())
-        self.kind = combo([(k, k) for k in ("future", "currency pair", "other")], "Kind", 120, self.edited)
+        self.kind = combo([(k, k) for k in ("future", "currency pair", "index", "other")], "Kind", 120, self.edited)
         self.zone = QComboBox()
         self.zone.setEditable(True)
         self.zone.addItems(sorted(z for z in available_timezones() if "/" in z or z == "UTC"))
@@ -78,6 +82,10 @@ class TermsPage(Page):
         self.sessions.setToolTip("One line a session, such as Mon-Fri 09:00-17:00; days are those of the open, and a close "
                                  "at or before the open crosses midnight")
         self.sessions.textChanged.connect(self.edited)
+        self.week = WeekPicture(self.session.theme)
+        self.week.changed.connect(lambda rules: self.sessions.setPlainText(write_sessions(rules)))
+        self.from_bars = button("From the bars", self._take_week, tip="the schedule that the bars before the border show")
+        self._week: Week | None = None
         self.closed = self._field("closed", 180, "days without trading: 12-25 every year, 2024-03-29 once")
         self.triple = combo([(d, d) for d in WEEKDAYS], "Triple night", 64, self.edited)
         self.which = combo([("contract terms", CONTRACT_COSTS)], "Cost set", 132, self._set_chosen)
@@ -119,7 +127,8 @@ class TermsPage(Page):
         left.add("time zone", self.zone, width=108)
         left.add("of an exchange", self.calendar, width=108,
                  tip="opens, closes and holidays of a listed exchange (ISO 10383 code)")
-        left.add("weekly", self.sessions, width=108)
+        left.add("weekly", self.sessions, self.from_bars, width=108)
+        left.box.addWidget(self.week)
         left.add("closed days", self.closed, width=108)
         right.heading("What it is worth")
         for line in self.worth:
@@ -155,6 +164,12 @@ class TermsPage(Page):
         made.setStretch(0, 1)
         return made
 
+    def focus_on(self, field: str) -> None:
+        """Put the cursor into a field."""
+        widget = self.sessions if field == "sessions" else self.fields.get(field)
+        if widget is not None:
+            widget.setFocus()
+
     # Showing
 
     def activate(self) -> None:
@@ -168,6 +183,44 @@ class TermsPage(Page):
         terms = self.session.project.market(source.market).terms
         if terms != self._before:
             self.fill(terms)
+        self._look_at_week(source)
+
+    def _look_at_week(self, source: Source) -> None:
+        """Find the schedule that the bars show, in the background, for the picture."""
+        key = (source.key, source.file)
+        if key == self._told:
+            return
+        self._told, self._week = key, None
+        project = self.session.project
+
+        def work() -> Week | None:
+            try:
+                return week_of(project, source)
+            except WolbrinError:
+                return None
+
+        def done(week: Week | None) -> None:
+            if self._told == key:
+                self._week = week
+                self._show_week()
+
+        self.session.compute("Sessions in the bars", work, done)
+
+    def _show_week(self) -> None:
+        found = self._week
+        self.from_bars.setEnabled(found is not None and bool(found.rules))
+        same = found is not None and found.zone == self.zone.currentText().strip()
+        try:
+            rules = read_sessions(self.sessions.toPlainText())
+        except UserError:
+            return
+        self.week.show_week(found.share if same and found is not None else None, rules)
+
+    def _take_week(self) -> None:
+        if self._week is not None:
+            self.calendar.setEditText("")
+            self.zone.setEditText(self._week.zone)
+            self.sessions.setPlainText(write_sessions(self._week.rules))
 
     def _calendars(self, codes: tuple[str, ...]) -> None:
         blocked = self.calendar.blockSignals(True)
@@ -292,6 +345,7 @@ class TermsPage(Page):
         """Judge what stands in the form, and say what it is worth."""
         if self._filling or self._before is None:
             return
+        self._show_week()
         pair = self.kind.currentData() == "currency pair"
         title = self.point_line.layout().itemAt(0).widget()
         assert isinstance(title, QLabel)

@@ -84,6 +84,7 @@ class MarketsPlace(Place):
         left = QWidget()
         left.setLayout(column(self.table, row(self.use_button, self.drop_button, None), spacing=6))
         left.layout().setStretch(0, 1)
+        self.left = left
         lower = QWidget()
         lower.setLayout(column(row(self.title, self.about, None, self.rows_shown, 10, self.span, margins=(0, 4, 8, 0)),
                                self.chart, spacing=2))
@@ -132,6 +133,12 @@ class MarketsPlace(Place):
                 Action("markets.all", "Show the whole history on the chart", self.chart.look_all, "Ctrl+0", "markets"),
                 Action("markets.use", "Test on this source", self.use, "", "markets")]
 
+    def look_at_brief(self) -> None:
+        """Look at the source that the brief's market is tested on."""
+        s = self.session
+        if s.market:
+            self.looked.look_at(s.project.sources.get(s.market, s.entry.source))
+
     def _import_files(self) -> None:
         self.show_page("import")
         page: Any = self.pages["import"]
@@ -145,6 +152,8 @@ class MarketsPlace(Place):
         self.choice.set(key)
         self.stack.setCurrentWidget(self.pages[key])
         self.lower.setVisible(self.page.with_chart)
+        # Looking into files needs the room, and its own market is chosen there.
+        self.left.setVisible(key != "import")
         self.page.activate()
         if self.page.with_chart:
             self._draw()
@@ -158,8 +167,8 @@ class MarketsPlace(Place):
         now = self.looked.source
         wanted = next((s for s in sources if now is not None and s.key == now.key), None) or next(
             (s for s in sources if s.market == self.session.market and self._tested(s)), sources[0] if sources else None)
+        self.choice.setVisible(wanted is not None)
         if wanted is None:
-            self.title.setText("This project holds no market yet.")
             self.show_page("import")
             return
         shown = [sources[r].key for r in self.table.model.shown]

@@ -1,0 +1,214 @@
+"""The work behind the import page, in the background: guessing layouts, reading, judging, taking in. It shows nothing."""
+
+from __future__ import annotations
+
+from dataclasses import replace
+from pathlib import Path
+from typing import Any
+
+from PySide6.QtCore import QObject, Signal
+
+from wolbrin.app.session import Session
+from wolbrin.core.errors import WolbrinError
+from wolbrin.core.jobs import Job, State
+from wolbrin.core.market.importing.append import Joined
+from wolbrin.core.market.importing.files import Piece, pieces
+from wolbrin.core.market.importing.layout import Layout
+from wolbrin.core.market.importing.read import Imported
+from wolbrin.core.market.terms import Terms
+from wolbrin.core.work.importing import known_rows, read_job, take_in_all, weigh
+from wolbrin.core.work.looking import Judged, Opened, Wishes, judge, look_job, open_files, reopened
+from wolbrin.core.work.starting import Spans, add_first_strategy, spans_for, take_in_judged
+
+
+class Looking(QObject):
+    """Files that are looked into. Each request supersedes the one before.
+
+    Signals: opened, when layouts are guessed; read_over(sentence), when reading ended, empty when it went well; judged_over;
+    refused(sentence), when files cannot be looked into or judged; taken(source, rows, remarks), when all is in the project;
+    not_taken(sentence).
+    """
+
+    opened_all = Signal()
+    read_over = Signal(str)
+    judged_over = Signal()
+    refused = Signal(str)
+    taken = Signal(object, int, object)
+    not_taken = Signal(str)
+
+    def __init__(self, session: Session) -> None:
+        super().__init__()
+        self.session = session
+        self.found: list[Piece] = []
+        self.opened: list[Opened] = []
+        self.judged: list[Judged] = []
+        self.months: list[tuple[str, Imported]] = []  # contract months, each read for itself
+        self.spans: Spans | None = None
+        self.wishes = Wishes()
+        self.code_said = ""
+        self.job: Job | None = None
+        self._asked = 0
+
+    @property
+    def busy(self) -> bool:
+        return self.job is not None and not self.job.state.over
+
+    @property
+    def all_read(self) -> bool:
+        return bool(self.opened) and all(o.read is not None for o in self.opened)
+
+    def forget(self) -> None:
+        """Drop everything; what runs is stopped."""
+        self._asked += 1
+        if self.job is not None:
+            self.job.stop()
+            self.job = None
+        self.found, self.opened, self.judged, self.months, self.spans, self.code_said = [], [], [], [], None, ""
+        self.wishes = Wishes()
+
+    def stale(self) -> None:
+        """The rows have to be read again, under another layout."""
+        self._asked += 1
+        self.judged, self.months = [], []
+
+    def open(self, paths: list[Path], wishes: Wishes) -> None:
+        """Guess the layouts of files. Raises UserError where there are none."""
+        self.forget()
+        self.found = pieces(paths)
+        self.wishes = wishes
+        asked, found = self._asked, self.found
+
+        def work() -> list[Opened] | WolbrinError:
+            try:
+                return open_files(found, wishes)
+            except WolbrinError as err:
+                return err
+
+        def done(made: list[Opened] | WolbrinError) -> None:
+            if asked == self._asked:
+                if isinstance(made, WolbrinError):
+                    self.found = []
+                    self.refused.emit(made.sentence())
+                else:
+                    self.opened = made
+                    self.opened_all.emit()
+
+        self.session.compute("Look into files", work, done)
+
+    def read(self, layout: Layout, months: bool) -> None:
+        """Read everything under a layout."""
+        outcome: list[Any] = []
+        if months:
+            job = self.session.attempt(lambda: read_job(self.found, layout, outcome.append, True))
+        else:
+            again = [reopened(o, layout) for o in self.opened]
+            job = self.session.attempt(lambda: look_job(self.found, self.wishes, outcome.append, again))
+        if job is None:
+            return
+        self.job = job
+
+        def over(done: Job) -> None:
+            if done is not self.job:
+                return
+            self.job = None
+            if done.state is State.DONE and outcome:
+                if months:
+                    self.months = outcome[0]
+                else:
+                    self.opened = outcome[0]
+                self.read_over.emit("")
+                return
+            error = done.error
+            self.read_over.emit("Stopped; nothing was kept." if error is None else
+                                error.sentence() if isinstance(error, WolbrinError) else str(error))
+
+        self.session.start(job, "threads", over)
+
+    def judge(self, target: Terms | None, source: str) -> None:
+        """Decide zone, end of the bar and terms; target: of the market that is there already, into which the files go."""
+        if not self.all_read:
+            return
+        self._asked += 1
+        asked, opened, project = self._asked, list(self.opened), self.session.project
+        one = len(opened) == 1
+        target = target if one else None
+        wishes = replace(self.wishes, terms=target, currency=self.session.settings.currency,
+                         code=(target.code if target else self.code_said) if one else "")
+
+        def work() -> tuple[Spans | None, list[Judged]] | WolbrinError:
+            try:
+                spans = spans_for(project, opened)
+                border = spans.border if spans else project.settings.holdout_first
+                told = replace(wishes, border=border, old=known_rows(project, target.code, source) if target else None)
+                return spans, [judge(o, told) for o in opened]
+            except WolbrinError as err:
+                return err
+
+        def done(made: tuple[Spans | None, list[Judged]] | WolbrinError) -> None:
+            if asked != self._asked:
+                return
+            if isinstance(made, WolbrinError):
+                self.judged = []
+                self.refused.emit(made.sentence())
+            else:
+                self.spans, self.judged = made
+                self.judged_over.emit()
+
+        self.session.compute("Judge the files", work, done)
+
+    def weigh(self, market: str, source: str, imported: Imported, then: Any) -> None:
+        """Compare rows with a source that is there; then(joined or error)."""
+        project = self.session.project
+
+        def work() -> Joined | WolbrinError:
+            try:
+                return weigh(project, market, source, imported.raw)
+            except WolbrinError as err:
+                return err
+
+        self.session.compute("Compare with the source", work, then)
+
+    def take(self, source: str, keep: str) -> None:
+        """Keep what was judged: every market whole, or none of it. The first history gets a first strategy."""
+        project, judged, spans = self.session.project, list(self.judged), self.spans
+        first = not self.session.markets
+
+        def work() -> Any:
+            remarks: list[str] = []
+            made = None
+            with project.transaction():
+                for j in judged:
+                    made, _, lack = take_in_judged(project, j, source, keep, spans)
+                    remarks += lack
+            if first and not project.strategies():
+                add_first_strategy(project, judged[0].code)
+            return made, sum(len(j.imported.raw) for j in judged), remarks
+
+        self._take(work)
+
+    def take_months(self, terms: Terms, layout: Layout, keep: str) -> None:
+        """Keep contract months, each as a source of its own."""
+        project, read = self.session.project, list(self.months)
+        origin = ", ".join(p.name for p in self.found[:20])
+
+        def work() -> Any:
+            made = take_in_all(project, terms, [(stem, i.raw) for stem, i in read], keep=keep, origin=origin, layout=layout,
+                               months=True)
+            return made, sum(len(i.raw) for _, i in read), []
+
+        self._take(work)
+
+    def _take(self, work: Any) -> None:
+        def safely() -> Any:
+            try:
+                return work()
+            except WolbrinError as err:
+                return err
+
+        def done(made: Any) -> None:
+            if isinstance(made, WolbrinError):
+                self.not_taken.emit(made.sentence())
+            else:
+                self.taken.emit(*made)
+
+        self.session.compute("Take in", safely, done)

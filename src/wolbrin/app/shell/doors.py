@@ -1,0 +1,46 @@
+"""Doors: where a message leads that names what mends it. Each puts the cursor into the setting itself."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from typing import TYPE_CHECKING, Any
+
+from PySide6.QtCore import QTimer
+
+if TYPE_CHECKING:
+    from wolbrin.app.shell.window import MainWindow
+
+
+def _markets_page(window: MainWindow, page: str, field: str = "") -> None:
+    """A page of Markets for the brief's market, with the cursor in one of its fields."""
+    window.go("markets")
+    place: Any = window.places["markets"]
+    place.look_at_brief()
+    place.show_page(page)
+    if field:
+        # The page fills itself when it is shown; the cursor comes after.
+        QTimer.singleShot(0, place, lambda: place.pages[page].focus_on(field))
+
+
+def _import(window: MainWindow) -> None:
+    window.go("markets")
+    place: Any = window.places["markets"]
+    place.show_page("import")
+    place.pages["import"].choose.setFocus()
+
+
+def open_door(window: MainWindow, at: str) -> None:
+    """Lead to a setting by its name; see DOORS."""
+    DOORS[at](window)
+
+
+DOORS: dict[str, Callable[[MainWindow], None]] = {
+    "sessions": lambda w: _markets_page(w, "terms", "sessions"),
+    "rate": lambda w: _markets_page(w, "terms", "conversion_rate"),
+    "treatment": lambda w: _markets_page(w, "treatment"),
+    "import": _import,
+    "span": lambda w: w.brief.span.click(),
+    "interval": lambda w: w.brief.interval.click(),
+    "capital": lambda w: w.brief.capital.click(),
+    "size": lambda w: w.brief.size.click(),
+}
