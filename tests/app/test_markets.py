@@ -66,17 +66,17 @@ def test_a_newcomer_takes_the_dirty_file_in_and_makes_it_fit(window: MainWindow,
     page = place.pages["import"]
     assert place.page is page
     assert page.preview.roles() == ["date", "clock", "open", "high", "low", "close", "volume"]
-    assert page.delimiter.currentData() == ";"
-    assert page.decimal.currentData() == ","
+    assert page.form.delimiter.currentData() == ";"
+    assert page.form.decimal.currentData() == ","
     put(page.market, "\0new")
     assert page.code.isVisible()
     page.code.setText("COB")
-    page.zone.setEditText("Europe/Oslo")
+    page.form.zone.setEditText("Europe/Oslo")
     settle()
     page.start()
     settle()
     assert "4 rows could not be read" in page.result.text()
-    assert [b.row for b in page.bad.model.records] == [1002, 2002, 3002, 4002]
+    assert [b.row for b in page.rows.bad.model.records] == [1002, 2002, 3002, 4002]
     assert not [m for m in s.markets if m.code == "COB"], "nothing is kept before it is taken in"
     page.take()
     settle()
@@ -136,24 +136,24 @@ def test_wrong_settings_are_told_beside_the_preview(window: MainWindow, place, s
     settle()
     page = place.pages["import"]
     assert page.market.currentData() == "NPW", "the file's name tells the market"
-    assert "lie in NPW's sessions" in page.doubts.text()
-    assert page.read_button.isEnabled()
+    assert any("that are there already agree" in f.why for f in page.look.judged[0].findings)
+    assert page.take_button.isVisibleTo(page)
     page.preview._boxes[2].setCurrentText("skip")
     assert "no column is read as open" in page.fault.text()
     assert not page.read_button.isEnabled()
     page.preview._boxes[2].setCurrentText("open")
-    page.zone.setEditText("Moon/Sea")
+    page.form.zone.setEditText("Moon/Sea")
     assert "time zone" in page.fault.text()
-    page.zone.setEditText("UTC")
-    page.minutes.setText("abc")
+    page.form.zone.setEditText("UTC")
+    page.form.minutes.setText("abc")
     assert "number of minutes" in page.fault.text()
-    page.minutes.setText("")
-    put(page.delimiter, ",")
+    page.form.minutes.setText("")
+    put(page.form.delimiter, ",")
     assert not page.read_button.isEnabled()
-    put(page.delimiter, ";")
-    page.time_format.setEditText("%Y/%m/%d %H:%M")
+    put(page.form.delimiter, ";")
+    page.form.time_format.setEditText("%Y/%m/%d %H:%M")
     assert "cannot be read" in page.fault.text()
-    page.time_format.setEditText("iso")
+    page.form.time_format.setEditText("iso")
     assert page.fault.text() == ""
     page.layout_name.setText("desk")
     page.edited()
@@ -162,6 +162,7 @@ def test_wrong_settings_are_told_beside_the_preview(window: MainWindow, place, s
     bad = tmp_path / "no.csv"
     bad.write_bytes(b"\x00\x01\x02\x03")
     page.open([bad])
+    settle()
     assert "not a text file" in page.fault.text()
     page.open([tmp_path / "absent.csv"])
     assert "does not exist" in page.fault.text()
@@ -186,7 +187,7 @@ def test_importing_again_appends_and_shows_disagreements(window: MainWindow, pla
         settle()
         if file == second:
             assert "1 are there with other prices" in page.result.text()
-            assert page.differ.model.rowCount() == 1
+            assert page.rows.differ.model.rowCount() == 1
             assert page.keep.isVisibleTo(page)
         page.take()
         settle()

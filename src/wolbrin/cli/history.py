@@ -49,14 +49,14 @@ def _take_months(project: Project, terms: Terms, found: list[Piece], layout: Lay
     """Read files as contract months, each a source of its own."""
     from wolbrin.core.market.importing.guess import guess
     from wolbrin.core.market.importing.layout import make_layout
-    from wolbrin.core.work.importing import read_job, take_in_all
+    from wolbrin.core.work.importing import read_job
+    from wolbrin.core.work.starting import take_in_months
 
     outcome: list[list[tuple[str, Imported]]] = []
     chosen = layout or guess(found, order).layout
     chosen = make_layout(chosen.model_dump() | {k: v for k, v in said.items() if v is not None}, "options")
     _done(run(read_job(found, chosen, outcome.append, True), "threads"))
-    made = take_in_all(project, terms, [(stem, i.raw) for stem, i in outcome[0]], keep=keep,
-                       origin=", ".join(p.name for p in found[:20]), layout=chosen, months=True)
+    made = take_in_months(project, terms, outcome[0], chosen, ", ".join(p.name for p in found[:20]), keep)
     return made, outcome[0]
 
 

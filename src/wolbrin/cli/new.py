@@ -87,7 +87,6 @@ def add(app: typer.Typer) -> None:
                               markup=False)
             return
         from wolbrin.core.market.importing.files import pieces  # pandas is slow to import
-        from wolbrin.core.market.importing.grouping import are_months
         from wolbrin.core.market.likely.terms_of import Said, spoken_sessions
         from wolbrin.core.work.looking import Opened, Wishes, days_of, judge, look_job, questions_of
         from wolbrin.core.work.starting import SEALED_SHARE, check_enough, likely_spans, start_project
@@ -102,9 +101,6 @@ def add(app: typer.Typer) -> None:
             sealed = share_or_day(holdout)
             rules, rules_zone = spoken_sessions(sessions) if sessions is not None else (None, None)
             found = pieces(paths)
-            if are_months(found):
-                raise UserError("these are contract months of one future", ", ".join(p.name for p in found[:3]),
-                                f"Start with `wolbrin new {folder}`, import them with --months, and join them.")
             wishes = Wishes(code=market, zone=zone, stamp=stamp, order=order, decimal=decimal, minutes=minutes,
                             said=Said(exchange, kind, tick, rules, rules_zone), currency=currency or "EUR")
             outcome: list[list[Opened]] = []
@@ -113,6 +109,9 @@ def add(app: typer.Typer) -> None:
                 raise typer.Exit(FAILED)
             opened = outcome[0]
             for one in opened:
+                if one.months:
+                    raise UserError("these are contract months of one future", ", ".join(p.name for p in one.pieces[:3]),
+                                    f"Start with `wolbrin new {folder}`, import them with --months, and join them.")
                 check_enough(one.clock.raw, one.pieces[0].name)
             spans = likely_spans(days_of(opened), sealed if sealed is not None else SEALED_SHARE)
             wishes = replace(wishes, border=spans.border)

@@ -20,9 +20,10 @@ from wolbrin.core.market.exchanges import exchange_zone
 from wolbrin.core.market.findings import Finding
 from wolbrin.core.market.importing.files import Piece
 from wolbrin.core.market.importing.fit import Fit, fit_to_bars, fit_to_sessions
-from wolbrin.core.market.importing.grouping import clean_code, group_files
+from wolbrin.core.market.importing.grouping import are_months, clean_code, group_files
 from wolbrin.core.market.importing.guess import Guess, guess
 from wolbrin.core.market.importing.layout import Layout, make_layout
+from wolbrin.core.market.importing.preview import overlap
 from wolbrin.core.market.importing.read import Imported, Reader
 from wolbrin.core.market.intervals import interval_words
 from wolbrin.core.market.likely.clock import Clock, find_clock
@@ -58,13 +59,14 @@ class Wishes:
 
 @dataclass
 class Opened:
-    """Files of one market, read, not yet judged."""
+    """Files of one market, read, not yet judged. months: they are contract months of a future, by names or by overlap."""
 
     code: str
     pieces: list[Piece]
     guess: Guess
     reader: Reader
     read: Imported | None = None
+    months: bool = False
 
     @property
     def clock(self) -> Imported:
@@ -123,7 +125,8 @@ def open_files(found: list[Piece], wishes: Wishes) -> list[Opened]:
             if wishes.code and len(groups) == 1 and len(names) == 1:
                 code = clean_code(wishes.code)
             reading = layout.model_copy(update={"market": name})
-            out.append(Opened(code, mine, made, Reader(mine, reading)))
+            months = not name and (are_months(mine) or overlap(mine, reading))
+            out.append(Opened(code, mine, made, Reader(mine, reading), months=months))
     if wishes.code and len(out) > 1:
         keep = [o for o in out if o.code == clean_code(wishes.code)]
         if not keep:
@@ -144,7 +147,7 @@ def known_zone_of(zone: str) -> str:
 def reopened(opened: Opened, layout: Layout) -> Opened:
     """The same files to be read under another layout; its zone and end of the bar are decided after reading."""
     reading = layout.model_copy(update={"zone": "UTC", "stamp": "open", "market": opened.reader.layout.market})
-    return Opened(opened.code, opened.pieces, opened.guess, Reader(opened.pieces, reading))
+    return Opened(opened.code, opened.pieces, opened.guess, Reader(opened.pieces, reading), months=opened.months)
 
 
 def look_job(found: list[Piece], wishes: Wishes, done: Callable[[list[Opened]], None],
@@ -254,6 +257,12 @@ def _fit(seen: Raw, layout: Layout, wishes: Wishes, told: bool) -> _Fitted | Non
         return None
     return _Fitted(None if told else fitted.zone, fitted.stamp,
                    f"Read so, {fitted.inside:.1%} of the bars lie in {terms.calendar or terms.code}'s sessions.")
+
+
+def judge_first_month(opened: Opened, wishes: Wishes) -> Judged:
+    """Zone, end of the bar and terms of contract months, judged by the largest of them."""
+    piece = max(opened.pieces, key=lambda p: p.size)
+    return judge(Opened(opened.code, [piece], opened.guess, Reader([piece], opened.reader.layout)), wishes)
 
 
 def questions_of(judged: list[Judged]) -> list[tuple[str, Finding]]:

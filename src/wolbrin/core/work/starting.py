@@ -13,6 +13,8 @@ from numpy.typing import NDArray
 from wolbrin.core.engine.run import backtest
 from wolbrin.core.errors import UserError, WolbrinError
 from wolbrin.core.market.importing.append import Joined
+from wolbrin.core.market.importing.layout import Layout
+from wolbrin.core.market.importing.read import Imported
 from wolbrin.core.market.intervals import DAILY
 from wolbrin.core.market.raw import Raw
 from wolbrin.core.market.terms import Terms
@@ -22,7 +24,7 @@ from wolbrin.core.store.project import DATABASE, HISTORY, MarketEntry, Project
 from wolbrin.core.store.settings import Settings
 from wolbrin.core.store.sources import Source
 from wolbrin.core.work.footing import Footing
-from wolbrin.core.work.importing import take_in
+from wolbrin.core.work.importing import take_in, take_in_all
 from wolbrin.core.work.looking import LEAST_BARS, LEAST_DAYS, Judged, Opened, days_of
 
 EPOCH = dt.date(1970, 1, 1)
@@ -187,19 +189,9 @@ def take_in_judged(project: Project, judged: Judged, source: str = "file", keep:
     Raises:
         UserError: the rows give no bar under the terms; nothing was changed then.
     """
-    there = project.markets()
-    new = all(m.code != judged.code for m in there)
-    settings, terms = project.settings, judged.terms
     origin = ", ".join(p.name for p in judged.pieces[:20])
-    if new:
-        terms = likely_conversion(terms, settings.currency, [*(m.terms for m in there), terms])
     with project.transaction():
-        if new:
-            changes: dict[str, object] = {"assumed_costs": (*settings.assumed_costs, judged.code)}
-            if spans is not None and not there and not project.worked():
-                changes |= {"training_first": spans.first, "holdout_first": spans.border, "last": spans.last,
-                            "training_last": None}
-            project.update_settings(Settings.model_validate(settings.model_dump() | changes))
+        terms = _welcome(project, judged.terms, spans)
         made, joined = take_in(project, terms, source, judged.imported.raw, keep=keep, origin=origin, layout=judged.layout)
         entry = project.market(judged.code)
         last = dt.date.fromisoformat(entry.last[:10])
@@ -211,6 +203,29 @@ def take_in_judged(project: Project, judged: Judged, source: str = "file", keep:
         remarks.append(f"1 {terms.quote_currency} is taken as 1 {settings.currency} for {terms.code}; set the rate in its "
                        "terms.")
     return made, joined, [r for r in remarks if r]
+
+
+def _welcome(project: Project, terms: Terms, spans: Spans | None) -> Terms:
+    """Prepare a project for a market: of a new one costs are assumed, and the first one brings the border."""
+    there, settings = project.markets(), project.settings
+    if any(m.code == terms.code for m in there):
+        return terms
+    changes: dict[str, object] = {"assumed_costs": (*settings.assumed_costs, terms.code)}
+    if spans is not None and not there and not project.worked():
+        changes |= {"training_first": spans.first, "holdout_first": spans.border, "last": spans.last, "training_last": None}
+    project.update_settings(Settings.model_validate(settings.model_dump() | changes))
+    return likely_conversion(terms, settings.currency, [*(m.terms for m in there), terms])
+
+
+def take_in_months(project: Project, terms: Terms, read: list[tuple[str, Imported]], layout: Layout, origin: str,
+                   keep: str = "old") -> Source:
+    """Keep contract months of a market that is there or new, each as a source of its own: all of them, or none."""
+    days = [np.unique(i.raw.time // (86_400 * 10**9)) for _, i in read]
+    empty = not project.markets() and not project.worked() and project.settings.holdout_first == Settings().holdout_first
+    with project.transaction():
+        terms = _welcome(project, terms, likely_spans([np.unique(np.concatenate(days))]) if empty else None)
+        return take_in_all(project, terms, [(stem, i.raw) for stem, i in read], keep=keep, origin=origin, layout=layout,
+                           months=True)
 
 
 def add_first_strategy(project: Project, code: str) -> tuple[int, str]:

@@ -19,7 +19,7 @@ from wolbrin.app.places.markets.rows_view import FIRST, RowsView
 from wolbrin.core.errors import WolbrinError
 from wolbrin.core.market.importing.append import Joined
 from wolbrin.core.market.importing.files import ENDINGS
-from wolbrin.core.market.importing.grouping import are_months, clean_code
+from wolbrin.core.market.importing.grouping import clean_code
 from wolbrin.core.market.importing.layout import Layout
 from wolbrin.core.market.importing.preview import Preview, preview
 from wolbrin.core.market.importing.tables import BadRow
@@ -27,7 +27,7 @@ from wolbrin.core.market.intervals import interval_words
 from wolbrin.core.market.quality import stamp
 from wolbrin.core.market.terms import Terms
 from wolbrin.core.measures.wording import number
-from wolbrin.core.work.looking import Wishes
+from wolbrin.core.work.looking import Judged, Wishes
 
 NEW = "\0new"
 ABOUT = ("Files of bars or ticks as you have them: CSV, TXT, gz, zip or Parquet, one market or several, a year a file or all "
@@ -47,6 +47,7 @@ class ImportPage(Page):
         self.look.refused.connect(self._refused)
         self.look.read_over.connect(self._read_over)
         self.look.judged_over.connect(self._judged)
+        self.look.month_judged.connect(self._month_judged)
         self.look.taken.connect(self._taken)
         self.look.not_taken.connect(self._not_taken)
         self.layout_now: Layout | None = None
@@ -180,9 +181,7 @@ class ImportPage(Page):
         found = self.look.found
         names = found[0].name if len(found) == 1 else f"{len(found)} files, first {found[0].name}"
         self.files.setText(f"{names}, {sum(p.size for p in found) / 1e6:,.1f} MB")
-        blocked = self.months.blockSignals(True)
-        self.months.setChecked(are_months(found))
-        self.months.blockSignals(blocked)
+        self.source.setText(Path(found[0].path.name.removesuffix(".gz")).stem[:40])
 
     def _refused(self, sentence: str) -> None:
         if not self.look.found:
@@ -197,6 +196,9 @@ class ImportPage(Page):
     def _opened(self) -> None:
         """Show the layout that was guessed, and read everything under it."""
         opened = self.look.opened
+        blocked = self.months.blockSignals(True)
+        self.months.setChecked(opened[0].months)
+        self.months.blockSignals(blocked)
         codes = [m.code for m in self.session.markets]
         name = self.look.found[0].name.lower()
         code = opened[0].code
@@ -211,7 +213,20 @@ class ImportPage(Page):
         choose(self.layouts, None)
         self._fill(opened[0].reader.layout)
         self.edited()
-        if self.layout_now is not None:
+        if self.layout_now is None:
+            return
+        if self.months.isChecked():
+            self.look.judge_month(self._target())
+        else:
+            self.start()
+
+    def _month_judged(self) -> None:
+        """One contract month has shown how all are read and what the market is like."""
+        month = self.look.month
+        if month is not None:
+            self._fill(month.layout)
+            self._preview(month.layout)
+            self._show_found(month)
             self.start()
 
     def _layout_chosen(self) -> None:
@@ -367,7 +382,7 @@ class ImportPage(Page):
         self.code.setVisible(new and not several)
         self.market.setVisible(not several)
         self.which.setVisible(several)
-        self.terms.setVisible(new and bool(look.judged))
+        self.terms.setVisible(new and bool(look.judged or look.month))
         self.months.setVisible(len(look.found) > 1 and not several)
         self.source.setEnabled(not self.months.isChecked())
         ready = bool(look.judged or (self.months.isChecked() and look.months))
@@ -417,6 +432,11 @@ class ImportPage(Page):
             self._preview(j.layout)
         except WolbrinError as err:
             self._say(err.sentence())
+        self._show_found(j)
+        self._weigh()
+
+    def _show_found(self, j: Judged) -> None:
+        """What was found, the questions, and the terms of a new market."""
         new = self.market.currentData() == NEW
         self.questions.show_findings(j.questions, ())
         self.findings.show_findings([f for f in j.findings if not f.ask], j.imported.notes)
@@ -424,7 +444,6 @@ class ImportPage(Page):
             self.terms.show_terms(j.terms, j.clock.week)
             self.terms.load_exchanges()
         self.side.verticalScrollBar().setValue(0)
-        self._weigh()
 
     def _weigh(self) -> None:
         """Say what came of the reading and what taking it in would do."""
@@ -482,9 +501,11 @@ class ImportPage(Page):
         """Keep what was read: all of it, or nothing."""
         source, keep, look = self.source.text().strip(), str(self.keep.currentData()), self.look
         if look.months:
-            target = self._target()
+            code = clean_code(self.code.text())
+            target = self._target() or (self.terms.terms().model_copy(update={"code": code}) if look.month and code else None)
             if target is None or self.layout_now is None:
-                self._say("Contract months go into a market that is there; take in one of them as a new market first.")
+                self._say("A new market needs a code, such as the one it trades under.")
+                self.code.setFocus()
                 return
             self.take_button.setEnabled(False)
             look.take_months(target, self.layout_now, keep)

@@ -16,22 +16,32 @@ from wolbrin.core.market.importing.files import Piece, pieces
 from wolbrin.core.market.importing.layout import Layout
 from wolbrin.core.market.importing.read import Imported
 from wolbrin.core.market.terms import Terms
-from wolbrin.core.work.importing import known_rows, read_job, take_in_all, weigh
-from wolbrin.core.work.looking import Judged, Opened, Wishes, judge, look_job, open_files, reopened
-from wolbrin.core.work.starting import Spans, add_first_strategy, spans_for, take_in_judged
+from wolbrin.core.work.importing import known_rows, read_job, weigh
+from wolbrin.core.work.looking import (
+    Judged,
+    Opened,
+    Wishes,
+    judge,
+    judge_first_month,
+    look_job,
+    open_files,
+    reopened,
+)
+from wolbrin.core.work.starting import Spans, add_first_strategy, spans_for, take_in_judged, take_in_months
 
 
 class Looking(QObject):
     """Files that are looked into. Each request supersedes the one before.
 
-    Signals: opened, when layouts are guessed; read_over(sentence), when reading ended, empty when it went well; judged_over;
-    refused(sentence), when files cannot be looked into or judged; taken(source, rows, remarks), when all is in the project;
-    not_taken(sentence).
+    Signals: opened_all, when layouts are guessed; month_judged, when a contract month has shown the layout of all;
+    read_over(sentence), when reading ended, empty when it went well; judged_over; refused(sentence), when files cannot be
+    looked into or judged; taken(source, rows, remarks), when all is in the project; not_taken(sentence).
     """
 
     opened_all = Signal()
     read_over = Signal(str)
     judged_over = Signal()
+    month_judged = Signal()
     refused = Signal(str)
     taken = Signal(object, int, object)
     not_taken = Signal(str)
@@ -43,6 +53,7 @@ class Looking(QObject):
         self.opened: list[Opened] = []
         self.judged: list[Judged] = []
         self.months: list[tuple[str, Imported]] = []  # contract months, each read for itself
+        self.month: Judged | None = None  # what one of them shows of zone and terms
         self.spans: Spans | None = None
         self.wishes = Wishes()
         self.code_said = ""
@@ -63,7 +74,8 @@ class Looking(QObject):
         if self.job is not None:
             self.job.stop()
             self.job = None
-        self.found, self.opened, self.judged, self.months, self.spans, self.code_said = [], [], [], [], None, ""
+        self.found, self.opened, self.judged, self.months, self.month = [], [], [], [], None
+        self.spans, self.code_said = None, ""
         self.wishes = Wishes()
 
     def stale(self) -> None:
@@ -156,6 +168,30 @@ class Looking(QObject):
 
         self.session.compute("Judge the files", work, done)
 
+    def judge_month(self, target: Terms | None) -> None:
+        """Decide zone, end of the bar and terms of contract months by one of them, before all are read."""
+        self._asked += 1
+        asked, opened = self._asked, self.opened[0]
+        wishes = replace(self.wishes, terms=target, currency=self.session.settings.currency, code=self.code_said,
+                         border=self.session.project_settings.holdout_first)
+
+        def work() -> Judged | WolbrinError:
+            try:
+                return judge_first_month(opened, wishes)
+            except WolbrinError as err:
+                return err
+
+        def done(made: Judged | WolbrinError) -> None:
+            if asked != self._asked:
+                return
+            if isinstance(made, WolbrinError):
+                self.refused.emit(made.sentence())
+            else:
+                self.month = made
+                self.month_judged.emit()
+
+        self.session.compute("Judge a contract month", work, done)
+
     def weigh(self, market: str, source: str, imported: Imported, then: Any) -> None:
         """Compare rows with a source that is there; then(joined or error)."""
         project = self.session.project
@@ -192,8 +228,7 @@ class Looking(QObject):
         origin = ", ".join(p.name for p in self.found[:20])
 
         def work() -> Any:
-            made = take_in_all(project, terms, [(stem, i.raw) for stem, i in read], keep=keep, origin=origin, layout=layout,
-                               months=True)
+            made = take_in_months(project, terms, read, layout, origin, keep)
             return made, sum(len(i.raw) for _, i in read), []
 
         self._take(work)

@@ -77,7 +77,7 @@ class TermsPage(Page):
         self.calendar.currentTextChanged.connect(lambda _: self.edited())
         self.calendar.lineEdit().setPlaceholderText("weekly schedule below")
         self.sessions = QPlainTextEdit()
-        self.sessions.setFixedSize(180, 64)
+        self.sessions.setFixedSize(180, 44)
         self.sessions.setAccessibleName("Weekly sessions")
         self.sessions.setToolTip("One line a session, such as Mon-Fri 09:00-17:00; days are those of the open, and a close "
                                  "at or before the open crosses midnight")
@@ -127,7 +127,8 @@ class TermsPage(Page):
         left.add("time zone", self.zone, width=108)
         left.add("of an exchange", self.calendar, width=108,
                  tip="opens, closes and holidays of a listed exchange (ISO 10383 code)")
-        left.add("weekly", self.sessions, self.from_bars, width=108)
+        left.add("weekly", self.sessions, width=108)
+        left.add("", self.from_bars, width=108)
         left.box.addWidget(self.week)
         left.add("closed days", self.closed, width=108)
         right.heading("What it is worth")

@@ -54,14 +54,23 @@ def clean_code(text: str) -> str:
 
 def group_files(pieces: list[Piece]) -> list[Group]:
     """Files by the market their names call, in order of first appearance. Files without a name of their own belong
-    together."""
+    together, and so do contract months."""
+    if are_months(pieces):
+        first = MONTH.match(_head_of(pieces[0]))
+        return [Group(first[1] if first else "", tuple(pieces))]
     found: dict[str, list[Piece]] = {}
     for piece in pieces:
         found.setdefault(code_in(stem_of(piece)), []).append(piece)
     return [Group(code, tuple(mine)) for code, mine in found.items()]
 
 
+def _head_of(piece: Piece) -> str:
+    """A file's name up to the first sign that parts it, with root and month together."""
+    stem = stem_of(piece).upper()
+    return stem if MONTH.match(stem) else re.split(r"[-_. ]", stem)[0]
+
+
 def are_months(pieces: list[Piece]) -> bool:
     """Whether files are contract months of one future, by their names: a root, a month's letter, a year."""
-    roots = [MONTH.match(re.split(r"[-_. ]", stem_of(p).upper())[0]) or MONTH.match(stem_of(p).upper()) for p in pieces]
+    roots = [MONTH.match(_head_of(p)) for p in pieces]
     return len(pieces) > 1 and all(roots) and len({m[1] for m in roots if m}) == 1

@@ -3,11 +3,12 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
+from itertools import pairwise
 
 import numpy as np
 
 from wolbrin.core.errors import UserError
-from wolbrin.core.market.importing.files import Piece, first_lines
+from wolbrin.core.market.importing.files import Piece, first_lines, text_blocks
 from wolbrin.core.market.importing.guess import split_line
 from wolbrin.core.market.importing.layout import Layout
 from wolbrin.core.market.importing.read import Reader
@@ -15,6 +16,8 @@ from wolbrin.core.market.importing.tables import parquet_blocks, parquet_columns
 from wolbrin.core.market.raw import Raw
 
 ROWS = 120
+MOST_COMPARED = 400
+OVERLAP = 3 * 86_400 * 10**9
 
 
 @dataclass(frozen=True)
@@ -77,6 +80,34 @@ def preview(piece: Piece, layout: Layout, most: int = ROWS) -> Preview:
     rows = tuple(PreviewRow(begin + 1 + i, tuple(split_line(line, layout.delimiter)), times.get(begin + 1 + i, ""),
                             faults.get(begin + 1 + i, "")) for i, line in enumerate(body) if line.strip())
     return Preview(tuple(names), rows, sample, bool(block.utc))
+
+
+def ends_of(piece: Piece, layout: Layout) -> tuple[int, int] | None:
+    """The first and the last time of a file's rows (ns, in its own clock), None where they cannot be read."""
+    if piece.parquet:
+        times = [b.time for b, _ in parquet_blocks(piece, layout, 1) if len(b.time)]
+        return (int(times[0][0]), int(times[-1][-1])) if times else None
+    begin: int | None = None
+    end: int | None = None
+    for data, _ in text_blocks(piece):
+        lines = [x for x in data.decode("utf-8", errors="replace").split("\n") if x.strip()]
+        for part in ((lines[:layout.skip + 5],) if begin is None else ()) + (lines[-5:],):
+            block = read_slow("\n".join(part).encode(), layout, 1, piece.name, 1)
+            if len(block.time):
+                begin = int(block.time[0]) if begin is None else begin
+                end = int(block.time[-1])
+    return (begin, end) if begin is not None and end is not None else None
+
+
+def overlap(pieces: list[Piece], layout: Layout) -> bool:
+    """Whether most files reach far into the time of the next one, as contract months of a future do and years of one history
+    do not."""
+    if not 2 <= len(pieces) <= MOST_COMPARED:
+        return False
+    ends = sorted(e for e in (ends_of(p, layout) for p in pieces) if e is not None)
+    pairs = list(pairwise(ends))
+    far = sum(b[0] < a[1] - OVERLAP and b[1] > a[1] for a, b in pairs)
+    return bool(pairs) and far >= 0.5 * len(pairs)
 
 
 def _parquet(piece: Piece, layout: Layout, most: int) -> Preview:

@@ -62,6 +62,8 @@ def is_number(text: str) -> bool:
 def is_header(fields: list[str]) -> bool:
     """Whether fields are names rather than values."""
     shown = [f for f in fields if f]
+    if 2 * sum(f[0].isdigit() or f[0] in "+-$" for f in shown) > len(shown):
+        return False
     named = sum(role_named(f) != "skip" for f in shown)
     return bool(shown) and (named >= 3 or not any(is_number(f) or DATE.match(f) or JOINED.match(f) or CLOCK.match(f)
                                                    for f in shown))

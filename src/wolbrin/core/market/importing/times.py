@@ -16,7 +16,9 @@ Texts = NDArray[np.object_]
 NS = 10**9
 EARLIEST = int(np.datetime64("1950-01-01", "ns").astype(np.int64))
 LATEST = int(np.datetime64("2100-01-01", "ns").astype(np.int64))
-WIDTHS = {"Y": 4, "y": 2, "m": 2, "d": 2, "H": 2, "M": 2, "S": 2}
+WIDTHS = {"Y": 4, "y": 2, "m": 2, "d": 2, "H": 2, "I": 2, "M": 2, "S": 2, "b": 3, "p": 2}
+MONTHS = ("jan", "feb", "mar", "apr", "may", "jun", "jul", "aug", "sep", "oct", "nov", "dec")
+LETTERS = {"b": {name: i for i, name in enumerate(MONTHS, 1)}, "p": {"am": 0, "pm": 12}}
 OFFSET = re.compile(r"(?:Z|[+-]\d\d:?\d\d)$")
 # Ways of writing dates and times that occur in the trade; common practice, no source.
 DATES = ("%Y-%m-%d", "%Y.%m.%d", "%Y/%m/%d", "%d.%m.%Y", "%d/%m/%Y", "%m/%d/%Y", "%d-%m-%Y", "%m-%d-%Y", "%m.%d.%Y",
@@ -74,10 +76,24 @@ def _digits(matrix: NDArray[np.uint8], at: int, width: int, good: Flags) -> Ints
     return value
 
 
+def _letters(matrix: NDArray[np.uint8], at: int, code: str, good: Flags) -> Ints:
+    """Values of names of months, or of the halves of a day."""
+    width, known = WIDTHS[code], LETTERS[code]
+    key = np.zeros(len(matrix), np.int64)
+    for k in range(at, at + width):
+        key = key * 256 + (matrix[:, k] | 32)
+    value = np.full(len(matrix), -1, np.int64)
+    for name, number in known.items():
+        value[key == int.from_bytes(name.encode(), "big")] = number
+    good &= value >= 0
+    return np.maximum(value, 0)
+
+
 def _fixed(matrix: NDArray[np.uint8], parts: list[tuple[str, int]]) -> tuple[Ints, Flags]:
     """Read bytes uint8[n, width] by position."""
     good = np.ones(len(matrix), bool)
-    value = {code: _digits(matrix, at, WIDTHS[code], good) for code, at in parts if code in WIDTHS}
+    value = {code: _letters(matrix, at, code, good) if code in LETTERS else _digits(matrix, at, WIDTHS[code], good)
+             for code, at in parts if code in WIDTHS}
     for code, at in parts:
         if code.startswith("="):
             good &= matrix[:, at] == ord(code[1])
@@ -85,7 +101,12 @@ def _fixed(matrix: NDArray[np.uint8], parts: list[tuple[str, int]]) -> tuple[Int
     year, month, day = value.get("Y", zero), value.get("m", zero + 1), value.get("d", zero + 1)
     if "y" in value:
         year = value["y"] + np.where(value["y"] < 69, 2000, 1900)  # as POSIX strptime reads %y
+    if "b" in value:
+        month = value["b"]
     hour, minute, second = (value.get(c, zero) for c in "HMS")
+    if "I" in value:
+        good &= (value["I"] >= 1) & (value["I"] <= 12)
+        hour = value["I"] % 12 + value.get("p", zero)
     good &= (year >= 1900) & (year <= 2200) & (month >= 1) & (month <= 12) & (day >= 1)
     good &= (hour < 24) & (minute < 60) & (second < 60) | (hour == 24) & (minute == 0) & (second == 0)
     index = np.where(good, (year - 1970) * 12 + month - 1, 0)
