@@ -42,8 +42,6 @@ def markets(window: MainWindow, folder: Path) -> None:
     shoot(window, folder, "markets")
     place.open_files([FILES / "cob-dirty.csv.gz"])
     shoot(window, folder, "markets-import")
-    place.pages["import"].start()
-    rest(window)
     place.pages["import"].take()
     rest(window)
     page = place.pages["quality"]

@@ -7,6 +7,8 @@ from collections.abc import Callable, Iterator
 from pathlib import Path
 
 import pytest
+from PySide6.QtCore import QCoreApplication, QEvent
+from PySide6.QtTest import QTest
 from pytestqt.qtbot import QtBot
 
 from wolbrin.app.session import Session
@@ -30,18 +32,24 @@ def engine() -> Iterator[Engine]:
     made.close()
 
 
+def put_away(window: MainWindow) -> None:
+    """Close a window and delete it now: Qt would keep it until the loop returns, and polish all of it again with the next."""
+    window.close()
+    window.session.stop_all()
+    QTest.qWait(50)
+    window.deleteLater()
+    QCoreApplication.sendPostedEvents(window, QEvent.Type.DeferredDelete)
+
+
 @pytest.fixture
 def window(qtbot: QtBot, demo: Path, engine: Engine) -> Iterator[MainWindow]:
     theme = Theme()
     theme.apply()
     project = Project(demo)
     made = MainWindow(Session(project, engine, theme))
-    qtbot.addWidget(made)
     made.show()
     yield made
-    made.close()
-    made.session.stop_all()
-    qtbot.wait(50)
+    put_away(made)
     project.close()
 
 

@@ -14,6 +14,7 @@ from PySide6.QtGui import QDropEvent
 from PySide6.QtWidgets import QComboBox, QLineEdit, QPushButton
 from pytestqt.qtbot import QtBot
 
+from tests.app.conftest import put_away
 from wolbrin.app.parts import Popup
 from wolbrin.app.session import Session
 from wolbrin.app.shell import projects
@@ -408,7 +409,6 @@ def test_an_empty_project_begins_with_an_import(qtbot: QtBot, tmp_path: Path, en
     Project.create(tmp_path / "own").close()
     project = Project(tmp_path / "own")
     window = MainWindow(Session(project, engine, theme))
-    qtbot.addWidget(window)
     window.show()
 
     def settle() -> None:
@@ -435,7 +435,5 @@ def test_an_empty_project_begins_with_an_import(qtbot: QtBot, tmp_path: Path, en
     projects.make_project(window.session, tmp_path / "another")
     assert opened == [tmp_path / "another"]
     assert "a project in this folder already" in window.strip.message.text()
-    window.close()
-    window.session.stop_all()
-    qtbot.wait(50)
+    put_away(window)
     project.close()

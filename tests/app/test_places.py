@@ -14,6 +14,7 @@ from PySide6.QtGui import QImage, QKeyEvent, QPainter
 from PySide6.QtWidgets import QApplication, QLabel, QListWidget, QPushButton
 from pytestqt.qtbot import QtBot
 
+from tests.app.conftest import put_away
 from wolbrin.app.charts.grids import Grid
 from wolbrin.app.charts.price import draw_pennant
 from wolbrin.app.parts import Choice, Empty, Popup
@@ -358,7 +359,6 @@ def test_everything_comes_back_after_a_restart(window: MainWindow, settle: Settl
     window.close()
     project = Project(demo)
     again = MainWindow(Session(project, engine, Theme()))
-    qtbot.addWidget(again)
     again.show()
     assert (again.session.market, again.session.interval) == ("BBY", 30)
     assert again.session.strategy.quantity == 3.0
@@ -366,9 +366,7 @@ def test_everything_comes_back_after_a_restart(window: MainWindow, settle: Settl
     assert again.place == "sweep"
     assert again.places["sweep"].table.model.rowCount() == rows > 10
     assert len(again.session.dossiers.shelf()) == 2
-    again.close()
-    again.session.stop_all()
-    qtbot.wait(150)
+    put_away(again)
     project.close()
 
 
@@ -376,11 +374,10 @@ def test_an_empty_project_opens_and_leads_on(engine: Engine, qtbot: QtBot, tmp_p
     """A folder with no market yet: the window opens, says so, and nothing breaks in any place."""
     project = Project.create(tmp_path / "new")
     window = MainWindow(Session(project, engine, Theme()))
-    qtbot.addWidget(window)
     window.show()
     for key in window.places:
         window.go(key)
         qtbot.wait(20)
     assert json.loads(window.session.strategy.model_dump_json())["name"] == Strategy().name
-    window.close()
+    put_away(window)
     project.close()

@@ -163,6 +163,7 @@ def add(app: typer.Typer, demo: Callable[[], Path]) -> None:
         else:
             console.print(describe(what), markup=False)
             title = f"{what.name} on {run.bars.terms.code} {interval_words(run.bars.interval)}, {brief.span}"
+            title += ", assumed costs" if brief.assumed else ""
             if run.fault:
                 error_console.print(run.fault, markup=False)
             console.print(measures_table(title,

@@ -22,6 +22,7 @@ from wolbrin.core.store.history import History, Seam, read_raw, write_raw
 
 if TYPE_CHECKING:
     from wolbrin.core.store.project import Project
+    from wolbrin.core.store.settings import Settings
 
 BARS, TICKS, MONTH, CONTINUOUS = "bars", "ticks", "contract month", "continuous"
 SILHOUETTE_POINTS = 600
@@ -141,10 +142,11 @@ class Sources:
 
     def put(self, terms: Terms, name: str, raw: Raw, *, kind: str = BARS, origin: str = "", layout: Layout | None = None,
             rolls: tuple[Roll, ...] = (), adjust: str = "unadjusted", build: int = 1,
-            activate: bool | None = None) -> Source:
+            activate: bool | None = None, settings: Settings | None = None) -> Source:
         """Add a source or replace its rows; the market is made when it is new.
 
-        raw: bars, or ticks from which bars of `build` minutes are made. activate: test on it from now on; None: when
+        settings: of the project, kept together with the source where they change with it. raw: bars, or ticks from which
+        bars of `build` minutes are made. activate: test on it from now on; None: when
         the market has no other.
         Raises:
             UserError: the rows give no bar under the terms; nothing was changed then.
@@ -166,6 +168,8 @@ class Sources:
                 write_raw(folder / source.ticks, raw)
             bars = self._pictured(source, terms)
             with self.project.transaction():
+                if settings is not None:
+                    self.project.update_settings(settings)
                 self._write(source)
                 active = self.project.rows("SELECT source FROM markets WHERE code = ?", terms.code)
                 if activate or (activate is None and not active) or (active and active[0]["source"] == name):

@@ -14,6 +14,7 @@ from wolbrin.core.market.importing.read import Imported, Reader
 from wolbrin.core.market.raw import Raw
 from wolbrin.core.market.terms import Terms
 from wolbrin.core.store.project import Project
+from wolbrin.core.store.settings import Settings
 from wolbrin.core.store.sources import MONTH, Source
 
 MOST_STEPS = 1_000_000
@@ -71,7 +72,7 @@ def weigh(project: Project, market: str, source: str, imported: Raw) -> Joined:
 
 
 def take_in(project: Project, terms: Terms, source: str, imported: Raw, *, keep: str, origin: str, layout: Layout,
-            month: bool = False) -> tuple[Source, Joined]:
+            month: bool = False, settings: Settings | None = None) -> tuple[Source, Joined]:
     """Keep read rows: as a new source, or added to the one of that name. All or nothing."""
     known = [s for s in project.sources.of(terms.code) if s.name == source]
     old = None
@@ -80,19 +81,20 @@ def take_in(project: Project, terms: Terms, source: str, imported: Raw, *, keep:
     joined = join(old, imported, "new" if keep == "new" else "old")
     where = f"{known[0].origin}; {origin}" if known and origin not in known[0].origin else origin
     made = project.sources.put(terms, source, joined.raw, kind=MONTH if month else "bars", origin=where[:2000],
-                               layout=layout, build=layout.build)
+                               layout=layout, build=layout.build, settings=settings)
     return made, joined
 
 
 def take_in_all(project: Project, terms: Terms, read: list[tuple[str, Raw]], *, keep: str, origin: str, layout: Layout,
-                months: bool = False) -> Source:
+                months: bool = False, settings: Settings | None = None) -> Source:
     """Keep several read files under their names; when one cannot be kept, those before it go again."""
     there = {s.name for s in project.sources.of(terms.code)}
     made: list[Source] = []
     try:
         for name, raw in read:
             name = _month_name(name, terms.code) if months else name
-            made.append(take_in(project, terms, name, raw, keep=keep, origin=origin, layout=layout, month=months)[0])
+            made.append(take_in(project, terms, name, raw, keep=keep, origin=origin, layout=layout, month=months,
+                                settings=None if made else settings)[0])
     except BaseException:
         for source in made:
             if source.name not in there and project.market(terms.code).source != source.name:

@@ -217,8 +217,8 @@ def judge(opened: Opened, wishes: Wishes) -> Judged:
     own = imported.raw if imported.raw.interval else ticks_to_bars(imported.raw, final.build)
     known = before(own, wishes.border)
     if wishes.terms is None:
-        terms, about = likely_terms(code or "NEW", known, clock, wishes.currency, wishes.said, imported.spread,
-                                    imported.quotes)
+        terms, about = likely_terms(code or "NEW", known, clock, wishes.currency, wishes.said,
+                                    _quotes_before(imported, known))
     else:
         terms, about = wishes.terms, ()
     named = Finding("market", code, "As you said." if wishes.code else "So its file or its column calls it.") if code else (
@@ -228,6 +228,15 @@ def judge(opened: Opened, wishes: Wishes) -> Judged:
     head = () if wishes.terms is not None else (named,)
     findings = (*head, *opened.guess.findings, step, *clock.findings, *about, *imported.findings)
     return Judged(terms.code, final, imported, clock, terms, tuple(dict.fromkeys(findings)), tuple(opened.pieces))
+
+
+def _quotes_before(imported: Imported, known: Raw) -> tuple[NDArray[np.float64], NDArray[np.float64]] | None:
+    """Bids and asks of the time of the rows that may be learned from."""
+    if imported.quotes is None:
+        return None
+    time, bid, ask = imported.quotes
+    mine = time <= known.ends[-1]
+    return bid[mine], ask[mine]
 
 
 @dataclass(frozen=True)

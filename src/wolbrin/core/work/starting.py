@@ -18,6 +18,7 @@ from wolbrin.core.market.importing.read import Imported
 from wolbrin.core.market.intervals import DAILY
 from wolbrin.core.market.raw import Raw
 from wolbrin.core.market.terms import Terms
+from wolbrin.core.market.treatment import Treatment, treat
 from wolbrin.core.rules.model import Strategy
 from wolbrin.core.rules.templates import Template, templates
 from wolbrin.core.store.project import DATABASE, HISTORY, MarketEntry, Project
@@ -190,14 +191,14 @@ def take_in_judged(project: Project, judged: Judged, source: str = "file", keep:
         UserError: the rows give no bar under the terms; nothing was changed then.
     """
     origin = ", ".join(p.name for p in judged.pieces[:20])
-    with project.transaction():
-        terms = _welcome(project, judged.terms, spans)
-        made, joined = take_in(project, terms, source, judged.imported.raw, keep=keep, origin=origin, layout=judged.layout)
-        entry = project.market(judged.code)
-        last = dt.date.fromisoformat(entry.last[:10])
-        settings = project.settings
-        if last > settings.last and not project.worked():
-            project.update_settings(settings.model_copy(update={"last": last}))
+    terms, settings = _welcome(project, judged.terms, spans)
+    made, joined = take_in(project, terms, source, judged.imported.raw, keep=keep, origin=origin, layout=judged.layout,
+                           settings=settings)
+    entry = project.market(judged.code)
+    last = dt.date.fromisoformat(entry.last[:10])
+    settings = project.settings
+    if last > settings.last and not project.worked():
+        project.update_settings(settings.model_copy(update={"last": last}))
     remarks = [side_words(entry, settings.holdout_first)]
     if terms.quote_currency != settings.currency and not terms.conversion_market and terms.conversion_rate == 1.0:
         remarks.append(f"1 {terms.quote_currency} is taken as 1 {settings.currency} for {terms.code}; set the rate in its "
@@ -205,16 +206,22 @@ def take_in_judged(project: Project, judged: Judged, source: str = "file", keep:
     return made, joined, [r for r in remarks if r]
 
 
-def _welcome(project: Project, terms: Terms, spans: Spans | None) -> Terms:
-    """Prepare a project for a market: of a new one costs are assumed, and the first one brings the border."""
+def _welcome(project: Project, terms: Terms, spans: Spans | None) -> tuple[Terms, Settings | None]:
+    """Terms and settings with which a market comes in: of a new one costs are assumed, and the first brings the border; None
+    where nothing changes."""
     there, settings = project.markets(), project.settings
     if any(m.code == terms.code for m in there):
-        return terms
+        return terms, None
     changes: dict[str, object] = {"assumed_costs": (*settings.assumed_costs, terms.code)}
     if spans is not None and not there and not project.worked():
         changes |= {"training_first": spans.first, "holdout_first": spans.border, "last": spans.last, "training_last": None}
-    project.update_settings(Settings.model_validate(settings.model_dump() | changes))
-    return likely_conversion(terms, settings.currency, [*(m.terms for m in there), terms])
+    terms = likely_conversion(terms, settings.currency, [*(m.terms for m in there), terms])
+    return terms, Settings.model_validate(settings.model_dump() | changes)
+
+
+def check_bars(judged: Judged) -> None:
+    """Raises UserError where the rows give no bar under the terms."""
+    treat(judged.bars, judged.terms, Treatment(), judged.code)
 
 
 def take_in_months(project: Project, terms: Terms, read: list[tuple[str, Imported]], layout: Layout, origin: str,
@@ -222,10 +229,9 @@ def take_in_months(project: Project, terms: Terms, read: list[tuple[str, Importe
     """Keep contract months of a market that is there or new, each as a source of its own: all of them, or none."""
     days = [np.unique(i.raw.time // (86_400 * 10**9)) for _, i in read]
     empty = not project.markets() and not project.worked() and project.settings.holdout_first == Settings().holdout_first
-    with project.transaction():
-        terms = _welcome(project, terms, likely_spans([np.unique(np.concatenate(days))]) if empty else None)
-        return take_in_all(project, terms, [(stem, i.raw) for stem, i in read], keep=keep, origin=origin, layout=layout,
-                           months=True)
+    terms, settings = _welcome(project, terms, likely_spans([np.unique(np.concatenate(days))]) if empty else None)
+    return take_in_all(project, terms, [(stem, i.raw) for stem, i in read], keep=keep, origin=origin, layout=layout,
+                       months=True, settings=settings)
 
 
 def add_first_strategy(project: Project, code: str) -> tuple[int, str]:

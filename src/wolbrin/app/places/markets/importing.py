@@ -18,7 +18,7 @@ from wolbrin.app.places.markets.page import Looked, Page, choose, combo, short
 from wolbrin.app.places.markets.rows_view import FIRST, RowsView
 from wolbrin.core.errors import WolbrinError
 from wolbrin.core.market.importing.append import Joined
-from wolbrin.core.market.importing.files import ENDINGS
+from wolbrin.core.market.importing.files import ENDINGS, Piece
 from wolbrin.core.market.importing.grouping import clean_code
 from wolbrin.core.market.importing.layout import Layout
 from wolbrin.core.market.importing.preview import Preview, preview
@@ -122,7 +122,8 @@ class ImportPage(Page):
         split.setChildrenCollapsible(False)
         self.split = split
         self.target = QWidget()
-        self.target.setLayout(row(self.which, m("into"), self.market, self.code, m("source"), self.source, self.months,
+        self.into = m("into")
+        self.target.setLayout(row(self.which, self.into, self.market, self.code, m("source"), self.source, self.months,
                                   self.keep_label, self.keep, None, self.read_button, self.discard_button,
                                   self.take_button, spacing=6))
         self.invite = Empty(ABOUT, "Choose files \u2026", self.choose_files)
@@ -204,12 +205,16 @@ class ImportPage(Page):
         code = opened[0].code
         likely = code if code in codes else next((c for c in codes if c.lower() in name), None)
         choose(self.market, likely if likely and len(opened) == 1 else NEW)
+        if len(opened) > 1:
+            self.source.setText("file")
         self._filling = True
         self.code.setText(code)
         self._filling = False
+        blocked = self.which.blockSignals(True)
         self.which.clear()
         for o in opened:
             self.which.addItem(o.code or "?", o.code)
+        self.which.blockSignals(blocked)
         choose(self.layouts, None)
         self._fill(opened[0].reader.layout)
         self.edited()
@@ -240,6 +245,16 @@ class ImportPage(Page):
                 self._fill(layout)
                 self.edited()
 
+    @property
+    def _at(self) -> int:
+        """The market shown, of those that the files hold."""
+        return max(0, min(self.which.currentIndex(), len(self.look.opened) - 1))
+
+    @property
+    def _piece(self) -> Piece:
+        """The file whose first rows are shown."""
+        return self.look.opened[self._at].pieces[0] if self.look.opened else self.look.found[0]
+
     def _target(self) -> Terms | None:
         code = self.market.currentData()
         return next((m.terms for m in self.session.markets if m.code == code), None)
@@ -254,7 +269,7 @@ class ImportPage(Page):
 
     def wanted(self) -> Layout:
         """The layout as it stands in the form. Raises UserError."""
-        market = self.look.opened[0].reader.layout.market if self.look.opened else ""
+        market = self.look.opened[self._at].reader.layout.market if self.look.opened else ""
         return self.form.wanted(self.preview.roles(), self.layout_name.text().strip(), market)
 
     def edited(self) -> None:
@@ -282,7 +297,7 @@ class ImportPage(Page):
         self._enable()
 
     def _preview(self, layout: Layout) -> None:
-        self.shown = preview(self.look.found[0], layout)
+        self.shown = preview(self._piece, layout)
         self.layout_now = layout
         self._filling = True
         self.preview.show_preview(self.shown, layout)
@@ -290,9 +305,9 @@ class ImportPage(Page):
         self.rows.turn_to(FIRST)
 
     def _width(self) -> int:
-        if self.look.found[0].parquet:
+        if self._piece.parquet:
             return len(self.preview.roles())
-        return self.preview.columns_of(self.look.found[0], self.form.delimiter_now(), int(self.form.skip.value()))
+        return self.preview.columns_of(self._piece, self.form.delimiter_now(), int(self.form.skip.value()))
 
     def _say(self, text: str) -> None:
         self.fault.setText(text)
@@ -357,7 +372,7 @@ class ImportPage(Page):
             self._say(err.sentence())
             return
         self._say("")
-        at = max(0, self.which.currentIndex())
+        at = self._at
         if at < len(self.look.judged):
             self.look.judged[at] = replace(self.look.judged[at], terms=terms)
 
@@ -382,6 +397,8 @@ class ImportPage(Page):
         self.code.setVisible(new and not several)
         self.market.setVisible(not several)
         self.which.setVisible(several)
+        self.into.setVisible(not several)
+        self.take_button.setText(f"Take in {len(look.opened)} markets" if several else "Take in")
         self.terms.setVisible(new and bool(look.judged or look.month))
         self.months.setVisible(len(look.found) > 1 and not several)
         self.source.setEnabled(not self.months.isChecked())
@@ -398,7 +415,7 @@ class ImportPage(Page):
     def start(self) -> None:
         """Read everything, in the background."""
         if self.layout_now is not None:
-            self.look.read(self.layout_now, self.months.isChecked())
+            self.look.read(self.layout_now, self.months.isChecked(), self._at)
             self.result.setText("Reading \u2026")
             self._enable()
 
@@ -421,13 +438,11 @@ class ImportPage(Page):
 
     def _show_current(self) -> None:
         """Show what was judged of the market that is chosen."""
-        at = max(0, self.which.currentIndex())
+        at = self._at
         if at >= len(self.look.judged):
             return
         j = self.look.judged[at]
-        self._filling = True
-        self.form.fill(j.layout)
-        self._filling = False
+        self._fill(j.layout)
         try:
             self._preview(j.layout)
         except WolbrinError as err:
@@ -447,7 +462,7 @@ class ImportPage(Page):
 
     def _weigh(self) -> None:
         """Say what came of the reading and what taking it in would do."""
-        months, at = self.look.months, max(0, self.which.currentIndex())
+        months, at = self.look.months, self._at
         read = [i for _, i in months] if months else [j.imported for j in self.look.judged[at:at + 1]]
         if not read:
             return

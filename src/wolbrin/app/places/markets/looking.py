@@ -27,7 +27,14 @@ from wolbrin.core.work.looking import (
     open_files,
     reopened,
 )
-from wolbrin.core.work.starting import Spans, add_first_strategy, spans_for, take_in_judged, take_in_months
+from wolbrin.core.work.starting import (
+    Spans,
+    add_first_strategy,
+    check_bars,
+    spans_for,
+    take_in_judged,
+    take_in_months,
+)
 
 
 class Looking(QObject):
@@ -107,13 +114,14 @@ class Looking(QObject):
 
         self.session.compute("Look into files", work, done)
 
-    def read(self, layout: Layout, months: bool) -> None:
-        """Read everything under a layout."""
+    def read(self, layout: Layout, months: bool, at: int = 0) -> None:
+        """Read everything; layout: of the market at `at`, and of those in the same files. Others keep their own."""
         outcome: list[Any] = []
         if months:
             job = self.session.attempt(lambda: read_job(self.found, layout, outcome.append, True))
         else:
-            again = [reopened(o, layout) for o in self.opened]
+            guess = self.opened[at].guess
+            again = [reopened(o, layout if o.guess is guess else o.reader.layout) for o in self.opened]
             job = self.session.attempt(lambda: look_job(self.found, self.wishes, outcome.append, again))
         if job is None:
             return
@@ -212,10 +220,11 @@ class Looking(QObject):
         def work() -> Any:
             remarks: list[str] = []
             made = None
-            with project.transaction():
-                for j in judged:
-                    made, _, lack = take_in_judged(project, j, source, keep, spans)
-                    remarks += lack
+            for j in judged:
+                check_bars(j)  # before anything is kept, so that all of it is or nothing
+            for j in judged:
+                made, _, lack = take_in_judged(project, j, source, keep, spans)
+                remarks += lack
             if first and not project.strategies():
                 add_first_strategy(project, judged[0].code)
             return made, sum(len(j.imported.raw) for j in judged), remarks

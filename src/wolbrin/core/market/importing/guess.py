@@ -135,6 +135,9 @@ def guess_lines(sample: Sample, name: str, order: str = "") -> Guess:
     rows = [split_line(line, delimiter) for line in body]
     lengths = [len(r) for r in rows]
     width = Counter(lengths[len(lengths) // 4:] if len(lengths) > 8 else lengths[-1:]).most_common(1)[0][0]
+    if lengths.count(width) < 0.4 * len(lengths):
+        raise UserError(f"this is not a table: its lines have from {min(lengths)} to {max(lengths)} fields", name,
+                        "Choose a file with a time and prices on every line.")
     if width < 2:
         raise UserError("this file has no columns", name, "Choose a file with a time and prices on every line.")
     if width > MOST_COLUMNS:

@@ -43,8 +43,8 @@ class Imported:
 
     raw: bars, or single ticks (interval 0). files: how many. rows: rows seen. bad: rows that were not taken (the first
     `MOST_BAD`), bad_count: all of them. late: rows that stood out of order. notes: what the reader did, in words. told_zone:
-    whether the files say their zone. findings: what is odd about the rows. spread: median distance of bid and ask, in
-    price, where both are there; quotes: bids and asks themselves then, or a sample of them.
+    whether the files say their zone. findings: what is odd about the rows. quotes: times (UTC ns), bids and asks where both
+    are there, or an even sample of them.
     """
 
     raw: Raw
@@ -56,8 +56,7 @@ class Imported:
     notes: tuple[str, ...]
     told_zone: bool = False
     findings: tuple[Finding, ...] = ()
-    spread: float | None = None
-    quotes: NDArray[np.float64] | None = None
+    quotes: tuple[NDArray[np.int64], NDArray[np.float64], NDArray[np.float64]] | None = None
 
 
 class Reader:
@@ -226,7 +225,7 @@ class Reader:
         if again:
             notes.append(f"{again:,} stamps are repeated; the first row of each is tested on")
         return Imported(raw, len(self.pieces), self._rows, tuple(bad), count, late, tuple(notes), told, findings,
-                        *_quotes(values))
+                        _quotes(time, values))
 
     def _whole(self) -> tuple[NDArray[np.int64], NDArray[np.int64], dict[str, NDArray[np.float64]], bool]:
         """All rows as columns, in the order of the files, and whether their times are UTC."""
@@ -299,17 +298,17 @@ class Reader:
                 raise UserError(f"the rows are {usual / 1e9:g} seconds apart, and bars begin at one minute",
                                 self.pieces[0].name, "Read the close as price, so that minute bars are built from ticks.")
             minutes = min(DAILY, usual // NS_A_MINUTE)
-            notes.append(f"the most common step between rows is {minutes:,} minutes")
+            notes.append(f"the most common step between rows is {minutes:,} minute{'' if minutes == 1 else 's'}")
         time = raw.time - minutes * NS_A_MINUTE if self.layout.stamp == "close" else raw.time
         return Raw(minutes, time, raw.open, raw.high, raw.low, raw.close, raw.volume, None, raw.open_interest)
 
 
-def _quotes(values: dict[str, NDArray[np.float64]]) -> tuple[float | None, NDArray[np.float64] | None]:
-    """Median distance of bid and ask, and a sample of both."""
+def _quotes(time: NDArray[np.int64], values: dict[str, NDArray[np.float64]]) -> tuple[
+        NDArray[np.int64], NDArray[np.float64], NDArray[np.float64]] | None:
     if not {"bid", "ask"} <= set(values):
-        return None, None
-    some = slice(None, None, max(1, len(values["bid"]) // 100_000))
-    return float(np.median(values["ask"] - values["bid"])), np.concatenate([values["bid"][some], values["ask"][some]])
+        return None
+    some = slice(None, None, max(1, len(time) // 200_000))
+    return time[some], values["bid"][some], values["ask"][some]
 
 
 def to_utc_in_order(local: NDArray[np.int64], zone: str) -> tuple[NDArray[np.int64], int]:

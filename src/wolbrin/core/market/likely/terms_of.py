@@ -19,7 +19,7 @@ from wolbrin.core.market.likely.grid import Grid, find_grid
 from wolbrin.core.market.likely.kind import find_kind
 from wolbrin.core.market.raw import Raw
 from wolbrin.core.market.terms import SessionRule, Terms
-from wolbrin.core.market.words import write_sessions
+from wolbrin.core.market.words import read_sessions, write_sessions
 
 SHOWN = 4
 AROUND_THE_CLOCK = (SessionRule(days=("Sun", "Mon", "Tue", "Wed", "Thu"), open="17:00", close="17:00"),)
@@ -37,18 +37,19 @@ class Said:
 
 
 def likely_terms(code: str, raw: Raw, clock: Clock, currency: str, said: Said = Said(),
-                 quoted_spread: float | None = None,
-                 quotes: NDArray[np.float64] | None = None) -> tuple[Terms, tuple[Finding, ...]]:
+                 quotes: tuple[NDArray[np.float64], NDArray[np.float64]] | None = None,
+                 ) -> tuple[Terms, tuple[Finding, ...]]:
     """Terms and the reasons for them.
 
     Args:
         raw: bars in UTC, stamped at their open: those that may be looked at, which are the ones before the border.
-        quoted_spread, quotes: of bid and ask, where the file has both.
+        quotes: bids and asks of that time, where the file has both.
     Raises:
         UserError: the code cannot be one.
     """
     wanted = code.strip().upper()
-    prices = quotes if quotes is not None else np.concatenate([raw.open, raw.high, raw.low, raw.close])
+    prices = np.concatenate(quotes if quotes is not None else [raw.open, raw.high, raw.low, raw.close])
+    quoted_spread = float(np.median(quotes[1] - quotes[0])) if quotes is not None and len(quotes[0]) else None
     grid = Grid(said.tick, 1.0, 0.0, True) if said.tick else find_grid(prices)
     found = [Finding("tick size", f"{said.tick:g}", "As you said.") if said.tick else grid.finding()]
     kind = find_kind(wanted, raw, grid.tick, currency, said.kind, quoted_spread)
@@ -98,8 +99,6 @@ def spoken_sessions(text: str) -> tuple[tuple[SessionRule, ...], str | None]:
     Raises:
         UserError: no sessions.
     """
-    from wolbrin.core.market.words import read_sessions
-
     plain = text.strip().lower()
     if plain == "none":
         return (), None

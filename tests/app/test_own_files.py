@@ -1,0 +1,206 @@
+"""From a file to a first result by clicks, in an empty project; what an empty project shows; doors from messages."""
+
+from __future__ import annotations
+
+import time
+from collections.abc import Callable, Iterator
+from pathlib import Path
+
+import numpy as np
+import pytest
+from PySide6.QtCore import QPoint, Qt
+from PySide6.QtWidgets import QComboBox, QFileDialog, QLabel, QPushButton
+from pytestqt.qtbot import QtBot
+
+from tests.app.conftest import put_away
+from tests.corpus.forms import FORMS, write
+from tests.corpus.truth import truth
+from wolbrin.app.parts import Empty
+from wolbrin.app.session import Session
+from wolbrin.app.shell.rail import PLACES
+from wolbrin.app.shell.window import MainWindow
+from wolbrin.app.theme.theme import Theme
+from wolbrin.core.errors import Door, UserError
+from wolbrin.core.jobs import Engine
+from wolbrin.core.store.project import Project
+
+TEN = ["float noise", "joined compact, semicolons, no header", "two volumes, one empty", "dd.mm.yyyy semicolons comma",
+       "New York, minutes, close stamps", "currency pair in UTC", "night session in UTC", "several files by year", "parquet",
+       "lunch break"]
+
+
+@pytest.fixture
+def bare(qtbot: QtBot, engine: Engine, tmp_path: Path) -> Iterator[MainWindow]:
+    """A window over an empty project."""
+    theme = Theme()
+    theme.apply()
+    project = Project.create(tmp_path / "own")
+    made = MainWindow(Session(project, engine, theme))
+    made.show()
+    yield made
+    put_away(made)
+    project.close()
+
+
+@pytest.fixture
+def rest(qtbot: QtBot, bare: MainWindow) -> Callable[[], None]:
+    def wait() -> None:
+        deadline, calm = time.monotonic() + 60, 0
+        while calm < 4:
+            qtbot.wait(30)
+            calm = 0 if bare.session.busy else calm + 1
+            assert time.monotonic() < deadline, "the window does not come to rest"
+    return wait
+
+
+class Clicks:
+    """Clicks as a person makes them, counted."""
+
+    def __init__(self, qtbot: QtBot) -> None:
+        self.qtbot, self.count = qtbot, 0
+
+    def on(self, button: QPushButton) -> None:
+        assert button.isVisible()
+        assert button.isEnabled()
+        self.qtbot.mouseClick(button, Qt.MouseButton.LeftButton)
+        self.count += 1
+
+    def choose(self, box: QComboBox, value: str) -> None:
+        """Open a list and take one of its lines: two clicks. A zone that is not offered is typed."""
+        at = box.findData(value)
+        assert at >= 0
+        box.setCurrentIndex(at)
+        box.activated.emit(at)
+        self.count += 2
+
+
+@pytest.mark.parametrize("name", TEN)
+def test_ten_forms_by_clicks(bare: MainWindow, rest: Callable[[], None], qtbot: QtBot, tmp_path: Path,
+                             monkeypatch: pytest.MonkeyPatch, name: str) -> None:
+    """From choosing a file to an equity curve with costs: at most six clicks, nothing typed."""
+    form, known = FORMS[name], truth(FORMS[name].market)
+    paths = write(form, known, tmp_path)
+    monkeypatch.setattr(QFileDialog, "getOpenFileNames", lambda *_: ([str(p) for p in paths], ""))
+    clicks, page = Clicks(qtbot), None
+    place = bare.places["markets"]
+    page = place.pages["import"]
+    rest()
+    clicks.on(page.choose)
+    clicks.count += 2  # a file and Open in the dialog
+    rest()
+    assert {q.option for q in page.look.judged[0].questions} == set(form.asks)
+    for option, value in form.asks.items():
+        answer = known.terms.time_zone if value == "market" else value
+        clicks.choose(page.questions.boxes[option], answer)
+        rest()
+    shown = page.look.judged[0].bars
+    np.testing.assert_array_equal(shown.time, known.raw.time)
+    assert page.terms.fields["tick_size"].text() == f"{known.terms.tick_size:.10f}".rstrip("0").rstrip(".")
+    assert "= " in page.terms.worth.text()
+    clicks.on(page.take_button)
+    rest()
+    assert clicks.count <= 6
+    s = bare.session
+    assert (bare.place, s.market) == ("backtest", known.terms.code)
+    assert s.run is not None
+    assert len(s.run.net)
+    assert len(s.run.trades_i)
+    assert "(assumed)" in bare.brief.costs.text()
+    assert s.settings.training_first < s.settings.holdout_first < s.settings.last
+    assert s.strategy.flat_by_session_end == known.terms.scheduled
+
+
+def test_an_empty_project_says_what_to_do_everywhere(bare: MainWindow, rest: Callable[[], None], qtbot: QtBot) -> None:
+    rest()
+    for place in PLACES:
+        bare.go(place.key)
+        rest()
+        empty = bare.stack.currentWidget() if place.key != "markets" else bare.places["markets"].pages["import"].invite
+        assert isinstance(empty, Empty), place.key
+        assert empty.isVisible()
+        shown = [w.text() for w in bare.findChildren(QLabel) if w.isVisible()]
+        assert not any("string" in t.lower() or ", ," in t for t in shown), place.key
+    assert bare.brief.nothing.isVisible()
+    assert not bare.brief.costs.isVisible()
+    bare.go("sweep")
+    qtbot.mouseClick(bare.nothing.findChild(QPushButton), Qt.MouseButton.LeftButton)
+    rest()
+    assert bare.place == "markets"
+    assert bare.focusWidget() is bare.places["markets"].pages["import"].choose
+    bare.ruler.grab()
+    qtbot.keyClick(bare.ruler, Qt.Key.Key_Left)
+    qtbot.mouseClick(bare.ruler, Qt.MouseButton.LeftButton, pos=QPoint(400, 20))
+
+
+def test_messages_lead_to_what_mends_them(bare: MainWindow, rest: Callable[[], None], qtbot: QtBot, tmp_path: Path) -> None:
+    """A market without sessions and a strategy that needs them: the button puts the cursor into the sessions."""
+    page = bare.places["markets"].pages["import"]
+    page.open(write(FORMS["iso, UTC told"], truth("PWR"), tmp_path))
+    rest()
+    page.terms._none()
+    page.take()
+    rest()
+    s = bare.session
+    assert not s.strategy.flat_by_session_end, "flat by session end only where there are sessions"
+    s.edit(s.strategy.model_copy(update={"flat_by_session_end": True}), "session flatness")
+    rest()
+    assert s.run_door == Door("Give PWR its sessions", "sessions")
+    button = next(b for b in bare.places["backtest"].findChildren(QPushButton) if b.text() == "Give PWR its sessions")
+    qtbot.mouseClick(button, Qt.MouseButton.LeftButton)
+    rest()
+    terms = bare.places["markets"].pages["terms"]
+    assert bare.place == "markets"
+    assert bare.focusWidget() is terms.sessions
+    terms._take_week()
+    terms.save()
+    rest()
+    assert s.project.market("PWR").terms.sessions == truth("PWR").terms.sessions
+    bare.go("backtest")
+    rest()
+    assert s.run is not None
+    s.attempt(lambda: (_ for _ in ()).throw(UserError("too long", "", "", Door("Change the span", "span"))))
+    assert bare.strip.door.isVisible()
+    bare.strip.door.click()
+    assert bare.brief.findChildren(QComboBox) is not None
+
+
+def test_a_later_market_keeps_the_border_and_says_what_lacks(bare: MainWindow, rest: Callable[[], None],
+                                                            tmp_path: Path) -> None:
+    page = bare.places["markets"].pages["import"]
+    page.open(write(FORMS["New York in UTC"], truth("GRN"), tmp_path))
+    rest()
+    page.take()
+    rest()
+    border = bare.session.settings.holdout_first
+    page.open(write(FORMS["night session in UTC"], truth("NGT"), tmp_path))
+    rest()
+    page.take()
+    rest()
+    assert bare.session.settings.holdout_first == border
+    assert "NGT ends on" in bare.strip.message.text()
+    assert [m.code for m in bare.session.markets] == ["GRN", "NGT"]
+    assert bare.places["markets"].page.key == "terms"
+
+
+def test_sessions_are_dragged_in_the_week(bare: MainWindow, rest: Callable[[], None], qtbot: QtBot, tmp_path: Path) -> None:
+    """By mouse and by keys; the words follow."""
+    bare.resize(1280, 800)
+    page = bare.places["markets"].pages["import"]
+    page.open(write(FORMS["iso, UTC told"], truth("PWR"), tmp_path))
+    rest()
+    week = page.terms.week
+    begin = QPoint(round(week._x(17 * 60)), 10)
+    qtbot.mousePress(week, Qt.MouseButton.LeftButton, pos=begin)
+    qtbot.mouseMove(week, QPoint(round(week._x(19 * 60)), 10))
+    qtbot.mouseRelease(week, Qt.MouseButton.LeftButton, pos=QPoint(round(week._x(19 * 60)), 10))
+    assert page.terms.sessions.toPlainText().startswith("Mon-Fri 09:00-19:0")
+    week.setFocus()
+    qtbot.keyClick(week, Qt.Key.Key_Up)
+    qtbot.keyClick(week, Qt.Key.Key_Left)
+    assert page.terms.sessions.toPlainText().startswith("Mon-Fri 08:55-19:0")
+    week.grab()
+    page.terms._as_found()
+    assert page.terms.sessions.toPlainText() == "Mon-Fri 09:00-17:00"
+    page.terms.fields["tick_size"].setText("a lot")
+    page.terms._edited()
+    assert "is not a number" in page.fault.text()
