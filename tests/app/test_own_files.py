@@ -201,6 +201,14 @@ def test_sessions_are_dragged_in_the_week(bare: MainWindow, rest: Callable[[], N
     week.grab()
     page.terms._as_found()
     assert page.terms.sessions.toPlainText() == "Mon-Fri 09:00-17:00"
-    page.terms.fields["tick_size"].setText("a lot")
-    page.terms._edited()
+    tick = page.terms.fields["tick_size"]
+    tick.clear()
+    qtbot.keyClicks(tick, "a lot")
     assert "is not a number" in page.fault.text()
+    tick.clear()
+    qtbot.keyClicks(tick, "0.5")
+    page.code.setText("OWN")
+    qtbot.wait(400)
+    rest()
+    assert tick.text() == "0.5", "what was typed stays when the files are judged again"
+    assert (page.look.judged[0].code, page.look.judged[0].terms.tick_size) == ("OWN", 0.5)

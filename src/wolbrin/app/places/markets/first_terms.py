@@ -41,12 +41,13 @@ class FirstTerms(QWidget):
         self._filling = False
         self._terms: Terms | None = None
         self._found: Week | None = None
+        self.touched: dict[str, str] = {}  # what was typed stays when the files are judged again
         self.kind = combo([(k, k) for k in ("future", "currency pair", "index", "other")], "Kind", 116, self._kind)
         self.fields: dict[str, QLineEdit] = {}
         for key, width in (("tick_size", 82), ("point_value", 82), ("quote_currency", 46), ("spread_ticks", 50),
                            ("slippage_ticks", 50), ("commission", 56)):
             self.fields[key] = short("", width, key.replace("_", " "))
-            self.fields[key].textEdited.connect(lambda _: self._edited())
+            self.fields[key].textEdited.connect(lambda text, key=key: self._typed(key, text))
         self.exchange = QComboBox()
         self.exchange.setEditable(True)
         self.exchange.addItem("")
@@ -104,6 +105,8 @@ class FirstTerms(QWidget):
         self.fields["commission"].setText(plain(per) if per or not terms.commission.percent else
                                           f"{plain(terms.commission.percent)}%")
         self.fields["commission"].setToolTip("a contract and side, in account money; with % of notional")
+        for key, text in self.touched.items():
+            self.fields[key].setText(text)
         self.zone.setEditText(terms.time_zone)
         self.exchange.setEditText(terms.calendar)
         self.sessions.setPlainText(write_sessions(terms.sessions))
@@ -145,6 +148,10 @@ class FirstTerms(QWidget):
         except ValueError as err:
             raise UserError(words_of(err), "terms", "Correct it beside the preview.") from None
 
+    def _typed(self, key: str, text: str) -> None:
+        self.touched[key] = text
+        self._edited()
+
     def _edited(self) -> None:
         if self._filling or self._terms is None:
             return
@@ -179,6 +186,7 @@ class FirstTerms(QWidget):
 
     def _kind(self) -> None:
         if not self._filling and self._terms is not None and self.kind.currentData() != self._terms.kind:
+            self.touched.clear()
             self.asked.emit("kind", str(self.kind.currentData()))
 
     def _exchange(self) -> None:

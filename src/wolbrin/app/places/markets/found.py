@@ -4,12 +4,15 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 
-from PySide6.QtCore import Signal
-from PySide6.QtWidgets import QVBoxLayout, QWidget
+from PySide6.QtCore import Qt, Signal
+from PySide6.QtWidgets import QScrollArea, QVBoxLayout, QWidget
 
-from wolbrin.app.parts import clear, label, row
+from wolbrin.app.parts import clear, column, label, row
+from wolbrin.app.places.markets.first_terms import FirstTerms
 from wolbrin.app.places.markets.page import combo
+from wolbrin.app.session import Session
 from wolbrin.core.market.findings import Finding
+from wolbrin.core.work.looking import Judged
 
 
 class FoundList(QWidget):
@@ -47,3 +50,37 @@ class FoundList(QWidget):
             self._box.addWidget(label(note[0].upper() + note[1:] + ".", "small", wrap=True))
         self._box.addLayout(row(None))
         self._box.addStretch(1)
+
+
+class FoundPanel(QScrollArea):
+    """Beside the rows: questions first, the terms of a new market, then all that was found."""
+
+    answered = Signal(str, str)
+
+    def __init__(self, session: Session) -> None:
+        super().__init__()
+        self.questions, self.findings = FoundList(), FoundList()
+        for one in (self.questions, self.findings):
+            one.answered.connect(self.answered)
+        self.terms = FirstTerms(session)
+        inside = QWidget()
+        inside.setLayout(column(self.questions, self.terms, label("What was found", "heading"), self.findings, None,
+                                spacing=6, margins=(10, 0, 10, 0)))
+        self.setWidgetResizable(True)
+        self.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
+        self.setFrameShape(QScrollArea.Shape.NoFrame)
+        self.setWidget(inside)
+
+    def show_judged(self, judged: Judged, new: bool) -> None:
+        """new: the market is not there yet, so its terms are shown too."""
+        self.questions.show_findings(judged.questions, ())
+        self.findings.show_findings([f for f in judged.findings if not f.ask], judged.imported.notes)
+        if new:
+            self.terms.show_terms(judged.terms, judged.clock.week)
+            self.terms.load_exchanges()
+        self.verticalScrollBar().setValue(0)
+
+    def clear(self) -> None:
+        self.terms.touched.clear()
+        self.questions.show_findings((), ())
+        self.findings.show_findings((), ())

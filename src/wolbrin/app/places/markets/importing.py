@@ -7,15 +7,15 @@ from pathlib import Path
 from typing import Any
 
 from PySide6.QtCore import Qt, QTimer
-from PySide6.QtWidgets import QCheckBox, QFileDialog, QScrollArea, QSplitter, QWidget
+from PySide6.QtWidgets import QFileDialog, QSplitter, QWidget
 
 from wolbrin.app.parts import Empty, button, column, label, row
-from wolbrin.app.places.markets.first_terms import FirstTerms
-from wolbrin.app.places.markets.found import FoundList
+from wolbrin.app.places.markets.found import FoundPanel
 from wolbrin.app.places.markets.layout_form import LayoutForm
 from wolbrin.app.places.markets.looking import Looking
 from wolbrin.app.places.markets.page import Looked, Page, choose, combo, short
 from wolbrin.app.places.markets.rows_view import FIRST, RowsView
+from wolbrin.app.places.markets.target import NEW, TargetRow
 from wolbrin.core.errors import WolbrinError
 from wolbrin.core.market.importing.append import Joined
 from wolbrin.core.market.importing.files import ENDINGS, Piece
@@ -29,7 +29,6 @@ from wolbrin.core.market.terms import Terms
 from wolbrin.core.measures.wording import number
 from wolbrin.core.work.looking import Judged, Wishes
 
-NEW = "\0new"
 ABOUT = ("Files of bars or ticks as you have them: CSV, TXT, gz, zip or Parquet, one market or several, a year a file or all "
          "in one. Layout, time zone, interval, tick, sessions and holidays are found in them, and shown with the reason for "
          "each before anything is kept. Then the first strategy is tested on them, with costs.")
@@ -67,26 +66,17 @@ class ImportPage(Page):
         self.preview = self.rows.preview
         self.preview.roles_changed.connect(self.edited)
         self.fault = label("", "error", wrap=True)
-        self.which = combo([], "Market shown", 90, self._show_current)
-        self.market = combo([], "Market", 104, self._target_changed)
-        self.code = short("", 76, "Code of the new market")
-        self.code.setPlaceholderText("code")
+        self.target = TargetRow(self._which_changed, self._target_changed, self.start, self.take, self.discard)
+        self.which, self.market, self.code = self.target.which, self.target.market, self.target.code
+        self.source, self.months, self.keep = self.target.source, self.target.months, self.target.keep
+        self.read_button, self.take_button, self.discard_button = self.target.read, self.target.take, self.target.discard
         self.code.textChanged.connect(lambda _: self._code_changed())
-        self.source = short("file", 84, "Source")
         self.source.textEdited.connect(lambda _: self._weigh())
-        self.months = QCheckBox("each file is a contract month")
         self.months.toggled.connect(lambda _: self._target_changed())
-        self.keep = combo([("keep what is there", "old"), ("take the file's", "new")], "Where they disagree", 130)
-        self.keep_label = label("where they disagree", "muted")
-        self.read_button = button("Read", self.start, main=True)
-        self.take_button = button("Take in", self.take, main=True)
-        self.discard_button = button("Discard", self.discard)
         self.result = label("", wrap=True)
-        self.questions = FoundList()
-        self.questions.answered.connect(self._answered)
-        self.findings = FoundList()
-        self.findings.answered.connect(self._answered)
-        self.terms = FirstTerms(s)
+        self.side = FoundPanel(s)
+        self.questions, self.findings, self.terms = self.side.questions, self.side.findings, self.side.terms
+        self.side.answered.connect(self._answered)
         self.terms.changed.connect(self._terms_edited)
         self.terms.asked.connect(self._said)
         self._soon = QTimer(self, singleShot=True, interval=300)
@@ -106,14 +96,6 @@ class ImportPage(Page):
         made = column(self.how, self.rows, spacing=6)
         made.setStretch(1, 1)
         left.setLayout(made)
-        inside = QWidget()
-        inside.setLayout(column(self.questions, self.terms, label("What was found", "heading"), self.findings, None,
-                                spacing=6, margins=(10, 0, 10, 0)))
-        self.side = QScrollArea()
-        self.side.setWidgetResizable(True)
-        self.side.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
-        self.side.setFrameShape(QScrollArea.Shape.NoFrame)
-        self.side.setWidget(inside)
         split = QSplitter(Qt.Orientation.Horizontal)
         split.addWidget(left)
         split.addWidget(self.side)
@@ -121,11 +103,6 @@ class ImportPage(Page):
         split.setStretchFactor(0, 1)
         split.setChildrenCollapsible(False)
         self.split = split
-        self.target = QWidget()
-        self.into = m("into")
-        self.target.setLayout(row(self.which, self.into, self.market, self.code, m("source"), self.source, self.months,
-                                  self.keep_label, self.keep, None, self.read_button, self.discard_button,
-                                  self.take_button, spacing=6))
         self.invite = Empty(ABOUT, "Choose files \u2026", self.choose_files)
         whole = column(first, split, self.invite, self.fault, self.result, self.target, spacing=6)
         whole.setStretch(1, 1)
@@ -376,6 +353,10 @@ class ImportPage(Page):
         if at < len(self.look.judged):
             self.look.judged[at] = replace(self.look.judged[at], terms=terms)
 
+    def _which_changed(self) -> None:
+        self.terms.touched.clear()
+        self._show_current()
+
     def _target_changed(self) -> None:
         if self._filling:
             return
@@ -386,30 +367,16 @@ class ImportPage(Page):
 
     def _enable(self) -> None:
         look = self.look
-        have, several = bool(look.found), len(look.opened) > 1
-        new = self.market.currentData() == NEW
+        have = bool(look.found)
         self.split.setVisible(have)
         self.invite.setVisible(not have)
-        self.target.setVisible(have)
         self.how.setEnabled(not look.busy)
         self.preview.setEnabled(not look.busy)
         self._say(self.fault.text())
-        self.code.setVisible(new and not several)
-        self.market.setVisible(not several)
-        self.which.setVisible(several)
-        self.into.setVisible(not several)
-        self.take_button.setText(f"Take in {len(look.opened)} markets" if several else "Take in")
-        self.terms.setVisible(new and bool(look.judged or look.month))
-        self.months.setVisible(len(look.found) > 1 and not several)
-        self.source.setEnabled(not self.months.isChecked())
+        self.terms.setVisible(self.target.is_new and bool(look.judged or look.month))
         ready = bool(look.judged or (self.months.isChecked() and look.months))
-        self.read_button.setVisible(not ready)
+        self.target.show_state(len(look.found), len(look.opened), ready, self.rows.differ.model.rowCount() > 0)
         self.read_button.setEnabled(self.layout_now is not None and not look.busy)
-        for widget in (self.take_button, self.discard_button):
-            widget.setVisible(ready)
-            widget.setEnabled(True)
-        for widget in (self.keep, self.keep_label):
-            widget.setVisible(ready and self.rows.differ.model.rowCount() > 0)
         self.result.setVisible(bool(self.result.text()))
 
     def start(self) -> None:
@@ -452,13 +419,9 @@ class ImportPage(Page):
 
     def _show_found(self, j: Judged) -> None:
         """What was found, the questions, and the terms of a new market."""
-        new = self.market.currentData() == NEW
-        self.questions.show_findings(j.questions, ())
-        self.findings.show_findings([f for f in j.findings if not f.ask], j.imported.notes)
-        if new:
-            self.terms.show_terms(j.terms, j.clock.week)
-            self.terms.load_exchanges()
-        self.side.verticalScrollBar().setValue(0)
+        self.side.show_judged(j, self.target.is_new)
+        if self.target.is_new and self.terms.touched:
+            self._terms_edited()
 
     def _weigh(self) -> None:
         """Say what came of the reading and what taking it in would do."""
@@ -504,8 +467,7 @@ class ImportPage(Page):
         self.layout_now = None
         self.files.setText(INVITE)
         self.rows.show_result((), ())
-        self.questions.show_findings((), ())
-        self.findings.show_findings((), ())
+        self.side.clear()
         self.result.setText("")
         self._say("")
         self._enable()
