@@ -41,7 +41,16 @@ def markets(window: MainWindow, folder: Path) -> None:
     place.show_page("terms")
     shoot(window, folder, "markets")
     place.open_files([FILES / "cob-dirty.csv.gz"])
+    page = place.pages["import"]
+    rest(window)
+    # As a new market's files look, with its terms beside them; it is taken in as what it is.
+    page.market.setCurrentIndex(page.market.count() - 1)
+    page.code.setText("CBX")
+    rest(window)
+    page.rows.turn_to(0)
     shoot(window, folder, "markets-import")
+    page.market.setCurrentIndex(page.market.findData("COB"))
+    rest(window)
     place.pages["import"].take()
     rest(window)
     page = place.pages["quality"]

@@ -20,6 +20,7 @@ from tests.corpus.truth import Truth, truth
 from wolbrin.core.errors import WolbrinError
 from wolbrin.core.market.exchanges import exchange_codes, exchange_sessions
 from wolbrin.core.market.importing.files import pieces
+from wolbrin.core.market.importing.grouping import code_in
 from wolbrin.core.market.likely.clock import find_clock
 from wolbrin.core.market.likely.grid import find_grid
 from wolbrin.core.market.raw import Raw
@@ -107,6 +108,13 @@ def test_several_markets_are_told_apart_by_name_or_column(tmp_path: Path) -> Non
     for found in (both, {j.code: j for j in look(column)}):
         assert {c: len(j.bars) for c, j in found.items()} == {"PWR": len(a), "GRN": len(b)}
         np.testing.assert_array_equal(found["GRN"].bars.time, b.time)
+
+
+@pytest.mark.parametrize(("name", "code"), [
+    ("PWR_2019.csv", "PWR"), ("pwr-15min-2019-01.txt", "PWR"), ("EUR_USD 1h.csv", "EURUSD"),
+    ("x_export_EURUSD_M1.csv", "EURUSD"), ("bars 2019.csv", ""), ("NPW2019.csv", "NPW"), ("20190102.csv", "")])
+def test_names_of_files_call_their_market(name: str, code: str) -> None:
+    assert code_in(Path(name).stem) == code
 
 
 def test_dates_that_may_be_read_two_ways_are_asked(tmp_path: Path) -> None:

@@ -20,7 +20,7 @@ from wolbrin.core.market.exchanges import exchange_zone
 from wolbrin.core.market.findings import Finding
 from wolbrin.core.market.importing.files import Piece
 from wolbrin.core.market.importing.fit import Fit, fit_to_bars, fit_to_sessions
-from wolbrin.core.market.importing.grouping import are_months, clean_code, group_files
+from wolbrin.core.market.importing.grouping import Group, are_months, clean_code, group_files
 from wolbrin.core.market.importing.guess import Guess, guess
 from wolbrin.core.market.importing.layout import Layout, make_layout
 from wolbrin.core.market.importing.preview import overlap
@@ -108,6 +108,9 @@ def open_files(found: list[Piece], wishes: Wishes) -> list[Opened]:
     """
     out: list[Opened] = []
     groups = group_files(found)
+    wanted = clean_code(wishes.code)
+    if wanted and all(g.code != wanted for g in groups):
+        groups = [Group(wanted, tuple(found))]  # the user has said of which market all of them are
     if wishes.zone:
         known_zone_of(wishes.zone)
     for group in groups:

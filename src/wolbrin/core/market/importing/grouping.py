@@ -7,6 +7,7 @@ from dataclasses import dataclass
 from pathlib import Path
 
 from wolbrin.core.market.importing.files import Piece
+from wolbrin.core.market.likely.kind import pair_of
 
 # Words in names of history files that name no market; common practice, no source.
 _NO_MARKET = (
@@ -39,6 +40,8 @@ def code_in(name: str) -> str:
         short = re.sub(r"(?:19|20)\d{2}(?:[-_]?\d{2}){0,2}$", "", token)
         if re.fullmatch(r"Q[1-4]|v\d+", token) or not short:
             continue
+        if pair_of(short) and len(short) == 6:
+            return short.upper()
         kept.append(short)
     return clean_code("".join(kept[:1]) if not _is_split_pair(kept) else "".join(kept[:2]))
 
