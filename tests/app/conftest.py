@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import gc
 import time
 from collections.abc import Callable, Iterator
 from pathlib import Path
@@ -39,6 +40,8 @@ def put_away(window: MainWindow) -> None:
     QTest.qWait(50)
     window.deleteLater()
     QCoreApplication.sendPostedEvents(window, QEvent.Type.DeferredDelete)
+    del window
+    gc.collect()  # places and their session hold each other, and with them whole histories
 
 
 @pytest.fixture

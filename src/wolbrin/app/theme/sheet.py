@@ -20,6 +20,7 @@ QLabel[role="lead"] {{ font-size: {LEAD}px; }}
 QLabel[role="muted"] {{ color: {t.muted}; }}
 QLabel[role="small"] {{ color: {t.muted}; font-size: {SMALL}px; }}
 QLabel[role="caution"] {{ color: {t.caution_text}; font-size: {SMALL}px; }}
+QLabel[role="question"] {{ color: {t.caution_text}; font-weight: 600; }}
 QLabel[role="error"] {{ color: {t.loss_text}; }}
 QLabel[role="gain"] {{ color: {t.gain}; font-weight: 600; }}
 QLabel[role="loss"] {{ color: {t.loss_text}; font-weight: 600; }}

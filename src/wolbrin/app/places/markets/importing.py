@@ -14,7 +14,7 @@ from wolbrin.app.places.markets.found import FoundPanel
 from wolbrin.app.places.markets.layout_form import LayoutForm
 from wolbrin.app.places.markets.looking import Looking
 from wolbrin.app.places.markets.page import Looked, Page, choose, combo, short
-from wolbrin.app.places.markets.rows_view import FIRST, RowsView
+from wolbrin.app.places.markets.rows_view import FIRST, RowsView, read_words
 from wolbrin.app.places.markets.target import NEW, TargetRow
 from wolbrin.core.errors import WolbrinError
 from wolbrin.core.market.importing.append import Joined
@@ -23,8 +23,6 @@ from wolbrin.core.market.importing.grouping import clean_code
 from wolbrin.core.market.importing.layout import Layout
 from wolbrin.core.market.importing.preview import Preview, preview
 from wolbrin.core.market.importing.tables import BadRow
-from wolbrin.core.market.intervals import interval_words
-from wolbrin.core.market.quality import stamp
 from wolbrin.core.market.terms import Terms
 from wolbrin.core.measures.wording import number
 from wolbrin.core.work.looking import Judged, Wishes
@@ -430,14 +428,7 @@ class ImportPage(Page):
         if not read:
             return
         first = read[0]
-        kind = interval_words(first.raw.interval) + " bars" if first.raw.interval else "ticks"
-        words = [f"{number(sum(len(i.raw) for i in read))} {kind}, {stamp(int(min(i.raw.time[0] for i in read)))[:10]} to "
-                 f"{stamp(int(max(i.raw.time[-1] for i in read)))[:10]} UTC; {number(sum(i.bad_count for i in read))} rows "
-                 "could not be read."]
-        if self.look.spans is not None:
-            words.append(f"Training until {self.look.spans.border}, the rest is sealed.")
-        if months:
-            words += [n[0].upper() + n[1:] + "." for n in first.notes]
+        words = read_words(read, self.look.spans)
         self._bad = [b for i in read for b in i.bad]
         self._show_result(words, None)
         code, source = self.market.currentData(), self.source.text().strip()

@@ -13,12 +13,26 @@ from wolbrin.app.session import Session
 from wolbrin.app.tables.model import Column
 from wolbrin.app.tables.view import Table
 from wolbrin.core.market.importing.append import Disagreement
-from wolbrin.core.market.importing.read import write_bad_rows
+from wolbrin.core.market.importing.read import Imported, write_bad_rows
 from wolbrin.core.market.importing.tables import BadRow
+from wolbrin.core.market.intervals import interval_words
 from wolbrin.core.market.quality import stamp
 from wolbrin.core.measures.wording import number
+from wolbrin.core.work.starting import Spans
 
 FIRST, BAD, DIFFER = 0, 1, 2
+
+
+def read_words(read: Sequence[Imported], spans: Spans | None) -> list[str]:
+    """What came of reading, in sentences: of one market's files, or of contract months read each for itself."""
+    first = read[0]
+    kind = interval_words(first.raw.interval) + " bars" if first.raw.interval else "ticks"
+    words = [f"{number(sum(len(i.raw) for i in read))} {kind}, {stamp(int(min(i.raw.time[0] for i in read)))[:10]} to "
+             f"{stamp(int(max(i.raw.time[-1] for i in read)))[:10]} UTC; {number(sum(i.bad_count for i in read))} rows could "
+             "not be read."]
+    if spans is not None:
+        words.append(f"Training until {spans.border}, the rest is sealed.")
+    return words + ([n[0].upper() + n[1:] + "." for n in first.notes] if len(read) > 1 else [])
 
 
 class RowsView(QWidget):
