@@ -33,6 +33,15 @@ def day_of(ns: int) -> str:
     return str(np.datetime64(int(ns), "ns").astype("datetime64[D]"))
 
 
+def _jumps(close: NDArray[np.float64], size: int = 1 << 20) -> Ints:
+    """Rows after which the price is another by far; in parts, so that long files need no room of their own."""
+    found = []
+    for a in range(0, len(close), size):
+        level = np.log(np.maximum(close[a:a + size + 1], 1e-12))
+        found.append(a + np.flatnonzero(np.abs(np.diff(level)) > APART))
+    return np.concatenate(found)
+
+
 def check_levels(raw: Raw, rows: Ints, name: str) -> tuple[Finding, ...]:
     """Whether prices are those of one market. raw, rows: in the order of the file.
 
@@ -42,13 +51,12 @@ def check_levels(raw: Raw, rows: Ints, name: str) -> tuple[Finding, ...]:
     if len(raw) > 1 and np.ptp(raw.high) == 0 and np.ptp(raw.low) == 0 and raw.high[0] == raw.low[0]:
         raise UserError(f"all {len(raw):,} prices are {raw.close[0]:g}", name,
                         "Nothing can be tested on them; choose another column or another file.")
-    positive = raw.close > 0
-    if positive.mean() < 0.999 or len(raw) < 20:
+    if np.count_nonzero(raw.close > 0) < 0.999 * len(raw) or len(raw) < 20:
         return ()
-    level = np.log(np.maximum(raw.close, 1e-12))
-    jumps = np.flatnonzero(np.abs(np.diff(level)) > APART)
+    jumps = _jumps(raw.close)
     if not len(jumps):
         return ()
+    level = np.log(np.maximum(raw.close, 1e-12))
     row = int(rows[jumps[0] + 1]) if len(rows) == len(raw) else int(jumps[0]) + 2
     if len(jumps) > max(10, MIXED_SHARE * len(raw)):
         middle = float(np.median(level))

@@ -237,8 +237,9 @@ class Reader:
             if len(self._utc) > 1:
                 raise UserError("some rows say their time zone and others do not", self.pieces[0].name,
                                 "Import the files one by one.")
-            self._joined = (np.concatenate([b.time for b in self._kept]), np.concatenate([b.row for b in self._kept]),
-                            {r: np.concatenate([b.values[r] for b in self._kept]) for r in number_roles(self.layout)})
+            # Column by column, each block's part dropped as it is taken: long files are never held twice.
+            values = {r: np.concatenate([b.values.pop(r) for b in self._kept]) for r in number_roles(self.layout)}
+            self._joined = (np.concatenate([b.time for b in self._kept]), np.concatenate([b.row for b in self._kept]), values)
             self._kept = []
         return *self._joined, True in self._utc
 
