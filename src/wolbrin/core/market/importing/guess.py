@@ -12,7 +12,7 @@ from wolbrin.core.errors import UserError
 from wolbrin.core.market.findings import Answer, Finding
 from wolbrin.core.market.importing.dates import date_finding, how_written
 from wolbrin.core.market.importing.files import Piece
-from wolbrin.core.market.importing.layout import EPOCHS, MOST_COLUMNS, Layout, make_layout
+from wolbrin.core.market.importing.layout import MOST_COLUMNS, Layout, make_layout
 from wolbrin.core.market.importing.roles import (
     MONEY,
     PRICE_ROLES,
@@ -248,11 +248,6 @@ def _offsets(texts: list[str]) -> tuple[int, ...]:
 
 def join_times(date: list[str], clock: list[str] | None) -> list[str]:
     return date if clock is None else [f"{a} {b}" for a, b in zip(date, clock)]
-
-
-def zone_told(layout: Layout, offsets_in_iso: bool) -> bool:
-    """Whether the file itself says its zone."""
-    return layout.time_format in EPOCHS or offsets_in_iso
 
 
 def guess_parquet(piece: Piece) -> Guess:

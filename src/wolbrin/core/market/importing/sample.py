@@ -19,12 +19,10 @@ MOST_PIECES = 12
 
 @dataclass(frozen=True)
 class Sample:
-    """head: the first lines, as they are. body: lines in the order of the file, blank ones left out, taken evenly. stretch:
-    int64[len(body)], lines of one number follow each other in the file."""
+    """head: the first lines, as they are. body: lines in the order of the file, blank ones left out, taken evenly."""
 
     head: tuple[str, ...]
     body: tuple[str, ...]
-    stretch: np.ndarray
 
 
 def _plain_stretches(piece: Piece) -> list[list[str]]:
@@ -72,12 +70,7 @@ def take_sample(pieces: list[Piece]) -> Sample:
     head = first_lines(pieces[0], HEAD_LINES)
     some = [pieces[i] for i in np.unique(np.linspace(0, len(pieces) - 1, min(MOST_PIECES, len(pieces))).astype(int))]
     body: list[str] = []
-    stretch: list[int] = []
-    number = 0
     for piece in some:
         for lines in _stretches(piece):
-            kept = [x for x in lines if x.strip()]
-            body += kept
-            stretch += [number] * len(kept)
-            number += 1
-    return Sample(tuple(head), tuple(body), np.array(stretch, np.int64))
+            body += [x for x in lines if x.strip()]
+    return Sample(tuple(head), tuple(body))
