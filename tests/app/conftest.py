@@ -44,16 +44,20 @@ def put_away(window: MainWindow) -> None:
     gc.collect()  # places and their session hold each other, and with them whole histories
 
 
-@pytest.fixture
-def window(qtbot: QtBot, demo: Path, engine: Engine) -> Iterator[MainWindow]:
+def shown(project: Project, engine: Engine) -> Iterator[MainWindow]:
+    """A window over a project, put away afterwards."""
     theme = Theme()
     theme.apply()
-    project = Project(demo)
     made = MainWindow(Session(project, engine, theme))
     made.show()
     yield made
     put_away(made)
     project.close()
+
+
+@pytest.fixture
+def window(qtbot: QtBot, demo: Path, engine: Engine) -> Iterator[MainWindow]:
+    yield from shown(Project(demo), engine)
 
 
 @pytest.fixture

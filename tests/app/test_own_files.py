@@ -12,14 +12,12 @@ from PySide6.QtCore import QPoint, Qt
 from PySide6.QtWidgets import QComboBox, QFileDialog, QLabel, QPushButton
 from pytestqt.qtbot import QtBot
 
-from tests.app.conftest import put_away
+from tests.app.conftest import shown
 from tests.corpus.forms import FORMS, write
 from tests.corpus.truth import truth
 from wolbrin.app.parts import Empty
-from wolbrin.app.session import Session
 from wolbrin.app.shell.rail import PLACES
 from wolbrin.app.shell.window import MainWindow
-from wolbrin.app.theme.theme import Theme
 from wolbrin.core.errors import Door, UserError
 from wolbrin.core.jobs import Engine
 from wolbrin.core.store.project import Project
@@ -32,14 +30,7 @@ TEN = ["float noise", "joined compact, semicolons, no header", "two volumes, one
 @pytest.fixture
 def bare(qtbot: QtBot, engine: Engine, tmp_path: Path) -> Iterator[MainWindow]:
     """A window over an empty project."""
-    theme = Theme()
-    theme.apply()
-    project = Project.create(tmp_path / "own")
-    made = MainWindow(Session(project, engine, theme))
-    made.show()
-    yield made
-    put_away(made)
-    project.close()
+    yield from shown(Project.create(tmp_path / "own"), engine)
 
 
 @pytest.fixture
@@ -180,6 +171,21 @@ def test_a_later_market_keeps_the_border_and_says_what_lacks(bare: MainWindow, r
     assert "NGT ends on" in bare.strip.message.text()
     assert [m.code for m in bare.session.markets] == ["GRN", "NGT"]
     assert bare.places["markets"].page.key == "terms"
+
+
+def test_an_answered_question_is_not_asked_again(bare: MainWindow, rest: Callable[[], None], tmp_path: Path) -> None:
+    """Dates of one day that may be read two ways."""
+    path = tmp_path / "PWR.csv"
+    path.write_text("time,open,high,low,close\n" + "".join(
+        f"03/04/2019 {9 + i // 4:02d}:{i % 4 * 15:02d},{100 + i % 7},{108 + i % 7},99,{101 + i % 5}\n" for i in range(32)))
+    page = bare.places["markets"].pages["import"]
+    page.open([path])
+    rest()
+    asked = next(q for q in page.look.judged[0].questions if q.option == "--date-order")
+    page.questions.answered.emit("--date-order", asked.answers[1].value)
+    rest()
+    assert "--date-order" not in {q.option for q in page.look.judged[0].questions}
+    assert page.look.judged[0].layout.time_format == asked.answers[1].value
 
 
 def test_sessions_are_dragged_in_the_week(bare: MainWindow, rest: Callable[[], None], qtbot: QtBot, tmp_path: Path) -> None:

@@ -9,7 +9,7 @@ from PySide6.QtWidgets import QComboBox, QLineEdit, QPlainTextEdit, QWidget
 
 from wolbrin.app.parts import button, column, label, row
 from wolbrin.app.places.markets.layout_form import zone_box
-from wolbrin.app.places.markets.page import choose, combo, short
+from wolbrin.app.places.markets.page import choose, combo, plain, short
 from wolbrin.app.places.markets.week import WeekPicture
 from wolbrin.app.session import Session
 from wolbrin.core.errors import UserError
@@ -21,11 +21,6 @@ from wolbrin.core.market.terms import SessionRule, Terms
 from wolbrin.core.market.words import read_sessions, worth_lines, write_sessions
 
 NUMBERS = ("tick_size", "point_value", "spread_ticks", "slippage_ticks")
-
-
-def plain(value: float) -> str:
-    text = f"{value:.10f}"
-    return text.rstrip("0").rstrip(".") if "." in text else text
 
 
 class FirstTerms(QWidget):

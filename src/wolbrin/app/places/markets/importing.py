@@ -319,10 +319,12 @@ class ImportPage(Page):
         elif option == "--stamp":
             self.look.wishes = replace(self.look.wishes, stamp=value)
         elif option == "--date-order":
+            self.look.settle(option, value)
             self.form.time_format.setEditText(value)
             self.start()
             return
         elif option == "--decimal":
+            self.look.settle(option, value)
             choose(self.form.decimal, value)
             self.edited()
             self.start()

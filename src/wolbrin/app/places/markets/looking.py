@@ -11,6 +11,7 @@ from PySide6.QtCore import QObject, Signal
 from wolbrin.app.session import Session
 from wolbrin.core.errors import WolbrinError
 from wolbrin.core.jobs import Job, State
+from wolbrin.core.market.findings import Finding
 from wolbrin.core.market.importing.append import Joined
 from wolbrin.core.market.importing.files import Piece, pieces
 from wolbrin.core.market.importing.layout import Layout
@@ -114,14 +115,20 @@ class Looking(QObject):
 
         self.session.compute("Look into files", work, done)
 
+    def settle(self, option: str, value: str) -> None:
+        """A question about the layout was answered; it is not asked again."""
+        for o in self.opened:
+            o.guess = replace(o.guess, findings=tuple(
+                Finding(f.what, value, "As you said.") if f.option == option else f for f in o.guess.findings))
+
     def read(self, layout: Layout, months: bool, at: int = 0) -> None:
         """Read everything; layout: of the market at `at`, and of those in the same files. Others keep their own."""
         outcome: list[Any] = []
         if months:
             job = self.session.attempt(lambda: read_job(self.found, layout, outcome.append, True))
         else:
-            guess = self.opened[at].guess
-            again = [reopened(o, layout if o.guess is guess else o.reader.layout) for o in self.opened]
+            mine = self.opened[at].pieces
+            again = [reopened(o, layout if o.pieces is mine else o.reader.layout) for o in self.opened]
             job = self.session.attempt(lambda: look_job(self.found, self.wishes, outcome.append, again))
         if job is None:
             return

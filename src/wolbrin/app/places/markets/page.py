@@ -71,6 +71,14 @@ def short(text: str = "", width: int = 90, name: str = "", tip: str = "") -> QLi
     return made
 
 
+def plain(value: float | None, digits: int = 10) -> str:
+    """A number as one would type it."""
+    if value is None:
+        return ""
+    text = f"{value:.{digits}f}"
+    return text.rstrip("0").rstrip(".") if "." in text else text
+
+
 def combo(options: list[tuple[str, Any]], name: str, width: int = 0, act: Callable[[], object] | None = None) -> QComboBox:
     """A choice with a value behind every text."""
     made = QComboBox()

@@ -5,14 +5,12 @@ from __future__ import annotations
 import json
 from pathlib import Path
 from typing import Any
-from zoneinfo import available_timezones
 
 from pydantic import ValidationError
 from PySide6.QtCore import Qt
 from PySide6.QtWidgets import (
     QCheckBox,
     QComboBox,
-    QCompleter,
     QFileDialog,
     QGridLayout,
     QLabel,
@@ -23,7 +21,8 @@ from PySide6.QtWidgets import (
 )
 
 from wolbrin.app.parts import button, column, label, row
-from wolbrin.app.places.markets.page import Form, Looked, Page, choose, combo, short
+from wolbrin.app.places.markets.layout_form import zone_box
+from wolbrin.app.places.markets.page import Form, Looked, Page, choose, combo, plain, short
 from wolbrin.app.places.markets.week import WeekPicture
 from wolbrin.core.engine.brief import Costs
 from wolbrin.core.errors import UserError, WolbrinError
@@ -40,14 +39,6 @@ COST_FIELDS = ("spread_ticks", "slippage_ticks", "per_contract", "percent", "min
                "roll_ticks")
 
 
-def plain(value: float | None, digits: int = 10) -> str:
-    """A number as one would type it."""
-    if value is None:
-        return ""
-    text = f"{value:.{digits}f}"
-    return text.rstrip("0").rstrip(".") if "." in text else text
-
-
 class TermsPage(Page):
     key, title, with_chart = "terms", "Terms and costs", False
 
@@ -61,13 +52,7 @@ class TermsPage(Page):
         self.inverse.setAccessibleName("conversion market quotes the inverse")
         self.inverse.toggled.connect(lambda _: self.edited())
         self.kind = combo([(k, k) for k in ("future", "currency pair", "index", "other")], "Kind", 120, self.edited)
-        self.zone = QComboBox()
-        self.zone.setEditable(True)
-        self.zone.addItems(sorted(z for z in available_timezones() if "/" in z or z == "UTC"))
-        self.zone.completer().setCompletionMode(QCompleter.CompletionMode.PopupCompletion)
-        self.zone.completer().setFilterMode(Qt.MatchFlag.MatchContains)
-        self.zone.setFixedWidth(180)
-        self.zone.setAccessibleName("Time zone")
+        self.zone = zone_box(180, "Time zone")
         self.zone.currentTextChanged.connect(lambda _: self.edited())
         self.calendar = QComboBox()
         self.calendar.setEditable(True)

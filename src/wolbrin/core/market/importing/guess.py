@@ -46,11 +46,6 @@ class Guess:
     end: str = ""
     offsets: tuple[int, ...] = ()
 
-    @property
-    def doubts(self) -> tuple[str, ...]:
-        """What the file does not decide, in sentences."""
-        return tuple(f.sentence() for f in self.findings if not f.sure)
-
 
 def split_line(line: str, delimiter: str) -> list[str]:
     """The fields of one line; several blanks count as one."""
