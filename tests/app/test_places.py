@@ -29,9 +29,9 @@ from wolbrin.app.theme.theme import Theme
 from wolbrin.core.engine.ledger import ledger
 from wolbrin.core.jobs import Chunk, Engine, Job
 from wolbrin.core.measures.catalogue import MEASURES, SUMMARY
+from wolbrin.core.rules.axes import Axis
 from wolbrin.core.rules.model import Distance, FieldOperand, IndicatorOperand, NumberOperand, Strategy
 from wolbrin.core.search.candidate import candidate_of
-from wolbrin.core.search.sweep import Axis
 from wolbrin.core.store.project import Project
 
 Settle = Callable[[], None]

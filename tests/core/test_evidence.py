@@ -24,10 +24,10 @@ from wolbrin.core.jobs import Engine, Job, State
 from wolbrin.core.market.treatment import Treatment
 from wolbrin.core.measures.catalogue import SUMMARY
 from wolbrin.core.measures.inference import Tally
+from wolbrin.core.rules.axes import Axis
 from wolbrin.core.rules.model import Distance
 from wolbrin.core.rules.script import parse_strategy
 from wolbrin.core.search.grammar import Limits
-from wolbrin.core.search.sweep import Axis
 from wolbrin.core.store.dossier import Dossiers
 from wolbrin.core.store.project import Project
 from wolbrin.core.store.schema import SCHEMA_VERSION
@@ -38,9 +38,10 @@ from wolbrin.core.work.combining import runs_job
 from wolbrin.core.work.discovering import DiscoverRequest, discover_job
 from wolbrin.core.work.footing import Footing
 from wolbrin.core.work.funnel import funnel
-from wolbrin.core.work.proving import Subject, prove_job
+from wolbrin.core.work.proving import prove_job
 from wolbrin.core.work.standing import Standings
 from wolbrin.core.work.studying import StudyRequest, study_job
+from wolbrin.core.work.subject import Subject
 from wolbrin.core.work.sweeping import SweepRequest, candidate_from_sweep, last_sweep, sweep_job
 from wolbrin.core.work.trialing import TrialRequest, candidate_from_trial, last_trial, trial_job
 
@@ -114,7 +115,7 @@ def test_records_that_cannot_be_read_are_told_and_prove_nothing(project: Project
     engine.start(job, "threads").wait()
     ids = [k.id for k in Dossiers(project).shelf()][:2]
     with project.transaction() as db:
-        db.execute("UPDATE candidates SET record = json_set(record, '$.version', 9) WHERE id = ?", (ids[0],))
+        db.execute("UPDATE bodies SET record = json_set(record, '$.version', 9) WHERE candidate = ?", (ids[0],))
     shelf = {k.id: k for k in Dossiers(project).shelf()}
     assert "newer than this program knows" in shelf[ids[0]].candidate.record.words()
     assert Standings(project).of(shelf[ids[0]]).stands == NOT_RECORDED
@@ -203,7 +204,7 @@ def _sweep(project: Project) -> tuple[Job, Callable[[], Any]]:
 
 def _discover(project: Project) -> tuple[Job, Callable[[], Any]]:
     job, result = discover_job(project, DiscoverRequest("AAA", 15, Limits(least_trades=5, least_profit_factor=0.5), 16, 1))
-    return job, lambda: (sorted(result.fingerprints), result.record)
+    return job, lambda: (Searches(project).marks(result.search), result.record)
 
 
 def _trial(project: Project) -> tuple[Job, Callable[[], Any]]:

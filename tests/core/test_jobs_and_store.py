@@ -20,20 +20,22 @@ from wolbrin.core.engine.brief import Brief
 from wolbrin.core.engine.prepare import Prepared
 from wolbrin.core.engine.run import backtest
 from wolbrin.core.errors import EnvironmentTrouble, UserError, WolbrinError
-from wolbrin.core.jobs import Chunk, Engine, Job, State
+from wolbrin.core.jobs import Chunk, Engine, Job, State, Until
+from wolbrin.core.rules.axes import Axis, variant
 from wolbrin.core.rules.identity import strategy_hash
 from wolbrin.core.rules.model import Distance
 from wolbrin.core.search.candidate import candidate_of
 from wolbrin.core.search.grammar import Limits
-from wolbrin.core.search.sweep import Axis
 from wolbrin.core.store.dossier import Dossiers
 from wolbrin.core.store.project import Project
 from wolbrin.core.store.schema import SCHEMA_VERSION
+from wolbrin.core.store.searches import Searches
 from wolbrin.core.store.settings import Settings
-from wolbrin.core.work.discovering import DiscoverRequest, discover_job
+from wolbrin.core.work.discovering import DiscoverRequest, daily_sample, discover_job
 from wolbrin.core.work.funnel import funnel
-from wolbrin.core.work.proving import Subject, prove_job
-from wolbrin.core.work.sweeping import SweepRequest, last_sweep, sweep_job
+from wolbrin.core.work.proving import prove_job
+from wolbrin.core.work.subject import Subject
+from wolbrin.core.work.sweeping import SweepRequest, daily_of_sweep, last_sweep, sweep_job
 
 ROOT = Path(__file__).parents[2]
 
@@ -122,8 +124,14 @@ def test_errors_come_back_from_processes_whole(engine: Engine) -> None:
 
 def test_a_job_that_knows_when_it_has_enough(engine: Engine) -> None:
     total = [0]
-    job = Job("bars", "bars", [Chunk(None)] * 50, lambda _: 3, lambda n: total.__setitem__(0, total[0] + n), width=1,
-              counted=lambda n: n, total=10, enough=lambda: total[0] >= 10)
+    played = [0]
+
+    def play(_: None) -> int:
+        played[0] += 3
+        return 3
+
+    job = Job("bars", "bars", Until(10, lambda: played[0] >= 10, lambda n: n), play,
+              lambda n: total.__setitem__(0, total[0] + n), width=1)
     assert engine.start(job, "threads").wait() is State.DONE
     assert job.progress().done == total[0] == 12
 
@@ -147,16 +155,22 @@ def test_sweeps_and_searches_are_the_same_on_any_number_of_workers(project: Proj
         limits = Limits(least_trades=20, least_profit_factor=0.8)
         job, outcome = discover_job(project, DiscoverRequest("TST", 15, limits, 48, 5))
         assert with_these.start(job, kind).wait() is State.DONE, job.error  # type: ignore[arg-type]
-        found.append(sorted(outcome.fingerprints))
+        found.append((Searches(project).marks(outcome.search), outcome.counts()["met"],
+                      [part.tobytes() for part in daily_sample(project, outcome.search)]))
         with_these.close()
     for settings, figures in tables[1:]:
         np.testing.assert_array_equal(settings, tables[0][0])
         np.testing.assert_array_equal(figures, tables[0][1])
     assert found[0] == found[1]
-    assert found[0]
+    assert found[0][0]
     last = last_sweep(project)
     assert last is not None
     np.testing.assert_array_equal(last.table()[1], tables[0][1])
+    days, kept = daily_of_sweep(project, last.search)
+    assert kept["daily"].shape == (len(tables[0][0]), len(days))
+    one = backtest(project.prepared("TST", 15), variant(what, axes, (1.3, 4.0)), last.record.brief)
+    row = kept["daily"][tables[0][0].tolist().index([1.3, 4.0])]
+    assert row[np.isin(days, one.daily[0])].tolist() == one.daily[1].astype(np.float32).tolist()
     assert len(last.request.axes) == 2
 
 

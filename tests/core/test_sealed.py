@@ -29,28 +29,30 @@ from wolbrin.core.portfolio.combine import correlation, daily_matrix, equal_weig
 from wolbrin.core.proving.gate import Gate
 from wolbrin.core.proving.holdout import HoldoutGate
 from wolbrin.core.proving.monte_carlo import MonteCarloGate
+from wolbrin.core.rules.axes import Axis
 from wolbrin.core.rules.model import Distance, Strategy
 from wolbrin.core.rules.script import parse_strategy
 from wolbrin.core.search.candidate import candidate_of
 from wolbrin.core.search.grammar import Limits
-from wolbrin.core.search.sweep import Axis
 from wolbrin.core.store.dossier import Dossiers
 from wolbrin.core.store.holdout import ERROR, HoldoutBook, t_for
 from wolbrin.core.store.project import Project
 from wolbrin.core.store.sealed import open_sealed
+from wolbrin.core.store.searches import Searches
 from wolbrin.core.store.settings import OwnSpan, Settings
 from wolbrin.core.study.groups import groups
 from wolbrin.core.study.trial import TrialRow
 from wolbrin.core.work.combining import runs_job
-from wolbrin.core.work.discovering import DiscoverRequest, discover_job
+from wolbrin.core.work.discovering import DiscoverRequest, daily_sample, discover_job
 from wolbrin.core.work.footing import Footing
 from wolbrin.core.work.importing import take_in_all
 from wolbrin.core.work.markets import compare, count_bars, join_contracts, preview_treatment, quality
 from wolbrin.core.work.opening import beyond, open_for
-from wolbrin.core.work.proving import Subject, prove_job
+from wolbrin.core.work.proving import prove_job
 from wolbrin.core.work.standing import Standings
 from wolbrin.core.work.studying import StudyRequest, run_study
-from wolbrin.core.work.sweeping import SweepRequest, candidate_from_sweep, sweep_job
+from wolbrin.core.work.subject import Subject
+from wolbrin.core.work.sweeping import SweepRequest, candidate_from_sweep, daily_of_sweep, sweep_job
 from wolbrin.core.work.trialing import TrialRequest, trial_job
 
 SOURCE = Path(__file__).parents[2] / "src/wolbrin"
@@ -150,7 +152,9 @@ def everything(project: Project, engine: Engine) -> dict[str, Any]:
     limits = Limits(least_trades=5, least_profit_factor=0.5)
     discover, found = discover_job(project, DiscoverRequest("FUT", 15, limits, 16, 1))
     engine.start(discover, "threads").wait()
-    out["discover"] = sorted(found.fingerprints)
+    out["discover"] = Searches(project).marks(found.search)
+    out["daily"] = [[part.tobytes() for part in daily_sample(project, found.search)],
+                    daily_of_sweep(project, result.search)[1]["daily"].tobytes()]
     rows = (TrialRow(name="a", strategy=STOPPED), TrialRow(name="b", strategy=pair))
     for mirrored in (False, True):
         trial, tried = trial_job(project, TrialRequest(rows=rows, columns=(("AAA", 30), ("BBB", 15)), shuffles=2,

@@ -14,6 +14,7 @@ from hypothesis import strategies as st
 from scipy import stats
 
 from tests.build import cross, entry, ind, num, price, row, walk_bars
+from wolbrin.core.batch.variants import Variants, days_of, evaluate
 from wolbrin.core.engine.brief import Brief, Costs
 from wolbrin.core.engine.prepare import Prepared
 from wolbrin.core.engine.run import backtest
@@ -27,10 +28,10 @@ from wolbrin.core.proving.holdout import HoldoutGate
 from wolbrin.core.proving.line import GATES, walk_line
 from wolbrin.core.proving.monte_carlo import MonteCarloGate, risk_of_ruin, simulate_paths
 from wolbrin.core.rehearsal.session import Rehearsal, same_ledger
+from wolbrin.core.rules.axes import Axis, combinations, named_variants, variant
 from wolbrin.core.rules.model import Distance, Side, Strategy
 from wolbrin.core.search.discover import explore
 from wolbrin.core.search.grammar import TEMPLATES, Limits, draw_strategy
-from wolbrin.core.search.sweep import Axis, Variants, combinations, evaluate, variant
 from wolbrin.core.study.forward import forward_moves, study
 
 BARS = walk_bars(3000, seed=21)
@@ -42,12 +43,29 @@ def test_a_sweep_block_equals_single_backtests() -> None:
     """Shared indicators and reused decisions must not change a bit."""
     axes = (Axis.spread("long.entry.rows.0.left.params.length", "fast", 3, 7, 2),
             Axis.spread("stop.amount", "stop", 1.0, 2.0, 0.5), Axis.spread("target.amount", "target", 1.0, 2.0, 1.0))
-    every = combinations(axes)
+    every = combinations(axes, 100)
     assert len(every) == 3 * 3 * 2
-    table = evaluate(READY, Variants(STOPPED, axes), Brief(costs=Costs(slippage_ticks=1)), every)
-    for values, figures in zip(every, table):
-        one = backtest(BARS, variant(STOPPED, axes, values), Brief(costs=Costs(slippage_ticks=1)))
+    brief = Brief(costs=Costs(slippage_ticks=1))
+    days = days_of(READY, brief)
+    block = evaluate(READY, Variants(STOPPED, axes), brief, every, days)
+    assert block.settings.tolist() == [list(v) for v in every]
+    for values, figures, daily in zip(every, block.figures, block.daily):
+        rules = variant(STOPPED, axes, values)
+        assert rules is not None
+        one = backtest(BARS, rules, brief)
         np.testing.assert_array_equal(figures, list(measure(Facts.of(one), SUMMARY).values()))
+        np.testing.assert_array_equal(daily[np.isfinite(daily)], one.daily[1].astype(np.float32))
+        assert days[np.isfinite(daily)].tolist() == one.daily[0].tolist()
+
+
+def test_what_the_model_refuses_is_left_out_and_counted() -> None:
+    """A time exit of no bars is no strategy: in a sweep as in a trial."""
+    strategy = STOPPED.model_copy(update={"time_exit": 5})
+    axes = (Axis("time_exit", "time exit", (-1.0, 0.0, 4.0)), Axis("stop.amount", "stop", (1.0, 2.0)))
+    block = evaluate(READY, Variants(strategy, axes), Brief(), combinations(axes, 10))
+    assert block.settings.tolist() == [[4.0, 1.0], [4.0, 2.0]]
+    assert block.refused == 4
+    assert len(named_variants(strategy, axes, 10)) == 2
 
 
 def test_axes_are_free_of_drift_and_refuse_nonsense() -> None:
@@ -55,10 +73,10 @@ def test_axes_are_free_of_drift_and_refuse_nonsense() -> None:
     for args in ((1, 5, 0), (5, 1, 1), (0, 1e9, 0.1)):
         with pytest.raises(UserError):
             Axis.spread("k", "t", *args)
-    with pytest.raises(UserError, match="more than a sweep takes"):
-        combinations(tuple(Axis.spread(str(i), "t", 0, 999, 1) for i in range(3)))
+    with pytest.raises(UserError, match="more than are tried"):
+        combinations(tuple(Axis.spread(str(i), "t", 0, 999, 1) for i in range(3)), 1_000_000)
     with pytest.raises(UserError, match="no number"):
-        combinations(())
+        combinations((), 10)
 
 
 @given(st.integers(0, 2**31), st.integers(0, 500))
@@ -72,12 +90,12 @@ def test_candidate_k_of_a_seed_is_always_the_same(seed: int, k: int) -> None:
 
 def test_discover_respects_the_limits_however_it_is_cut() -> None:
     limits = Limits(least_trades=30, least_profit_factor=0.9, sides="long")
-    whole, sharpe = explore(READY, Brief(), limits, 3, 0, 60)
-    assert sharpe.shape == (60,)
-    parts = [f for first in range(0, 60, 7) for f in explore(READY, Brief(), limits, 3, first, min(7, 60 - first))[0]]
-    assert [(f.number, f.fingerprint) for f in whole] == [(f.number, f.fingerprint) for f in parts]
-    assert whole
-    for found in whole:
+    draws = explore(READY, Brief(), limits, 3, 0, 60)
+    assert draws.sharpe.shape == (60,)
+    parts = [f for first in range(0, 60, 7) for f in explore(READY, Brief(), limits, 3, first, min(7, 60 - first)).found]
+    assert [(f.number, f.fingerprint) for f in draws.found] == [(f.number, f.fingerprint) for f in parts]
+    assert draws.found
+    for found in draws.found:
         assert found.candidate.summary["trades"] >= 30
         assert found.candidate.summary["profit_factor"] >= 0.9
         assert found.candidate.strategy.short.mode == "off"

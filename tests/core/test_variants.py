@@ -16,10 +16,10 @@ from wolbrin.core.errors import UserError
 from wolbrin.core.jobs import Engine, State
 from wolbrin.core.market.bars import Span
 from wolbrin.core.rehearsal.session import Rehearsal, same_ledger
+from wolbrin.core.rules.axes import Axis, named_variants
 from wolbrin.core.rules.conditions import NamedCondition, project_conditions, shipped, write_conditions
 from wolbrin.core.rules.numbers import tunables
 from wolbrin.core.rules.script import parse_strategy
-from wolbrin.core.search.variants import Varied, varied
 from wolbrin.core.store.family import tree
 from wolbrin.core.store.project import Project
 from wolbrin.core.store.schema import MIGRATIONS
@@ -27,7 +27,7 @@ from wolbrin.core.store.settings import Settings
 from wolbrin.core.study.trial import CommonExit, TrialRow, field_rows
 from wolbrin.core.work.footing import Footing
 from wolbrin.core.work.opening import open_for
-from wolbrin.core.work.proving import Subject
+from wolbrin.core.work.subject import Subject
 from wolbrin.core.work.trialing import TrialRequest, last_trial, trial_job
 
 SETTINGS = Settings(training_first="2024-01-01", holdout_first="2024-02-15", last="2024-12-31")  # type: ignore[arg-type]
@@ -76,25 +76,26 @@ def test_variants_stand_on_the_steps_of_their_numbers() -> None:
     strategy = parse_strategy("name = 'v'\nfast = parameter(10, low=4, high=20, step=4, sweep=True)\n"
                               "long_entry = crosses_above(ema(fast), ema(30))\nstop = 2 * atr(14)\n")
     by_name = {t.title: t for t in tunables(strategy)}
-    numbers = [Varied.of(by_name["fast"], 3), Varied.of(by_name["stop ATR multiple"], 2)]
+    numbers = [Axis.over(by_name["fast"], 3), Axis.over(by_name["stop ATR multiple"], 2)]
     assert numbers[0].values == (4.0, 12.0, 20.0)
-    made = varied(strategy, numbers)
+    made = named_variants(strategy, numbers, 2_000)
     assert len(made) == 6
     assert made[0][0].startswith("v: fast 4, stop ATR multiple")
     assert made[-1][1].long.entry.rows[0].left.params == {"length": 20.0}  # type: ignore[union-attr]
-    assert varied(strategy, []) == [("v", strategy)]
-    with pytest.raises(UserError, match="more than a trial takes"):
-        varied(strategy, [Varied(t.key, t.title, tuple(range(1, 40))) for t in list(by_name.values())[:3]])
+    assert named_variants(strategy, [], 2_000) == [("v", strategy)]
+    with pytest.raises(UserError, match="more than are tried"):
+        named_variants(strategy, [Axis(t.key, t.title, tuple(range(1, 40)))
+                                  for t in list(by_name.values())[:3]], 2_000)
 
 
 def test_a_trial_stopped_half_way_keeps_what_it_found(project: Project) -> None:
     rows = field_rows([(c.name, c.condition()) for c in shipped()[:120]], ["both"], CommonExit())
     engine = Engine(1)
     request = TrialRequest(rows=tuple(rows), columns=(("AAA", 15), ("BBB", 15)), shuffles=1)
-    job, result = trial_job(project, request, lambda r: job.stop() if np.isfinite(r.figures[..., 3]).sum() >= 40 else None)
+    job, result = trial_job(project, request, lambda r: job.stop() if np.isfinite(r.figures[..., 3]).sum() >= 20 else None)
     assert engine.start(job, "threads").wait() is State.STOPPED
     done = int(np.isfinite(result.figures[..., 3]).sum())
-    assert 40 <= done < 240
+    assert 20 <= done < 240
     again = last_trial(project, "field")
     assert again is not None
     np.testing.assert_array_equal(again.figures, result.figures)

@@ -32,10 +32,10 @@ from wolbrin.core.measures.catalogue import SUMMARY, measure
 from wolbrin.core.measures.facts import Facts
 from wolbrin.core.proving.gate import Gate, Outcome
 from wolbrin.core.proving.line import GATES
+from wolbrin.core.rules.axes import Axis
 from wolbrin.core.rules.identity import strategy_hash
 from wolbrin.core.rules.model import Distance, Side, Strategy
 from wolbrin.core.search.candidate import SPARK_POINTS, candidate_of, spark_of
-from wolbrin.core.search.sweep import Axis
 from wolbrin.core.store.dossier import Dossiers, decode, encode
 from wolbrin.core.store.history import read_history, write_history
 from wolbrin.core.store.project import Project, now
@@ -44,10 +44,11 @@ from wolbrin.core.store.settings import OWN_COSTS, Settings
 from wolbrin.core.store.sources import silhouette
 from wolbrin.core.work.combining import runs_job, training_run
 from wolbrin.core.work.footing import Footing
-from wolbrin.core.work.funnel import funnel, proved_ids
-from wolbrin.core.work.proving import Subject, case_of, prove_job, unseen_span
-from wolbrin.core.work.standing import Standings
+from wolbrin.core.work.funnel import funnel
+from wolbrin.core.work.proving import case_of, prove_job, unseen_span
+from wolbrin.core.work.standing import Standings, standing_ids
 from wolbrin.core.work.studying import StudyRequest, run_study, study_job
+from wolbrin.core.work.subject import Subject
 from wolbrin.core.work.sweeping import SweepRequest, candidate_from_sweep, sweep_job
 from wolbrin.core.work.warming import is_warm, warm
 
@@ -104,9 +105,9 @@ def test_standing_follows_the_line(project: Project) -> None:
     assert say(monte_carlo, True, settings_={"paths": 1}) == "open", "and for the gate's settings"
     assert say(monte_carlo, False) == "falls: Monte Carlo"
     assert say(monte_carlo, True) == "sealed"
-    assert proved_ids(project) == []
+    assert standing_ids(project) == []
     assert say(holdout, True) == "stands"
-    assert proved_ids(project) == [id]
+    assert standing_ids(project) == [id]
     assert funnel(project)["proved"] == 1
     assert say(monte_carlo, False, other) == "fell before: Monte Carlo", "another brief does not wash a fall away"
     assert say(holdout, False) == "falls: Holdout"
@@ -168,7 +169,7 @@ def test_a_sweep_row_becomes_the_same_candidate(project: Project, engine: Engine
     axes = (Axis.spread("stop.amount", "stop", 1.0, 2.0, 0.5), Axis.spread("stop.length", "length", 10, 14, 4))
     request = SweepRequest(STOPPED, "AAA", 15, axes)
     grown: list[int] = []
-    job, result = sweep_job(project, request, lambda r: grown.append(len(r.settings)))
+    job, result = sweep_job(project, request, lambda r: grown.append(r.count))
     engine.start(job, "threads").wait()
     settings_, figures = result.table()
     candidate = candidate_from_sweep(project, result, tuple(settings_[3].tolist()))

@@ -22,7 +22,7 @@ from wolbrin.core.store.project import Project
 from wolbrin.core.store.settings import OwnSpan, Settings
 from wolbrin.core.store.sources import intervals_for
 from wolbrin.core.work.footing import Footing
-from wolbrin.core.work.proving import Subject
+from wolbrin.core.work.subject import Subject
 
 log = logging.getLogger("wolbrin")
 

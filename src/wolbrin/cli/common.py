@@ -21,8 +21,9 @@ from wolbrin.core.jobs import Engine, Job, Kind, State
 from wolbrin.core.market.intervals import Interval
 from wolbrin.core.measures.catalogue import BY_KEY
 from wolbrin.core.measures.wording import worded
-from wolbrin.core.store.dossier import Dossiers, Kept
+from wolbrin.core.store.dossier import Dossiers
 from wolbrin.core.store.project import Project
+from wolbrin.core.store.shelf import Kept
 from wolbrin.core.work.standing import standing_ids
 
 FAILED, USAGE = 1, 2
@@ -31,6 +32,7 @@ console = Console(highlight=False, soft_wrap=True)
 
 PROJECT = typer.Option(None, "--project", "-p", help="Project folder; the demo when it is left out.")
 INTERVAL = "Bar interval: minutes such as 15, daily, 500t (ticks), 2000v (volume), 8r (range in ticks)."
+SHARE = typer.Option(100.0, "--share", min=5, max=100, help="Percent of the processor that the work may take.")
 JSON = typer.Option(False, "--json", help="Print the result as JSON on standard output.")
 
 
@@ -89,9 +91,9 @@ def open_project(folder: Path | None, demo: Callable[[], Path]) -> Project:
     return Project(target)
 
 
-def run(job: Job, kind: Kind) -> State:
-    """Run a job with progress on standard error; Ctrl+C stops it and keeps what it found."""
-    engine = Engine()
+def run(job: Job, kind: Kind, share: float = 100.0) -> State:
+    """Run a job with progress on standard error; Ctrl+C stops it and keeps what it found. share: percent of the processor."""
+    engine = Engine(share=share / 100)
     try:
         columns = (TextColumn("{task.description}"), BarColumn(), TextColumn("{task.completed:.0f} of {task.total:.0f}"),
                    TextColumn("{task.fields[rate]}"), TimeRemainingColumn())
@@ -122,26 +124,25 @@ def pick(project: Project, names: list[str], only_standing: bool = False) -> lis
     Raises:
         UserError: a name is not there, or there is nothing to take.
     """
-    shelf = Dossiers(project).shelf()
+    shelf = Dossiers(project).on_shelf
     if not names:
-        if not shelf:
+        if not shelf.count():
             raise UserError("the Shelf is empty", str(project.folder), "Run `wolbrin discover` first.")
         if not only_standing:
-            return shelf
-        standing = set(standing_ids(project, shelf))
-        found = [k for k in shelf if k.id in standing]
-        if not found:
-            raise UserError(f"none of the {len(shelf):,} candidates on the Shelf stands", str(project.folder),
+            return shelf.bodies()
+        standing = standing_ids(project)
+        if not standing:
+            raise UserError(f"none of the {shelf.count():,} candidates on the Shelf stands", str(project.folder),
                             "Prove some first, or name candidates by their ids.")
-        return found
-    found = []
+        return shelf.bodies(standing)
+    found: list[int] = []
     for name in names:
-        match = [k for k in shelf if name in (str(k.id), k.candidate.name)]
+        match = shelf.named(name)
         if not match:
             raise UserError(f'there is no candidate "{name}" on the Shelf', str(project.folder),
                             "Run `wolbrin prove --list` to see them.")
         found += match
-    return list({k.id: k for k in found}.values())
+    return shelf.bodies(dict.fromkeys(found))
 
 
 def measures_table(title: str, columns: dict[str, dict[str, float]]) -> Table:

@@ -16,12 +16,14 @@ from wolbrin.core.measures.facts import Facts
 from wolbrin.core.measures.inference import effective_bets
 from wolbrin.core.measures.wording import number
 from wolbrin.core.portfolio.combine import STRONG, correlation, daily_matrix, distinct_subset, equal_weight
-from wolbrin.core.store.dossier import Dossiers, Kept
+from wolbrin.core.store.dossier import Dossiers
 from wolbrin.core.store.holdout import t_for
 from wolbrin.core.store.project import Project
+from wolbrin.core.store.shelf import Kept
 from wolbrin.core.work.combining import runs_job
-from wolbrin.core.work.proving import Proved, Subject, prove_job
+from wolbrin.core.work.proving import Proved, prove_job
 from wolbrin.core.work.standing import Standings
+from wolbrin.core.work.subject import Subject
 
 NAMES = typer.Argument(None, help="Ids or names of candidates on the Shelf; all when left out.")
 STANDING = typer.Argument(None, help="Ids or names of candidates on the Shelf; those that stand when left out.")
@@ -55,8 +57,7 @@ def add(app: typer.Typer, demo: Callable[[], Path]) -> None:
 
             if not show:
                 run(prove_job(opened, [Subject.of(k) for k in kept], open_holdout=open_holdout, notify=note), "threads")
-                ids = {k.id for k in kept}
-                kept = [k for k in Dossiers(opened).shelf() if k.id in ids]
+                kept = Dossiers(opened).on_shelf.bodies([k.id for k in kept])
             standings = Standings(opened)
             rows = []
             for k in kept:

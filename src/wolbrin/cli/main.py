@@ -8,13 +8,13 @@ from pathlib import Path
 import typer
 
 from wolbrin import __version__
-from wolbrin.cli import backtest, bench, evidence, history, holdout, new, search, settings, strategies
+from wolbrin.cli import backtest, bench, evidence, history, holdout, new, search, searches, settings, strategies
 from wolbrin.cli.common import USAGE, error_console
 from wolbrin.core.bench.figure import Figure
 
 OpenWindow = Callable[[Path | None, bool, Path | None], int]
 COMMANDS = ("backtest", "sweep", "discover", "prove", "overlap", "portfolio", "bench", "new", "import", "quality",
-            "holdout", "set", "strategy")
+            "holdout", "set", "strategy", "searches", "go-on", "tidy")
 
 
 def build(open_window: OpenWindow, demo: Callable[[], Path], window_figures: Callable[[], list[Figure]]) -> typer.Typer:
@@ -39,6 +39,7 @@ def build(open_window: OpenWindow, demo: Callable[[], Path], window_figures: Cal
 
     backtest.add(app, demo)
     search.add(app, demo)
+    searches.add(app, demo)
     evidence.add(app, demo)
     new.add(app)
     history.add(app, demo)

@@ -12,6 +12,7 @@ from wolbrin.cli.common import (
     INTERVAL,
     JSON,
     PROJECT,
+    SHARE,
     USAGE,
     code_of,
     console,
@@ -24,12 +25,13 @@ from wolbrin.cli.common import (
 from wolbrin.core.errors import UserError
 from wolbrin.core.measures.catalogue import SUMMARY
 from wolbrin.core.measures.wording import worded
+from wolbrin.core.rules.axes import Axis
 from wolbrin.core.rules.numbers import tunables
 from wolbrin.core.search.grammar import Limits
-from wolbrin.core.search.sweep import Axis
 from wolbrin.core.store.dossier import Dossiers
 from wolbrin.core.store.project import Project
 from wolbrin.core.store.searches import Searches
+from wolbrin.core.store.shelf import Wanted
 from wolbrin.core.work.discovering import DiscoverRequest, discover_job
 from wolbrin.core.work.sweeping import SweepRequest, sweep_job
 
@@ -63,7 +65,8 @@ def add(app: typer.Typer, demo: Callable[[], Path]) -> None:
             strategy: str = typer.Option(..., "--strategy", "-s", help="Name or id of a strategy of the project."),
             vary: list[str] = typer.Option([], "--vary", help="KEY=FROM:TO:STEP, once per number; none lists the keys."),
             project: Path | None = PROJECT,
-            top: int = typer.Option(20, "--top", min=1, help="How many of the best to print."), json: bool = JSON) -> None:
+            top: int = typer.Option(20, "--top", min=1, help="How many of the best to print."),
+            share: float = SHARE, json: bool = JSON) -> None:
         """Try every combination of some numbers of a strategy on the training span."""
         with told():
             opened = open_project(project, demo)
@@ -77,7 +80,7 @@ def add(app: typer.Typer, demo: Callable[[], Path]) -> None:
                 raise typer.Exit(USAGE)
             axes = tuple(parse_axis(v, known) for v in vary)
             job, result = sweep_job(opened, SweepRequest(entry.strategy, entry.market, entry.interval, axes, entry.own))
-            state = run(job, "threads")
+            state = run(job, "threads", share)
             settings, figures = result.table()
             tried, sharpe = tally_of(opened, entry.market)
         order = sorted(range(len(settings)), key=lambda i: -figures[i][SUMMARY.index("return_drawdown")]
@@ -86,8 +89,8 @@ def add(app: typer.Typer, demo: Callable[[], Path]) -> None:
         rows = [{"settings": dict(zip([a.key for a in axes], settings[i].tolist())),
                  "measures": dict(zip(SUMMARY, figures[i].tolist()))} for i in order]
         if json:
-            emit({"tried": len(rows), "tried_on_market": tried, "record": result.record, "sharpe_daily": sharpe, "state":
-                  state.value, "results": rows})
+            emit({"tried": len(rows), "tried_on_market": tried, "record": result.record, "sharpe_daily": sharpe,
+                  "search": result.search, "refused": result.refused, "state": state.value, "results": rows})
         else:
             for row in rows[:top]:
                 values = ", ".join(f"{k} {v:g}" for k, v in row["settings"].items())
@@ -104,7 +107,8 @@ def add(app: typer.Typer, demo: Callable[[], Path]) -> None:
             trades: int = typer.Option(LIMITS.least_trades, "--trades", min=1, help="Least number of trades."),
             factor: float = typer.Option(LIMITS.least_profit_factor, "--profit-factor", min=0, help="Least profit factor."),
             rows: int = typer.Option(LIMITS.most_rows, "--rows", min=1, max=5, help="Most rows in an entry."),
-            quantity: float = typer.Option(1.0, "--quantity", help="Contracts a trade."), json: bool = JSON) -> None:
+            quantity: float = typer.Option(1.0, "--quantity", help="Contracts a trade."),
+            share: float = SHARE, json: bool = JSON) -> None:
         """Draw random candidates, test them on the training span, keep those within the limits on the Shelf."""
         if sides not in ("both", "long", "short"):
             error_console.print("--sides must be both, long or short.", markup=False)
@@ -116,13 +120,14 @@ def add(app: typer.Typer, demo: Callable[[], Path]) -> None:
                             least_profit_factor=factor, quantity=quantity)
             opened.prepared(market, interval)
             job, result = discover_job(opened, DiscoverRequest(market, interval, limits, count, seed))
-            state = run(job, "processes")
-            ids = set(result.ids)
-            kept = [k for k in Dossiers(opened).shelf() if k.id in ids]
+            state = run(job, "processes", share)
+            shelf = Dossiers(opened).on_shelf
+            kept = shelf.bodies(shelf.ids(Wanted(search=result.search)).tolist())
             tried, sharpe = tally_of(opened, market)
         if json:
             emit({"tried": result.tried, "met": result.met, "kept": result.kept, "twins": result.twins,
-                  "tried_on_market": tried, "sharpe_daily": sharpe, "record": result.record, "state": state.value,
+                  "tried_on_market": tried, "sharpe_daily": sharpe, "record": result.record,
+                  "search": result.search, "state": state.value,
                   "candidates": [{"id": k.id, "name": k.candidate.name, "tried": k.candidate.tried,
                                   "record": k.candidate.record, "measures": k.candidate.summary} for k in kept]})
         else:

@@ -17,8 +17,8 @@ from wolbrin.core.measures.wording import number, worded
 from wolbrin.core.proving.line import GATES
 from wolbrin.core.rules.identity import strategy_hash
 from wolbrin.core.rules.words import describe
-from wolbrin.core.work.proving import Subject
 from wolbrin.core.work.standing import Standings
+from wolbrin.core.work.subject import Subject
 
 SHOWN = ("net", "trades", "profit_factor", "win_rate", "average", "t_daily", "max_drawdown", "return_drawdown", "under_water",
          "sharpe")

@@ -23,10 +23,10 @@ from wolbrin.core.engine.run import backtest
 from wolbrin.core.jobs import Engine, cores
 from wolbrin.core.market.terms import Terms
 from wolbrin.core.proving.monte_carlo import simulate_paths
+from wolbrin.core.rules.axes import Axis
 from wolbrin.core.rules.decide import decide
 from wolbrin.core.rules.numbers import tunables
 from wolbrin.core.search.grammar import Limits
-from wolbrin.core.search.sweep import Axis
 from wolbrin.core.store.project import Project
 from wolbrin.core.work.discovering import DiscoverRequest, discover_job
 from wolbrin.core.work.sweeping import SweepRequest, sweep_job

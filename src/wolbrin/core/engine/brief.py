@@ -8,7 +8,8 @@ from typing import Literal
 from pydantic import Field
 
 from wolbrin.core.market.bars import Span
-from wolbrin.core.market.terms import Model, Terms
+from wolbrin.core.market.terms import Terms
+from wolbrin.core.models import Model
 
 # What the bars of a span are to whoever judges the result. "free": no project and so no border; "whole": training and
 # holdout in one run.

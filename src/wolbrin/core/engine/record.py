@@ -16,7 +16,7 @@ from wolbrin.core.faults import explain
 from wolbrin.core.indicators.columns import Columns
 from wolbrin.core.market.bars import Span
 from wolbrin.core.market.intervals import interval_words
-from wolbrin.core.market.terms import Model
+from wolbrin.core.models import Model
 from wolbrin.core.rules.model import Strategy
 
 RECORD_VERSION = 1

@@ -3,17 +3,16 @@
 from __future__ import annotations
 
 import datetime as dt
-import json
 import re
 from fractions import Fraction
 from pathlib import Path
 from typing import Any, Literal
 from zoneinfo import ZoneInfo, ZoneInfoNotFoundError
 
-from pydantic import BaseModel, ConfigDict, Field, ValidationError, field_validator, model_validator
+from pydantic import Field, ValidationError, field_validator, model_validator
 
-from wolbrin.core.errors import EnvironmentTrouble, UserError
 from wolbrin.core.faults import explain
+from wolbrin.core.models import Model, read_json
 
 CLOSED_DAY = re.compile(r"^(?:\d{4}-)?\d{2}-\d{2}$")
 WEEKDAYS = ("Mon", "Tue", "Wed", "Thu", "Fri", "Sat", "Sun")
@@ -40,12 +39,6 @@ def known_zone(value: str) -> str:
     except (ZoneInfoNotFoundError, ValueError, OSError):
         raise ValueError(f'"{value}" is not a time zone of the tz database, such as Europe/Oslo') from None
     return value
-
-
-class Model(BaseModel):
-    """Base of all stored models: frozen, and strict about unknown fields."""
-
-    model_config = ConfigDict(frozen=True, extra="forbid", allow_inf_nan=False)
 
 
 class SessionRule(Model):
@@ -232,22 +225,6 @@ class Terms(Model):
 
     def format_price(self, price: float) -> str:
         return f"{price:,.{self.digits}f}".replace("-", "\u2212")
-
-
-def read_json(path: Path, what: str) -> object:
-    """Parse a JSON file, or raise one sentence that names file, line and column."""
-    try:
-        text = path.read_text(encoding="utf-8")
-    except FileNotFoundError:
-        raise UserError(f"this {what} does not exist", str(path), "Check the path.") from None
-    except (OSError, UnicodeDecodeError) as err:
-        raise EnvironmentTrouble(f"this {what} cannot be read ({err})", str(path), "Check the file.") from None
-    try:
-        return json.loads(text)
-    except (json.JSONDecodeError, RecursionError) as err:
-        place = f"{path}, line {err.lineno}, column {err.colno}" if isinstance(err, json.JSONDecodeError) else str(path)
-        reason = err.msg if isinstance(err, json.JSONDecodeError) else "nested too deeply"
-        raise UserError(f"this {what} is not valid JSON ({reason})", place, "Correct it there.") from None
 
 
 def load_terms(path: Path) -> Terms:

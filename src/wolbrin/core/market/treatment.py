@@ -21,8 +21,9 @@ from wolbrin.core.market.raw import Raw
 from wolbrin.core.market.schedule import placed_daily
 from wolbrin.core.market.sessions import session_table
 from wolbrin.core.market.spikes import SPIKE_DEVIATIONS, Usual, find_spikes, learn_usual, spike_limits
-from wolbrin.core.market.terms import WEEKDAYS, Model, Terms, Weekday
+from wolbrin.core.market.terms import WEEKDAYS, Terms, Weekday
 from wolbrin.core.market.zones import to_local
+from wolbrin.core.models import Model
 
 Flags = NDArray[np.bool_]
 NS_A_DAY = 86_400 * 10**9

@@ -12,7 +12,7 @@ from pydantic import Field, ValidationError
 
 from wolbrin.core.errors import UserError
 from wolbrin.core.faults import explain
-from wolbrin.core.market.terms import Model
+from wolbrin.core.models import Model
 from wolbrin.core.rules.formula import FormulaError, parse_condition
 from wolbrin.core.rules.language import Names
 from wolbrin.core.rules.model import Condition

@@ -11,7 +11,8 @@ from pydantic import Discriminator, Field, ModelWrapValidatorHandler, Tag, Valid
 from wolbrin.core.errors import UserError
 from wolbrin.core.faults import explain
 from wolbrin.core.indicators.catalogue import BY_KEY
-from wolbrin.core.market.terms import Model, Weekday, minutes_of, read_json
+from wolbrin.core.market.terms import Weekday, minutes_of
+from wolbrin.core.models import Model, read_json
 from wolbrin.core.rules.named import PARAMETERS, Nameable, calculate
 from wolbrin.core.rules.operands import (
     LARGEST_LENGTH,

@@ -7,7 +7,7 @@ from typing import Annotated, Any, Literal
 from pydantic import Field, field_validator, model_validator
 
 from wolbrin.core.indicators.catalogue import BY_KEY, PRICE_FIELDS
-from wolbrin.core.market.terms import Model
+from wolbrin.core.models import Model
 from wolbrin.core.rules.named import Nameable, Num
 
 LARGEST_LENGTH = 5000

@@ -19,8 +19,8 @@ SPARK_POINTS = 64
 @dataclass(frozen=True)
 class Candidate:
     """summary: training measures (catalogue.SUMMARY). spark: float32[SPARK_POINTS] net equity less capital.
-    tried: alternatives looked at on its market, itself included. daily: trading dates and P/L of training, None where they
-    were not kept."""
+    tried: alternatives looked at on its market, itself included. daily: trading dates and P/L of training, share: of each
+    date's bars in the market; None where they were not kept."""
 
     name: str
     strategy: Strategy
@@ -32,6 +32,7 @@ class Candidate:
     summary: dict[str, float]
     spark: NDArray[np.float32]
     daily: tuple[NDArray[np.int32], NDArray[np.float64]] | None = None
+    share: NDArray[np.float32] | None = None
 
 
 def spark_of(run: Run) -> NDArray[np.float32]:
@@ -45,4 +46,5 @@ def spark_of(run: Run) -> NDArray[np.float32]:
 def candidate_of(run: Run, name: str, origin: str, tried: int, seeds: tuple[int, ...] = ()) -> Candidate:
     """Make a candidate of a run on the training span."""
     return Candidate(name, run.strategy.model_copy(update={"name": name}), run.bars.terms.code, run.bars.interval, origin,
-                     tried, run.record(tried=tried, seeds=seeds), measure(Facts.of(run), SUMMARY), spark_of(run), run.daily)
+                     tried, run.record(tried=tried, seeds=seeds), measure(Facts.of(run), SUMMARY), spark_of(run), run.daily,
+                     run.daily_share)

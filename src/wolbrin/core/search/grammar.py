@@ -9,7 +9,7 @@ from typing import Literal
 import numpy as np
 from pydantic import Field
 
-from wolbrin.core.market.terms import Model
+from wolbrin.core.models import Model
 from wolbrin.core.rules.model import (
     Comparison,
     Condition,

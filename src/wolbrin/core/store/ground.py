@@ -7,6 +7,7 @@ whatever is changed in the project meanwhile.
 from __future__ import annotations
 
 from collections import OrderedDict
+from collections.abc import Callable
 from dataclasses import dataclass, replace
 from functools import lru_cache
 from pathlib import Path
@@ -16,6 +17,7 @@ from wolbrin.core.engine.prepare import Prepared
 from wolbrin.core.errors import UserError
 from wolbrin.core.indicators.own import OwnIndicators
 from wolbrin.core.market.bars import Bars
+from wolbrin.core.store.database import Database
 from wolbrin.core.store.history import History
 
 HELD = 6
@@ -99,6 +101,34 @@ class Histories:
         """Bars of the market whose price converts this one's quote currency, None where a fixed rate stands."""
         wanted = self.ground.history(market).terms.conversion_market
         return self.base(wanted) if wanted else None
+
+
+class Held:
+    """The present histories of a project, read anew when its ground has changed under them."""
+
+    def __init__(self, ground: Callable[[], Ground], db: Database) -> None:
+        self._ground = ground
+        self._db = db
+        self._lock = RLock()
+        self._histories: Histories | None = None
+        self._read_at = 0
+
+    @property
+    def histories(self) -> Histories:
+        """The present ones. Whoever works keeps the object, so that later changes do not reach it."""
+        with self._lock:
+            version = int(self._db.rows("PRAGMA data_version")[0][0])  # moves when another program has written
+            if self._histories is None or version != self._read_at:
+                ground = self._ground()
+                if self._histories is None or self._histories.ground != ground:
+                    self._histories = Histories(ground)
+                self._read_at = version
+            return self._histories
+
+    def forget(self) -> None:
+        """Drop what is held, after a history, terms or the border changed. Work under way goes on with what it began on."""
+        with self._lock:
+            self._histories = None
 
 
 @lru_cache(maxsize=2)

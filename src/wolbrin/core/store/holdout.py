@@ -5,13 +5,11 @@ from __future__ import annotations
 import datetime as dt
 from collections.abc import Sequence
 from dataclasses import dataclass
-from typing import TYPE_CHECKING, Any
+from typing import Any
 
 from wolbrin.core.measures.inference import t_needed
+from wolbrin.core.store.database import Database, unsettle
 from wolbrin.core.store.series import Daily, correlation_of, pack, unpack
-
-if TYPE_CHECKING:
-    from wolbrin.core.store.project import Project
 
 OPENED, BORDER, END = "opened", "border", "end"
 RESERVED = "openings reserved"
@@ -80,15 +78,15 @@ def t_for(batch: int, size: int) -> float:
 class HoldoutBook:
     """Reads and writes the book in a project's database."""
 
-    def __init__(self, project: Project) -> None:
-        self.project = project
+    def __init__(self, db: Database) -> None:
+        self.db = db
 
     # Openings
 
     def add(self, opening: Opening) -> int:
         """Write an opening down. Returns its row."""
         o = opening
-        with self.project.transaction() as db:
+        with self.db.transaction() as db:
             cursor = db.execute("INSERT INTO openings (created, what, kind, market, hash, first, last, batch, size) "
                                 "VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?)",
                                 (o.created, o.what, o.kind, o.market, o.hash, o.first, o.last, o.batch, o.size))
@@ -97,7 +95,7 @@ class HoldoutBook:
     def all(self) -> list[Opening]:
         """Every line of the book, oldest first."""
         return [Opening(r["created"], r["what"], r["kind"], r["market"], r["hash"], r["first"] or "", r["last"] or "",
-                        r["batch"], r["size"]) for r in self.project.rows("SELECT * FROM openings ORDER BY id")]
+                        r["batch"], r["size"]) for r in self.db.rows("SELECT * FROM openings ORDER BY id")]
 
     def of(self, hash: str, market: str) -> list[Opening]:
         """Openings for these rules on that market, oldest first."""
@@ -105,21 +103,21 @@ class HoldoutBook:
 
     def count(self, market: str | None = None, hash: str | None = None) -> int:
         """How often sealed bars were opened: in the project, on a market, for rules. A moved border counts too."""
-        found = self.project.rows(
+        found = self.db.rows(
             "SELECT count(*) n FROM openings WHERE kind != ? AND (? IS NULL OR market = ?) AND (? IS NULL OR hash = ?)",
             END, market, market, hash, hash)
         return int(found[0]["n"])
 
     def next_batch(self) -> int:
         """The number the next opening will have, from 1."""
-        used = int(self.project.rows("SELECT coalesce(max(batch), 0) n FROM openings")[0]["n"])
-        return max(used, self.project.get_value(RESERVED, 0)) + 1
+        used = int(self.db.rows("SELECT coalesce(max(batch), 0) n FROM openings")[0]["n"])
+        return max(used, self.db.get_value(RESERVED, 0)) + 1
 
     def reserve(self) -> int:
         """Take the next number for an opening that is about to be made; no other program can get it."""
-        with self.project.transaction():
+        with self.db.transaction():
             number = self.next_batch()
-            self.project.set_value(RESERVED, number)
+            self.db.set_value(RESERVED, number)
             return number
 
     # Verdicts
@@ -128,7 +126,7 @@ class HoldoutBook:
         """All verdicts on a market, oldest first."""
         return [Judged(r["id"], r["created"], r["market"], r["hash"], r["name"], r["verdict"], r["reason"],
                        unpack(r["daily"]) if r["daily"] else None)
-                for r in self.project.rows("SELECT * FROM judged WHERE market = ? ORDER BY id", market)]
+                for r in self.db.rows("SELECT * FROM judged WHERE market = ? ORDER BY id", market)]
 
     def final(self, market: str, hash: str) -> Judged | None:
         """The verdict that holds for these rules: a fall where there ever was one, else the first; None before any."""
@@ -138,7 +136,7 @@ class HoldoutBook:
     def finals(self) -> dict[tuple[str, str], tuple[str, str, str]]:
         """Verdict, reason and date that hold, by (market, strategy hash)."""
         found: dict[tuple[str, str], tuple[str, str, str]] = {}
-        for r in self.project.rows("SELECT market, hash, verdict, reason, created FROM judged ORDER BY id"):
+        for r in self.db.rows("SELECT market, hash, verdict, reason, created FROM judged ORDER BY id"):
             key = r["market"], r["hash"]
             if key not in found or (r["verdict"] == "falls" and found[key][0] != "falls"):
                 found[key] = r["verdict"], r["reason"], r["created"]
@@ -146,14 +144,15 @@ class HoldoutBook:
 
     def judge(self, created: str, market: str, hash: str, name: str, verdict: str, reason: str, daily: Daily | None) -> None:
         """Write a verdict down, for good."""
-        with self.project.transaction() as db:
+        with self.db.transaction() as db:
             db.execute("INSERT INTO judged (created, market, hash, name, verdict, reason, daily) "
                        "VALUES (?, ?, ?, ?, ?, ?, ?)",
                        (created, market, hash, name, verdict, reason, pack(daily) if daily is not None else None))
+            unsettle(db, hash, market)
 
     def remember(self, judged: Judged, daily: Daily) -> None:
         """Add daily results to a verdict that was written down without them."""
-        with self.project.transaction() as db:
+        with self.db.transaction() as db:
             db.execute("UPDATE judged SET daily = ? WHERE id = ?", (pack(daily), judged.id))
 
     # Border
@@ -162,23 +161,25 @@ class HoldoutBook:
         """Moves of the border after work was done, oldest first."""
         return [Move(r["created"], dt.date.fromisoformat(r["old"]), dt.date.fromisoformat(r["new"]), r["why"],
                      r["candidates"])
-                for r in self.project.rows("SELECT * FROM borders ORDER BY id")]
+                for r in self.db.rows("SELECT * FROM borders ORDER BY id")]
 
     def move(self, created: str, old: dt.date, new: dt.date, why: str) -> None:
         """Write a move of the border down. It spends the holdout for every candidate kept so far that has no verdict: it
         falls, for good, and what earns like it falls with it."""
         reason = (f"Seen since {created[:10]}: the border was moved from {old} to {new} after this was found ({why}), which "
                   "spent its holdout.")
-        with self.project.transaction() as db:
+        with self.db.transaction() as db:
             db.execute("INSERT INTO borders (created, old, new, why, candidates) SELECT ?, ?, ?, ?, coalesce(max(id), 0) "
                        "FROM candidates", (created, str(old), str(new), why))
-            db.execute("INSERT INTO judged (created, market, hash, name, verdict, reason, daily) SELECT DISTINCT ?, market, "
-                       "hash, name, 'falls', ?, daily FROM candidates AS c WHERE NOT EXISTS (SELECT 1 FROM judged AS j WHERE "
+            db.execute("INSERT INTO judged (created, market, hash, name, verdict, reason, daily) "
+                       "SELECT DISTINCT ?, c.market, c.hash, c.name, 'falls', ?, b.daily FROM candidates AS c "
+                       "JOIN bodies AS b ON b.candidate = c.id WHERE NOT EXISTS (SELECT 1 FROM judged AS j WHERE "
                        "j.market = c.market AND j.hash = c.hash)", (created, reason))
+            unsettle(db)
 
     def seen_until(self) -> dt.date | None:
         """The last trading date that any search of the project has seen."""
-        row: Any = self.project.rows("SELECT max(d) d FROM (SELECT max(seen) d FROM searches UNION ALL "
+        row: Any = self.db.rows("SELECT max(d) d FROM (SELECT max(seen) d FROM searches UNION ALL "
                                      "SELECT date(max(old), '-1 day') d FROM borders)")[0]
         return dt.date.fromisoformat(row["d"]) if row["d"] else None
 

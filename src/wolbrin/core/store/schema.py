@@ -7,6 +7,7 @@ import json
 import sqlite3
 
 from wolbrin.core.errors import EnvironmentTrouble
+from wolbrin.core.store.to_five import tables_and_shelf
 
 MIGRATIONS: tuple[str, ...] = (
     """
@@ -94,6 +95,33 @@ MIGRATIONS: tuple[str, ...] = (
         id INTEGER PRIMARY KEY, created TEXT NOT NULL, old TEXT NOT NULL, new TEXT NOT NULL, why TEXT NOT NULL,
         candidates INTEGER NOT NULL);
     """,
+    """
+    ALTER TABLE searches ADD COLUMN cursor TEXT;
+    ALTER TABLE searches ADD COLUMN program TEXT NOT NULL DEFAULT '';
+    CREATE INDEX searches_on ON searches (market, kind, tried);
+    CREATE TABLE parts (
+        id INTEGER PRIMARY KEY, owner TEXT NOT NULL, name TEXT NOT NULL, file TEXT NOT NULL UNIQUE,
+        rows INTEGER NOT NULL, digest TEXT NOT NULL);
+    CREATE INDEX parts_of ON parts (owner, name);
+    CREATE TABLE pending (
+        id INTEGER PRIMARY KEY, owner TEXT NOT NULL, name TEXT NOT NULL, rows INTEGER NOT NULL, data BLOB NOT NULL);
+    CREATE INDEX pending_of ON pending (owner, name);
+    CREATE TABLE marks (search INTEGER NOT NULL, mark TEXT NOT NULL, PRIMARY KEY (search, mark)) WITHOUT ROWID;
+    ALTER TABLE candidates RENAME TO old_candidates;
+    CREATE TABLE candidates (
+        id INTEGER PRIMARY KEY, created TEXT NOT NULL, name TEXT NOT NULL, hash TEXT NOT NULL, market TEXT NOT NULL,
+        interval INTEGER NOT NULL, origin TEXT NOT NULL, search INTEGER, tried INTEGER NOT NULL, record_key TEXT,
+        span TEXT, stands TEXT, ticked INTEGER NOT NULL DEFAULT 0, tags TEXT NOT NULL DEFAULT '',
+        place TEXT NOT NULL DEFAULT '', words TEXT NOT NULL, made TEXT NOT NULL, UNIQUE (hash, market, interval));
+    CREATE TABLE bodies (
+        candidate INTEGER PRIMARY KEY REFERENCES candidates (id) ON DELETE CASCADE, body TEXT NOT NULL,
+        record TEXT NOT NULL, summary TEXT NOT NULL, spark BLOB NOT NULL, daily BLOB);
+    CREATE INDEX candidates_stands ON candidates (stands);
+    CREATE INDEX candidates_created ON candidates (created);
+    CREATE INDEX candidates_search ON candidates (search);
+    CREATE INDEX candidates_ticked ON candidates (ticked) WHERE ticked;
+    CREATE INDEX judged_at ON judged (hash, market);
+    """,
 )
 SCHEMA_VERSION = len(MIGRATIONS)
 
@@ -131,7 +159,7 @@ def _own_spans_and_old_verdicts(db: sqlite3.Connection) -> None:
 # What stored rows meant before they said so.
 OLD_SWEEP = ("net", "trades", "profit_factor", "win_rate", "average", "t", "max_drawdown", "return_drawdown", "sharpe")
 OLD_TRIAL = ("net", "return_drawdown", "profit_factor", "trades", "win_rate", "max_drawdown")
-AFTER = {4: _own_spans_and_old_verdicts}
+AFTER = {4: _own_spans_and_old_verdicts, 5: tables_and_shelf}
 
 
 def migrate(connection: sqlite3.Connection, where: str) -> None:

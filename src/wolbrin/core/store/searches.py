@@ -1,22 +1,29 @@
-"""Searches of a project: what was tried, how it did by name, and how many alternatives that makes on each market."""
+"""Searches of a project: what was tried, how it did by name, where it stands, and how many alternatives that makes on each
+market."""
 
 from __future__ import annotations
 
 import json
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
-from typing import TYPE_CHECKING, Any
+from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
 
 from wolbrin.core.engine.record import Record, read_record
+from wolbrin.core.errors import UserError
+from wolbrin.core.jobs import State
 from wolbrin.core.measures.inference import Tally
-
-if TYPE_CHECKING:
-    from wolbrin.core.store.project import Project
+from wolbrin.core.store.database import Database, lives, this_program
+from wolbrin.core.store.results import Results, search_owner
+from wolbrin.core.store.tables import Array, Columns
 
 Floats = NDArray[np.float64]
+ROWS, DAILY = "rows", "daily"  # tables of a search: one row a set or test, and daily results of some of them
+INTERRUPTED = "interrupted"
+UNFINISHED = (INTERRUPTED, State.STOPPED.value, State.FAILED.value)
+REQUEST_VERSION = 1
 
 
 def now_tally(row: Any) -> Tally:
@@ -24,99 +31,196 @@ def now_tally(row: Any) -> Tally:
     return Tally(row["sharpe_count"], row["sharpe_mean"], row["sharpe_m2"])
 
 
+def matrix(columns: Columns, wanted: Sequence[str]) -> Floats:
+    """float64[n, len(wanted)]: the columns asked for, NaN for those that are not there."""
+    rows = len(next(iter(columns.values()))) if columns else 0
+    out = np.full((rows, len(wanted)), np.nan)
+    for at, key in enumerate(wanted):
+        if key in columns:
+            out[:, at] = columns[key]
+    return out
+
+
 @dataclass(frozen=True)
-class StoredRows:
-    """What a search stored, named. settings: float64[n, axes]; figures: float64[n, len(columns)], by measure."""
+class StoredSearch:
+    """A search on record. request: what was asked, as JSON. cursor: where its source stood at the last commit. state:
+    running, done, stopped, failed, or interrupted where its program ended under it."""
 
+    id: int
+    created: str
+    kind: str
+    title: str
     request: dict[str, Any]
-    settings: Floats
-    figures: Floats
-    columns: tuple[str, ...]
+    tried: int
+    kept: int
+    state: str
+    market: str
+    interval: int
+    cursor: dict[str, Any] | None
 
-    def named(self, wanted: Sequence[str]) -> Floats:
-        """float64[n, len(wanted)]: the figures asked for, NaN for measures that were not stored then."""
-        out = np.full((len(self.figures), len(wanted)), np.nan)
-        for at, key in enumerate(wanted):
-            if key in self.columns:
-                out[:, at] = self.figures[:, self.columns.index(key)]
-        return out
+    @property
+    def unfinished(self) -> bool:
+        """Whether there is something to go on with."""
+        return self.state in UNFINISHED and self.cursor is not None
 
 
 class Searches:
     """Reads and writes the searches in a project's database."""
 
-    def __init__(self, project: Project) -> None:
-        self.project = project
+    def __init__(self, db: Database) -> None:
+        self.db = db
+        self.results = Results(db)
 
     def begin(self, created: str, kind: str, title: str, request: dict[str, Any], *, record: Record | None = None,
-              market: str = "", interval: int = 0, columns: Sequence[str] = ()) -> int:
-        """Write a search down before it runs. What its record's span covers counts as seen from now on."""
+              market: str = "", interval: int = 0, columns: Sequence[str] = (), cursor: dict[str, Any] | None = None) -> int:
+        """Write a search down before it runs. What its record's span covers counts as seen from now on. cursor: where its
+        source stands, when it can be gone on with."""
         seen = record.last.isoformat() if record is not None and record.last is not None else None
-        with self.project.transaction() as db:
-            cursor = db.execute(
+        with self.db.transaction() as db:
+            made = db.execute(
                 "INSERT INTO searches (created, kind, title, request, tried, kept, state, market, interval, record, columns, "
-                "seen) VALUES (?, ?, ?, ?, 0, 0, 'running', ?, ?, ?, ?, ?)",
-                (created, kind, title, json.dumps(request), market, interval,
-                 record.model_dump_json() if record is not None else None, json.dumps(list(columns)), seen))
-            return int(cursor.lastrowid or 0)
+                "seen, cursor, program) VALUES (?, ?, ?, ?, 0, 0, 'running', ?, ?, ?, ?, ?, ?, ?)",
+                (created, kind, title, json.dumps({"version": REQUEST_VERSION} | request), market, interval,
+                 record.model_dump_json() if record is not None else None, json.dumps(list(columns)), seen,
+                 json.dumps(cursor) if cursor is not None else None, this_program()))
+            return int(made.lastrowid or 0)
 
-    def advance(self, id: int, tried: int, kept: int, state: str = "running", sharpe: Tally | None = None) -> None:
-        """Add to what a search has tried and kept; sharpe: daily Sharpe ratios of what was tried since the last time."""
-        with self.project.transaction() as db:
+    def advance(self, id: int, tried: int, kept: int, sharpe: Sequence[Tally] = ()) -> None:
+        """Add to what a search has tried and kept; sharpe: daily Sharpe ratios of what was tried since the last time, piece by
+        piece, so that the sum does not depend on how many were committed together."""
+        with self.db.transaction() as db:
             row = db.execute("SELECT * FROM searches WHERE id = ?", (id,)).fetchone()
-            t = now_tally(row).with_(sharpe or Tally())
-            db.execute("UPDATE searches SET tried = tried + ?, kept = kept + ?, state = ?, sharpe_count = ?, "
-                       "sharpe_mean = ?, sharpe_m2 = ? WHERE id = ?", (tried, kept, state, t.count, t.mean, t.m2, id))
+            t = now_tally(row)
+            for piece in sharpe:
+                t = t.with_(piece)
+            db.execute("UPDATE searches SET tried = tried + ?, kept = kept + ?, sharpe_count = ?, sharpe_mean = ?, "
+                       "sharpe_m2 = ? WHERE id = ?", (tried, kept, t.count, t.mean, t.m2, id))
 
-    def keep_block(self, search: int, block: int, settings: Floats, figures: Floats) -> None:
-        """Store one block: settings float64[b, axes], figures float64[b, columns as begun with]."""
-        with self.project.transaction() as db:
-            db.execute("INSERT INTO sweep_rows VALUES (?, ?, ?, ?)",
-                       (search, block, np.ascontiguousarray(settings, np.float64).tobytes(),
-                        np.ascontiguousarray(figures, np.float64).tobytes()))
+    def commit(self, id: int, cursor: dict[str, Any], tables: Mapping[str, Mapping[str, Array]]) -> None:
+        """Keep new rows of a search's tables and where its source stands, together."""
+        with self.db.transaction() as db:
+            for name, columns in tables.items():
+                self.results.add(search_owner(id), name, columns)
+            db.execute("UPDATE searches SET cursor = ? WHERE id = ?", (json.dumps(cursor), id))
 
-    def stored(self, id: int, axes: int) -> StoredRows:
-        """The rows of a search, each figure under its name."""
-        one = self.project.rows("SELECT request, columns FROM searches WHERE id = ?", id)[0]
-        columns = tuple(json.loads(one["columns"] or "[]"))
-        rows = self.project.rows("SELECT settings, figures FROM sweep_rows WHERE search = ? ORDER BY block", id)
-        settings = [np.frombuffer(r["settings"]).reshape(-1, axes) for r in rows]
-        figures = [np.frombuffer(r["figures"]).reshape(len(s), -1) for r, s in zip(rows, settings)]
-        return StoredRows(json.loads(one["request"]), np.concatenate(settings) if rows else np.zeros((0, axes)),
-                          np.concatenate(figures) if rows else np.zeros((0, len(columns))), columns)
+    def add(self, id: int, name: str, columns: Mapping[str, Array]) -> None:
+        """Add rows to a table of a search."""
+        self.results.add(search_owner(id), name, columns)
+
+    def tidy(self, id: int) -> None:
+        """Move rows into files where many wait; outside a transaction."""
+        self.results.seal(search_owner(id))
+
+    def end(self, id: int, state: State) -> None:
+        """Write down how a search ended, and move its rows into files."""
+        with self.db.transaction() as db:
+            db.execute("UPDATE searches SET state = ? WHERE id = ?", (state.value, id))
+        self.results.seal(search_owner(id), all=True)
+
+    # Going on
+
+    def settle(self) -> None:
+        """Searches that a program left running when it ended are interrupted."""
+        running = self.db.rows("SELECT DISTINCT program FROM searches WHERE state = 'running'")
+        gone = [r["program"] for r in running if not lives(r["program"])]
+        if gone:
+            with self.db.transaction() as db:
+                db.executemany("UPDATE searches SET state = ? WHERE state = 'running' AND program = ?",
+                               [(INTERRUPTED, program) for program in gone])
+
+    def take_up(self, id: int) -> StoredSearch:
+        """Mark an unfinished search as running here.
+
+        Raises:
+            UserError: there is none of that number, it is finished or running, or it was asked by a newer program.
+        """
+        with self.db.transaction() as db:
+            found = self.get(id)
+            if found.state == "running":
+                raise UserError("this search is running already, here or in another program", found.title,
+                                "Wait for it, or stop it there.")
+            if not found.unfinished:
+                raise UserError("there is nothing to go on with: this search is finished", found.title, "Start a new one.")
+            check_version(found)
+            db.execute("UPDATE searches SET state = 'running', program = ? WHERE id = ?", (this_program(), id))
+            return found
+
+    def get(self, id: int) -> StoredSearch:
+        """A search by its number. Raises UserError where there is none."""
+        found = self.db.rows("SELECT * FROM searches WHERE id = ?", id)
+        if not found:
+            raise UserError(f"there is no search {id} in this project", str(self.db.folder), "See which there are.")
+        return self._made(found[0])
+
+    @staticmethod
+    def _made(r: Any) -> StoredSearch:
+        return StoredSearch(r["id"], r["created"], r["kind"], r["title"], json.loads(r["request"]), r["tried"], r["kept"],
+                            r["state"], r["market"], r["interval"], json.loads(r["cursor"]) if r["cursor"] else None)
+
+    def all(self, kinds: Sequence[str]) -> list[StoredSearch]:
+        """Searches of some kinds, oldest first."""
+        marks = ", ".join("?" * len(kinds))
+        return [self._made(r) for r in self.db.rows(f"SELECT * FROM searches WHERE kind IN ({marks}) ORDER BY id", *kinds)]
+
+    def interrupted(self) -> list[StoredSearch]:
+        """Searches whose program ended under them, newest first."""
+        return [self._made(r) for r in self.db.rows(
+            "SELECT * FROM searches WHERE state = ? AND cursor IS NOT NULL ORDER BY id DESC", INTERRUPTED)]
+
+    # Rows
+
+    def rows(self, id: int, name: str = ROWS) -> Columns:
+        """A table of a search, each column under its name."""
+        return self.results.table(search_owner(id), name)
 
     def record(self, id: int) -> Record | None:
         """What made a search; None where its brief was not recorded."""
-        text = self.project.rows("SELECT record FROM searches WHERE id = ?", id)[0]["record"]
-        return read_record(json.loads(text), f"{self.project.folder}, search {id}") if text else None
+        text = self.db.rows("SELECT record FROM searches WHERE id = ?", id)[0]["record"]
+        return read_record(json.loads(text), f"{self.db.folder}, search {id}") if text else None
 
     def last(self, kind: str, request_kind: str = "") -> int | None:
-        """The newest search of a kind that has rows."""
-        found = self.project.rows(
-            "SELECT id FROM searches WHERE kind = ? AND (? = '' OR json_extract(request, '$.kind') = ?) AND id IN "
-            "(SELECT search FROM sweep_rows) ORDER BY id DESC LIMIT 1", kind, request_kind, request_kind)
+        """The newest search of a kind that has rows, or that can be gone on with."""
+        found = self.db.rows(
+            "SELECT id FROM searches s WHERE kind = ? AND (? = '' OR json_extract(request, '$.kind') = ?) AND (EXISTS ("
+            "SELECT 1 FROM parts WHERE owner = 'search ' || s.id AND name = ?) OR EXISTS (SELECT 1 FROM pending WHERE "
+            "owner = 'search ' || s.id AND name = ?)) ORDER BY id DESC LIMIT 1", kind, request_kind, request_kind, ROWS, ROWS)
         return int(found[0]["id"]) if found else None
 
-    def last_sweep(self) -> StoredRows | None:
-        """The newest sweep with rows."""
-        id = self.last("sweep")
-        if id is None:
-            return None
-        request = json.loads(self.project.rows("SELECT request FROM searches WHERE id = ?", id)[0]["request"])
-        return self.stored(id, len(request["axes"]))
+    # Marks: what a search has met before, such as the trades of its finds
+
+    def mark(self, id: int, mark: str) -> bool:
+        """Note a mark; False where it was noted before."""
+        with self.db.transaction() as db:
+            return db.execute("INSERT OR IGNORE INTO marks VALUES (?, ?)", (id, mark)).rowcount > 0
+
+    def marks(self, id: int) -> list[str]:
+        """All marks of a search, sorted."""
+        return [r["mark"] for r in self.db.rows("SELECT mark FROM marks WHERE search = ? ORDER BY mark", id)]
+
+    # One meaning of tried
 
     def tried(self) -> dict[str, int]:
         """By market: parameter sets, draws and trial cells among which a selection was possible, whatever the tool and the
         interval. Controls on shuffled histories and re-runs inside a gate are none."""
-        return {r["market"]: int(r["n"]) for r in self.project.rows(
+        return {r["market"]: int(r["n"]) for r in self.db.rows(
             "SELECT market, sum(tried) n FROM searches WHERE kind != 'study' GROUP BY market")}
 
     def tried_on(self, market: str) -> int:
-        return self.tried().get(market, 0)
+        """How many alternatives were tried on a market."""
+        return int(self.db.rows("SELECT coalesce(sum(tried), 0) n FROM searches WHERE market = ? AND kind != 'study'",
+                                market)[0]["n"])
 
     def sharpe_on(self, market: str) -> Tally:
         """Count, mean and spread of the daily Sharpe ratio over all that was tried on a market."""
         total = Tally()
-        for row in self.project.rows("SELECT * FROM searches WHERE market = ? AND kind != 'study' ORDER BY id", market):
+        for row in self.db.rows("SELECT * FROM searches WHERE market = ? AND kind != 'study' ORDER BY id", market):
             total = total.with_(now_tally(row))
         return total
+
+
+def check_version(search: StoredSearch) -> None:
+    """Raises UserError where a search was asked by a newer program."""
+    version = search.request.get("version", REQUEST_VERSION)
+    if not isinstance(version, int) or version > REQUEST_VERSION:
+        raise UserError(f"this search was asked by a newer program (version {version}, this one knows {REQUEST_VERSION})",
+                        search.title, "Go on with it in that program, or run it again here.")

@@ -10,7 +10,8 @@ from pydantic import Field, model_validator
 from wolbrin.core.engine.brief import Brief, Costs, Role
 from wolbrin.core.errors import UserError
 from wolbrin.core.market.bars import Span
-from wolbrin.core.market.terms import Model, Terms
+from wolbrin.core.market.terms import Terms
+from wolbrin.core.models import Model
 
 OWN_COSTS = "own costs"
 CONTRACT_COSTS = ""  # the cost set that is the contract terms' own

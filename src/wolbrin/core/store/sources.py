@@ -4,8 +4,9 @@ from __future__ import annotations
 
 import datetime as dt
 import json
+from collections.abc import Callable
 from dataclasses import dataclass, replace
-from typing import TYPE_CHECKING, Any
+from typing import Any
 
 import numpy as np
 from pydantic import ValidationError
@@ -18,12 +19,13 @@ from wolbrin.core.market.intervals import DAILY, Interval
 from wolbrin.core.market.raw import Raw, ticks_to_bars
 from wolbrin.core.market.terms import Terms
 from wolbrin.core.market.treatment import Treatment
+from wolbrin.core.store.config import Config
+from wolbrin.core.store.database import Database
 from wolbrin.core.store.history import History, Seam, read_raw, write_raw
+from wolbrin.core.store.markets import Markets
+from wolbrin.core.store.settings import Settings
 
-if TYPE_CHECKING:
-    from wolbrin.core.store.project import Project
-    from wolbrin.core.store.settings import Settings
-
+HISTORY = "history"
 BARS, TICKS, MONTH, CONTINUOUS = "bars", "ticks", "contract month", "continuous"
 SILHOUETTE_POINTS = 600
 Roll = tuple[int, str, str, float, float]
@@ -83,15 +85,20 @@ def intervals_for(source: Source) -> tuple[int, ...]:
 class Sources:
     """Reads and writes sources in a project's database and history folder."""
 
-    def __init__(self, project: Project) -> None:
-        self.project = project
+    def __init__(self, db: Database, markets: Markets, config: Config, moved: Callable[[], None]) -> None:
+        """moved: called when a history has changed, so that what was read of it is dropped."""
+        self.db = db
+        self.folder = db.folder / HISTORY
+        self.markets = markets
+        self.config = config
+        self.moved = moved
 
     def _made(self, r: Any) -> Source:
         try:
             treatment = Treatment.model_validate_json(r["treatment"])
             layout = Layout.model_validate_json(r["layout"]) if r["layout"] else None
         except ValidationError as err:
-            raise explain(err, f"{self.project.folder}, source {r['market']} {r['name']}") from None
+            raise explain(err, f"{self.db.folder}, source {r['market']} {r['name']}") from None
         # Rolls kept by older versions have no ratio.
         rolls = tuple((int(a), str(b), str(c), float(d), float(more[0]) if more else 1.0)
                       for a, b, c, d, *more in json.loads(r["rolls"]))
@@ -100,7 +107,7 @@ class Sources:
                       r["adjust"])
 
     def all(self) -> list[Source]:
-        return [self._made(r) for r in self.project.rows(
+        return [self._made(r) for r in self.db.rows(
             "SELECT sources.* FROM sources JOIN markets ON markets.code = sources.market "
             "ORDER BY markets.position, market, sources.rowid")]
 
@@ -108,20 +115,20 @@ class Sources:
         return [s for s in self.all() if s.market == market]
 
     def get(self, market: str, name: str) -> Source:
-        found = self.project.rows("SELECT * FROM sources WHERE market = ? AND name = ?", market, name)
+        found = self.db.rows("SELECT * FROM sources WHERE market = ? AND name = ?", market, name)
         if not found:
             known = ", ".join(s.name for s in self.of(market)) or "none"
-            raise UserError(f'{market} has no source "{name}"', str(self.project.folder), f"Known are {known}.")
+            raise UserError(f'{market} has no source "{name}"', str(self.db.folder), f"Known are {known}.")
         return self._made(found[0])
 
     def history(self, source: Source, terms: Terms | None = None, border: dt.date | None = None) -> History:
         """Where the source's bars come from, sealed at the project's border; under other terms than the market's where
         given."""
-        folder = self.project.history_folder
+        folder = self.folder
         return History(str(folder / source.file), str(folder / source.ticks) if source.ticks else "", source.interval,
-                       terms or self.project.market(source.market).terms, source.treatment,
+                       terms or self.markets.get(source.market).terms, source.treatment,
                        tuple(Seam(r[0], r[3], r[4]) for r in source.rolls), source.adjust,
-                       border or self.project.settings.holdout_first)
+                       border or self.config.read().holdout_first)
 
     def training_raw(self, source: Source) -> Raw:
         """The rows as they came that lie before the border, adjusted over rolls. Raises UserError when all are sealed."""
@@ -133,10 +140,10 @@ class Sources:
 
     def raw(self, source: Source) -> Raw:
         """The rows as they came, sealed ones too: for joining and appending, never for figures."""
-        return read_raw(self.project.history_folder / source.file, source.interval)
+        return read_raw(self.folder / source.file, source.interval)
 
     def ticks(self, source: Source) -> Raw | None:
-        return read_raw(self.project.history_folder / source.ticks, 0) if source.ticks else None
+        return read_raw(self.folder / source.ticks, 0) if source.ticks else None
 
     # Changes. Files first under names of their own, then one transaction: a crash leaves the old state or the new one.
 
@@ -154,11 +161,11 @@ class Sources:
         if not name.strip() or len(name) > 60:
             raise UserError("a source needs a name of 1 to 60 characters", "source", "Write a short name.")
         bars_of = raw if raw.interval else ticks_to_bars(raw, build)
-        known = self.project.rows("SELECT * FROM sources WHERE market = ? AND name = ?", terms.code, name)
+        known = self.db.rows("SELECT * FROM sources WHERE market = ? AND name = ?", terms.code, name)
         old = self._made(known[0]) if known else None
         treatment = old.treatment if old else Treatment()
         stem = f"{terms.code}__{_safe(name)}__{self._number()}"
-        folder = self.project.history_folder
+        folder = self.folder
         source = Source(terms.code, name, kind if raw.interval else TICKS, f"{stem}.parquet",
                         "" if raw.interval else f"{stem}-ticks.parquet", bars_of.interval, len(raw), stamp(raw.time[0]),
                         stamp(raw.time[-1]), treatment, rolls, old.cost_set if old else "", origin, layout, None, adjust)
@@ -167,11 +174,11 @@ class Sources:
             if source.ticks:
                 write_raw(folder / source.ticks, raw)
             bars = self._pictured(source, terms)
-            with self.project.transaction():
+            with self.db.transaction():
                 if settings is not None:
-                    self.project.update_settings(settings)
+                    self.config.keep(settings)
                 self._write(source)
-                active = self.project.rows("SELECT source FROM markets WHERE code = ?", terms.code)
+                active = self.db.rows("SELECT source FROM markets WHERE code = ?", terms.code)
                 if activate or (activate is None and not active) or (active and active[0]["source"] == name):
                     self._activate(source, terms, bars)
         except BaseException:
@@ -181,16 +188,16 @@ class Sources:
         if old:
             for file in filter(None, (old.file, old.ticks)):
                 (folder / file).unlink(missing_ok=True)
-        self.project.forget(terms.code)
+        self.moved()
         return source
 
     def _number(self) -> int:
-        taken = self.project.get_value("source files", 0) + 1
-        self.project.set_value("source files", taken)
+        taken = self.db.get_value("source files", 0) + 1
+        self.db.set_value("source files", taken)
         return int(taken)
 
     def _write(self, s: Source) -> None:
-        with self.project.transaction() as db:
+        with self.db.transaction() as db:
             db.execute("INSERT INTO sources (market, name, kind, file, ticks, interval, rows, first, last, treatment, rolls, "
                        "cost_set, origin, layout, score, adjust) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?) "
                        "ON CONFLICT (market, name) DO UPDATE SET kind = excluded.kind, file = excluded.file, "
@@ -208,7 +215,7 @@ class Sources:
 
     def _activate(self, source: Source, terms: Terms, bars: Bars) -> None:
         first, last = (stamp(int(bars.time[i])) for i in (0, -1))
-        with self.project.transaction() as db:
+        with self.db.transaction() as db:
             position = db.execute("SELECT count(*) FROM markets").fetchone()[0]
             db.execute(
                 "INSERT INTO markets VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?) ON CONFLICT (code) DO UPDATE SET "
@@ -220,50 +227,50 @@ class Sources:
 
     def activate(self, market: str, name: str) -> None:
         """Test on this source from now on."""
-        source, terms = self.get(market, name), self.project.market(market).terms
+        source, terms = self.get(market, name), self.markets.get(market).terms
         self._activate(source, terms, self._pictured(source, terms))
-        self.project.forget(market)
+        self.moved()
 
     def treat(self, market: str, name: str, treatment: Treatment) -> Source:
         """Change how a source is treated; recorded, and the rows stay as they are. Raises UserError when no bar is left."""
         source = replace(self.get(market, name), treatment=treatment)
-        terms = self.project.market(market).terms
+        terms = self.markets.get(market).terms
         bars = self._pictured(source, terms)
         try:
             digest = self.history(source).treated().bars.hash  # what results on it will carry
         except UserError:
             digest = bars.hash  # nothing of it lies before the border
         made = dt.datetime.now(dt.UTC).isoformat(timespec="seconds")
-        with self.project.transaction() as db:
+        with self.db.transaction() as db:
             self._write(source)
             db.execute("INSERT INTO treatments (created, market, source, body, words, hash) VALUES (?, ?, ?, ?, ?, ?)",
                        (made, market, name, treatment.model_dump_json(), treatment.words(), digest))
-            if self.project.market(market).source == name:
+            if self.markets.get(market).source == name:
                 self._activate(source, terms, bars)
-        self.project.forget(market)
+        self.moved()
         return source
 
     def treatments(self, market: str, name: str) -> list[dict[str, str]]:
         """All treatments a source ever had, newest first: created, words, hash, body."""
-        return [dict(r) for r in self.project.rows(
+        return [dict(r) for r in self.db.rows(
             "SELECT created, words, hash, body FROM treatments WHERE market = ? AND source = ? ORDER BY id DESC", market,
             name)]
 
     def change_terms(self, terms: Terms) -> None:
         """Give a market other terms; its active source is read again under them."""
-        entry = self.project.market(terms.code)
+        entry = self.markets.get(terms.code)
         source = self.get(terms.code, entry.source)
         bars = self._pictured(source, terms)
         self._activate(source, terms, bars)
-        self.project.forget(terms.code)
+        self.moved()
 
     def set_score(self, market: str, name: str, score: float) -> None:
-        with self.project.transaction() as db:
+        with self.db.transaction() as db:
             db.execute("UPDATE sources SET score = ? WHERE market = ? AND name = ?", (score, market, name))
 
     def set_cost_set(self, market: str, name: str, cost_set: str) -> None:
         """Name the cost set that belongs to a source's provider."""
-        with self.project.transaction() as db:
+        with self.db.transaction() as db:
             db.execute("UPDATE sources SET cost_set = ? WHERE market = ? AND name = ?", (cost_set, market, name))
 
     def remove(self, market: str, name: str) -> None:
@@ -272,27 +279,27 @@ class Sources:
         Raises:
             UserError: it is the source that is tested on.
         """
-        if self.project.market(market).source == name:
+        if self.markets.get(market).source == name:
             raise UserError(f"{market} is tested on this source", f"{market}, {name}", "Choose another source for it first.")
-        with self.project.transaction() as db:
+        with self.db.transaction() as db:
             db.execute("DELETE FROM sources WHERE market = ? AND name = ?", (market, name))
-        self.project.forget(market)
+        self.moved()
 
     def restore(self, source: Source) -> None:
         """Put a removed source back (undo)."""
         self._write(source)
-        self.project.forget(source.market)
+        self.moved()
 
     # Layouts
 
     def layouts(self) -> list[Layout]:
-        return [Layout.model_validate_json(r["body"]) for r in self.project.rows("SELECT body FROM layouts ORDER BY name")]
+        return [Layout.model_validate_json(r["body"]) for r in self.db.rows("SELECT body FROM layouts ORDER BY name")]
 
     def keep_layout(self, layout: Layout) -> None:
         """Remember a layout under its name."""
         if not layout.name.strip():
             raise UserError("a layout needs a name to be remembered", "layout", "Write a name.")
-        with self.project.transaction() as db:
+        with self.db.transaction() as db:
             db.execute("INSERT OR REPLACE INTO layouts VALUES (?, ?)", (layout.name, layout.model_dump_json()))
 
 

@@ -16,14 +16,15 @@ from wolbrin.core.engine.brief import Brief
 from wolbrin.core.engine.prepare import Prepared
 from wolbrin.core.engine.run import backtest
 from wolbrin.core.errors import UserError
-from wolbrin.core.market.terms import Model
 from wolbrin.core.measures.catalogue import measure
 from wolbrin.core.measures.facts import Facts
+from wolbrin.core.models import Model
 from wolbrin.core.rules.mirror import mirror_condition
 from wolbrin.core.rules.model import Condition, Distance, PositionOperand, Side, Strategy
 
 FIGURES = ("net", "return_drawdown", "profit_factor", "trades", "win_rate", "max_drawdown", "sharpe_daily")
 LARGEST_TRIAL = 100_000
+MOST_VARIANTS = 2_000  # of one strategy
 Sides = Literal["long", "short", "both"]
 
 

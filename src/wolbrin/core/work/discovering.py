@@ -4,27 +4,32 @@ from __future__ import annotations
 
 import hashlib
 from collections.abc import Callable
-from dataclasses import dataclass, field, replace
+from dataclasses import dataclass, replace
 from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
 
+from wolbrin.core.batch.variants import NO_DAYS, Days, days_of
 from wolbrin.core.engine.brief import Brief
 from wolbrin.core.engine.record import Record
 from wolbrin.core.engine.run import need_bars, record_of
-from wolbrin.core.jobs import Chunk, Job, State
+from wolbrin.core.errors import UserError
+from wolbrin.core.jobs import Chunk, Job, Listed, State, Work
 from wolbrin.core.market.intervals import interval_words
 from wolbrin.core.measures.inference import Tally
-from wolbrin.core.search.discover import Found, explore
+from wolbrin.core.search.discover import Draws, Found, explore
 from wolbrin.core.search.grammar import Limits
-from wolbrin.core.store.dossier import Dossiers
+from wolbrin.core.search.sample import sampled
 from wolbrin.core.store.project import Project, now
-from wolbrin.core.store.searches import Searches
-from wolbrin.core.work.footing import Footing
+from wolbrin.core.store.searches import DAILY, Searches
+from wolbrin.core.store.shelf import Shelf
+from wolbrin.core.store.tables import Columns
+from wolbrin.core.work.footing import Footing, Request
+from wolbrin.core.work.sweeping import DAYS, brief_again
 
-Floats = NDArray[np.float64]
 BATCH = 8
+KIND = "discover"
 
 
 @dataclass(frozen=True)
@@ -39,86 +44,143 @@ class DiscoverRequest:
         return {"market": self.market, "interval": self.interval, "limits": self.limits.model_dump(mode="json"),
                 "count": self.count, "seed": self.seed}
 
+    @classmethod
+    def from_json(cls, data: dict[str, Any]) -> DiscoverRequest:
+        return cls(data["market"], data["interval"], Limits.model_validate(data["limits"]), data["count"], data["seed"])
+
 
 @dataclass(frozen=True)
-class Batch:
-    """What a worker process needs to test one batch; small, since it travels."""
+class DiscoverWork(Request):
+    """All that a batch needs, wherever it runs."""
 
     footing: Footing
-    market: str
-    interval: int
+    request: DiscoverRequest
     brief: Brief
-    limits: Limits
-    seed: int
-    first: int
-    count: int
+    content: str
+    days: Days
+
+
+def evaluate_draws(work: DiscoverWork, unit: tuple[int, int]) -> Draws:
+    """Test one batch. unit: number of its first draw, and how many."""
+    request = work.request
+    history = work.footing.prepared(request.market, request.interval, work.content)
+    return explore(history, work.brief, request.limits, request.seed, *unit, work.days)
 
 
 @dataclass
 class DiscoverResult:
-    """Live tallies: tried, met the limits, put on the Shelf, twins of something kept before. record: what made it."""
+    """Live tallies: tried, met the limits, put on the Shelf, twins of something kept before. record: what made it. before:
+    alternatives tried on the market when it began. search: its number in the project; unfinished: it can be gone on with."""
 
     request: DiscoverRequest
     record: Record
+    search: int
+    before: int
     tried: int = 0
     met: int = 0
     kept: int = 0
     twins: int = 0
-    ids: list[int] = field(default_factory=list)
-    fingerprints: set[str] = field(default_factory=set)
+    unfinished: bool = False
+
+    def counts(self) -> dict[str, int]:
+        return {"before": self.before, "tried": self.tried, "met": self.met, "kept": self.kept, "twins": self.twins}
 
 
-def try_batch(batch: Batch) -> tuple[int, list[Found], Floats]:
-    """Test one batch in a worker process: how many, those that met the limits, and every one's daily Sharpe ratio."""
-    history = batch.footing.histories.prepared(batch.market, batch.interval)
-    found, sharpe = explore(history, batch.brief, batch.limits, batch.seed, batch.first, batch.count)
-    return batch.count, found, sharpe
+def _job(project: Project, work: DiscoverWork, result: DiscoverResult, first: int,
+         notify: Callable[[DiscoverResult], None]) -> Job:
+    """The job of a search that is on record, from batch `first` on."""
+    shelf, searches, request = Shelf(project), Searches(project), work.request
+    chunks = [Chunk((at, n), n) for at in range(0, request.count, BATCH) for n in (min(BATCH, request.count - at),)]
+
+    def take(found: Found, counted: DiscoverResult, so_far: int) -> None:
+        """Keep one that met the limits, unless something that trades alike was met before."""
+        counted.met += 1
+        # What was looked at by now, this batch included; the Shelf counts on while the search does.
+        c = found.candidate
+        c = replace(c, tried=so_far, record=c.record.model_copy(update={"tried": so_far}))
+        if searches.mark(result.search, found.fingerprint) and shelf.keep(c, result.search) is not None:
+            counted.kept += 1
+        else:
+            counted.twins += 1
+
+    def commit(batches: list[Draws], cursor: dict[str, Any]) -> None:
+        counted = replace(result)
+        with project.transaction():
+            for batch in batches:
+                counted.tried += batch.count
+                for one in batch.found:
+                    take(one, counted, counted.before + counted.tried)
+            numbers = np.concatenate([b.numbers for b in batches])
+            sample: Columns = {"number": numbers, "daily": np.concatenate([b.daily for b in batches])}
+            searches.advance(result.search, counted.tried - result.tried, counted.kept - result.kept,
+                             [Tally.of(b.sharpe) for b in batches])
+            searches.commit(result.search, cursor | counted.counts(), {DAILY: sample} if len(numbers) else {})
+        searches.tidy(result.search)
+        for name, value in counted.counts().items():
+            setattr(result, name, value)
+        notify(result)
+
+    def finish(state: State) -> None:
+        result.unfinished = state is not State.DONE
+        searches.end(result.search, state)
+
+    return Job(_title(request), "tried", Listed(chunks, first), Work(evaluate_draws, work), commit=commit, finish=finish)
+
+
+def _title(request: DiscoverRequest) -> str:
+    return f"Discover {request.market} {interval_words(request.interval)}"
 
 
 def discover_job(project: Project, request: DiscoverRequest,
                  notify: Callable[[DiscoverResult], None] = lambda result: None) -> tuple[Job, DiscoverResult]:
-    """Prepare a search over the training span. notify: called after each batch on the job's thread."""
-    dossiers, searches, footing = Dossiers(project), Searches(project), Footing.of(project)
-    history = footing.histories.prepared(request.market, request.interval)
+    """Prepare a search over the training span. notify: called on the job's thread after batches were kept."""
+    searches, footing = Searches(project), Footing.of(project)
+    history = footing.prepared(request.market, request.interval)
     brief = footing.brief(history.bars.terms)
     need_bars(history, brief.span)
     before = searches.tried_on(request.market)
     rules = hashlib.sha256(request.limits.model_dump_json().encode()).hexdigest()[:16]
     record = record_of(history, None, brief, seeds=(request.seed,), tried=before + request.count, rules=rules)
-    result = DiscoverResult(request, record)
-    batches = [Batch(footing, request.market, request.interval, brief, request.limits, request.seed, first,
-                     min(BATCH, request.count - first)) for first in range(0, request.count, BATCH)]
-    title = f"Discover {request.market} {interval_words(request.interval)}"
-    search = searches.begin(now(), "discover", title, request.as_json(), record=record, market=request.market,
-                            interval=request.interval)
+    days = days_of(history, brief)
+    with project.transaction():
+        search = searches.begin(now(), KIND, _title(request), request.as_json(), record=record, market=request.market,
+                                interval=request.interval, cursor={"first": 0, "before": before})
+        searches.add(search, DAYS, {"day": days})
+    result = DiscoverResult(request, record, search, before)
+    return _job(project, DiscoverWork(footing, request, brief, history.bars.hash, days), result, 0, notify), result
 
-    def commit(outcome: tuple[int, list[Found], Floats]) -> None:
-        tried, found, sharpe = outcome
-        so_far = before + result.tried + tried
-        kept = 0
-        with project.transaction():
-            for one in found:
-                result.met += 1
-                if one.fingerprint in result.fingerprints:
-                    result.twins += 1
-                    continue
-                result.fingerprints.add(one.fingerprint)
-                # What was looked at by now, this batch included; the Shelf counts on while the search does.
-                c = one.candidate
-                c = replace(c, tried=so_far, record=c.record.model_copy(update={"tried": so_far}))
-                id = dossiers.keep(c, search)
-                if id is None:
-                    result.twins += 1
-                else:
-                    kept += 1
-                    result.ids.append(id)
-            searches.advance(search, tried, kept, sharpe=Tally.of(sharpe))
-        result.tried += tried
-        result.kept += kept
-        notify(result)
 
-    def finish(state: State) -> None:
-        searches.advance(search, 0, 0, state.value)
+def resume_discover(project: Project, search: int,
+                    notify: Callable[[DiscoverResult], None] = lambda result: None) -> tuple[Job, DiscoverResult]:
+    """Go on with a search where it was. Raises UserError when it cannot be, such as on another history."""
+    searches, footing = Searches(project), Footing.of(project)
+    result = read_discover(project, search)
+    request = result.request
+    history = footing.prepared(request.market, request.interval)
+    brief = brief_again(project, result.record, request.market, request.interval, same_engine=True)
+    stored = searches.take_up(search)
+    result.unfinished = False
+    work = DiscoverWork(footing, request, brief, history.bars.hash, searches.rows(search, DAYS)["day"])
+    return _job(project, work, result, (stored.cursor or {}).get("first", 0), notify), result
 
-    job = Job(title, "tried", [Chunk(b, b.count) for b in batches], try_batch, commit, finish)
-    return job, result
+
+def read_discover(project: Project, search: int) -> DiscoverResult:
+    """A search as far as it came. Raises UserError where an older version kept too little of it."""
+    searches = Searches(project)
+    stored, record = searches.get(search), searches.record(search)
+    if record is None or stored.cursor is None:
+        raise UserError("this search was kept by an older version, without where it stood", stored.title, "Run it again.")
+    c = stored.cursor
+    return DiscoverResult(DiscoverRequest.from_json(stored.request), record, search, c.get("before", 0), c.get("tried", 0),
+                          c.get("met", 0), c.get("kept", 0), c.get("twins", 0), stored.unfinished)
+
+
+def daily_sample(project: Project, search: int) -> tuple[Days, NDArray[np.int64], NDArray[np.float32]]:
+    """A uniform sample of all draws of a search, at most SAMPLE: trading dates int32[d], numbers of the draws int64[n] and
+    their daily P/L float32[n, d], NaN before a run begins."""
+    searches = Searches(project)
+    days, table = searches.rows(search, DAYS).get("day", NO_DAYS), searches.rows(search, DAILY)
+    if not table:
+        return days, np.zeros(0, np.int64), np.zeros((0, len(days)), np.float32)
+    at = sampled(DiscoverRequest.from_json(searches.get(search).request).seed, table["number"])
+    return days, table["number"][at], table["daily"][at]

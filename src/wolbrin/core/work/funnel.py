@@ -2,22 +2,19 @@
 
 from __future__ import annotations
 
+from wolbrin.core.store.database import Database
 from wolbrin.core.store.dossier import Dossiers
-from wolbrin.core.store.project import Project
-from wolbrin.core.work.standing import standing_ids
+from wolbrin.core.work.standing import STANDS
 
 
-def proved_ids(project: Project) -> list[int]:
-    """Shelf ids of the candidates that stand after the whole line."""
-    return standing_ids(project, Dossiers(project).shelf())
-
-
-def funnel(project: Project) -> dict[str, int]:
-    """Counts by name: markets, strategies, studies, runs, sweeps, discovered, tried, kept, proved, distinct, portfolios,
-    members (of the newest portfolio)."""
+def funnel(project: Database) -> dict[str, int]:
+    """Counts by name: markets, strategies, studies, runs, sweeps, discovered, tried, kept, ticked, proved, distinct,
+    portfolios, members (of the newest portfolio). Reads no candidate; those whose standing is being worked out are not
+    proved yet."""
     dossiers = Dossiers(project)
     counts = dossiers.counts()
-    counts["proved"] = len(proved_ids(project))
+    counts["proved"] = int(project.rows("SELECT count(*) n FROM candidates WHERE stands = ?", STANDS)[0]["n"])
+    counts["ticked"] = int(project.rows("SELECT count(*) n FROM candidates WHERE ticked")[0]["n"])
     counts["distinct"] = len(project.get_value("distinct", []))
     portfolios = dossiers.portfolios()
     counts["members"] = len(portfolios[-1][2]) if portfolios else 0

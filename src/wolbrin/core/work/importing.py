@@ -6,7 +6,7 @@ from collections.abc import Callable
 from pathlib import Path
 
 from wolbrin.core.errors import UserError
-from wolbrin.core.jobs import Chunk, Job
+from wolbrin.core.jobs import Job, Until
 from wolbrin.core.market.importing.append import Joined, join
 from wolbrin.core.market.importing.files import Piece
 from wolbrin.core.market.importing.layout import Layout
@@ -16,8 +16,6 @@ from wolbrin.core.market.terms import Terms
 from wolbrin.core.store.project import Project
 from wolbrin.core.store.settings import Settings
 from wolbrin.core.store.sources import MONTH, Source
-
-MOST_STEPS = 1_000_000
 
 
 def read_job(found: list[Piece], layout: Layout, done: Callable[[list[tuple[str, Imported]]], None],
@@ -40,8 +38,9 @@ def read_job(found: list[Piece], layout: Layout, done: Callable[[list[tuple[str,
         if len(made) == len(readers):
             done(made)
 
-    return Job("Read history", "kB", [Chunk(None)] * MOST_STEPS, step, finish, width=1, counted=lambda taken: taken,
-               total=max(1, sum(p.size for p in found) // 1024), enough=lambda: len(made) == len(readers))
+    total = max(1, sum(p.size for p in found) // 1024)
+    return Job("Read history", "kB", Until(total, lambda: len(made) == len(readers), lambda taken: taken), step, finish,
+               width=1)
 
 
 def _stem(piece: Piece) -> str:

@@ -55,8 +55,9 @@ def _fallen(project: Project, footing: Footing, market: str) -> list[Judged]:
         if one.verdict != FALLS:
             continue
         if one.daily is None:
-            bodies = project.rows("SELECT body, interval FROM candidates WHERE hash = ? AND market = ? UNION ALL "
-                                  "SELECT body, interval FROM strategies WHERE hash = ?", one.hash, market, one.hash)
+            bodies = project.rows("SELECT body, interval FROM candidates JOIN bodies ON candidate = id WHERE hash = ? AND "
+                                  "market = ? UNION ALL SELECT body, interval FROM strategies WHERE hash = ?", one.hash,
+                                  market, one.hash)
             if bodies:
                 history = footing.histories.prepared(market, bodies[0]["interval"])
                 daily = training_daily(history, Strategy.model_validate_json(bodies[0]["body"]))

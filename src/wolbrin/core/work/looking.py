@@ -14,7 +14,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from wolbrin.core.errors import UserError
-from wolbrin.core.jobs import Chunk, Job
+from wolbrin.core.jobs import Job, Until
 from wolbrin.core.market.bars import day_number
 from wolbrin.core.market.exchanges import exchange_zone
 from wolbrin.core.market.findings import Finding
@@ -33,7 +33,6 @@ from wolbrin.core.market.raw import Raw, ticks_to_bars
 from wolbrin.core.market.sessions import NS_A_DAY
 from wolbrin.core.market.terms import Terms, known_zone
 
-MOST_STEPS = 1_000_000
 LEAST_LEARNED = 200
 LEAST_BARS, LEAST_DAYS = 100, 10
 
@@ -180,8 +179,8 @@ def look_job(found: list[Piece], wishes: Wishes, done: Callable[[list[Opened]], 
         if over():
             done(opened)
 
-    return Job("Read history", "kB", [Chunk(None)] * MOST_STEPS, step, finish, width=1, counted=lambda taken: taken,
-               total=max(1, sum(p.size for p in found) // 1024), enough=over)
+    total = max(1, sum(p.size for p in found) // 1024)
+    return Job("Read history", "kB", Until(total, over, lambda taken: taken), step, finish, width=1)
 
 
 def days_of(opened: list[Opened]) -> list[NDArray[np.int64]]:

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from dataclasses import dataclass, replace
+from typing import Any
 
 from wolbrin.core.engine.brief import Brief
 from wolbrin.core.engine.prepare import Prepared
@@ -14,39 +15,14 @@ from wolbrin.core.jobs import Chunk, Job
 from wolbrin.core.market.bars import Span
 from wolbrin.core.proving.gate import Case, Gate, Outcome
 from wolbrin.core.proving.line import GATES, walk_line
-from wolbrin.core.rules.identity import strategy_hash
-from wolbrin.core.rules.model import Strategy
 from wolbrin.core.search.candidate import Candidate, candidate_of
-from wolbrin.core.store.dossier import Dossiers, Kept
+from wolbrin.core.store.dossier import Dossiers
 from wolbrin.core.store.holdout import HoldoutBook
 from wolbrin.core.store.project import Project
-from wolbrin.core.store.settings import OwnSpan
 from wolbrin.core.work.footing import Footing
 from wolbrin.core.work.judging import Batch, judge
-
-
-@dataclass(frozen=True)
-class Subject:
-    """What is proved: a strategy on a market at an interval. tried: alternatives looked at on that market. record: under
-    which a candidate was kept, which is what it is judged under; None for a strategy under the present brief. own: its own
-    training span. kept: its id on the Shelf."""
-
-    strategy: Strategy
-    market: str
-    interval: int
-    tried: int = 1
-    record: Record | None = None
-    own: OwnSpan | None = None
-    kept: int | None = None
-
-    @classmethod
-    def of(cls, kept: Kept) -> Subject:
-        c = kept.candidate
-        return cls(c.strategy, c.market, c.interval, c.tried, c.record, kept.own, kept.id)
-
-    @property
-    def key(self) -> tuple[str, str, int]:
-        return strategy_hash(self.strategy), self.market, self.interval
+from wolbrin.core.work.standing import restand
+from wolbrin.core.work.subject import Subject
 
 
 @dataclass(frozen=True)
@@ -112,17 +88,21 @@ def prove_job(project: Project, subjects: list[Subject], *, open_holdout: bool, 
         except WolbrinError as err:
             return Proved(subject, fault=err.sentence())
 
-    def commit(proved: Proved) -> None:
+    def commit(several: list[Proved], _: dict[str, Any]) -> None:
         with project.transaction():
-            if proved.renewed is not None and proved.subject.kept is not None:
-                dossiers.renew(proved.subject.kept, proved.renewed)
-            for outcome in proved.outcomes:
-                assert proved.record is not None
-                dossiers.testify(*proved.subject.key, outcome, proved.record)
-        notify(proved)
+            for proved in several:
+                if proved.renewed is not None and proved.subject.kept is not None:
+                    dossiers.renew(proved.subject.kept, proved.renewed)
+                for outcome in proved.outcomes:
+                    assert proved.record is not None
+                    dossiers.testify(*proved.subject.key, outcome, proved.record)
+        restand(project)
+        for proved in several:
+            notify(proved)
 
     # One after the other where the holdout opens: what is judged first may decide what comes after it.
-    return Job("Proving", "candidates", [Chunk(s) for s in subjects], work, commit, width=1 if open_holdout else None)
+    return Job("Proving", "candidates", [Chunk(s) for s in subjects], work, commit=commit,
+               width=1 if open_holdout else None)
 
 
 def _comparable(record: Record) -> str:

@@ -6,7 +6,7 @@ from collections.abc import Callable
 from dataclasses import dataclass
 
 from wolbrin.core.engine.run import record_of
-from wolbrin.core.jobs import Chunk, Job
+from wolbrin.core.jobs import Chunk, Job, State
 from wolbrin.core.rules.mirror import effective_long, effective_short, mirror_condition
 from wolbrin.core.rules.model import Condition, Strategy
 from wolbrin.core.store.project import Project, now
@@ -59,7 +59,7 @@ def study_job(project: Project, request: StudyRequest, notify: Callable[[list[St
                  "strategy": request.strategy.model_dump(mode="json")}
         search = searches.begin(now(), "study", f"Study of {request.strategy.name}", asked, record=record,
                                 market=request.market, interval=request.interval)
-        searches.advance(search, 0, 0, "done")
+        searches.end(search, State.DONE)
         notify(result)
 
     return Job(f"Study {request.strategy.name}", "studies", [Chunk(request)], lambda r: run_study(footing, r), commit)

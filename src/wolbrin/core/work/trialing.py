@@ -4,32 +4,36 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from dataclasses import dataclass, field
-from functools import lru_cache
-from typing import Literal
+from functools import cached_property, lru_cache
+from typing import Any, Literal
 
 import numpy as np
 from numpy.typing import NDArray
 from pydantic import Field
 
+from wolbrin.core.engine.brief import Brief
 from wolbrin.core.engine.prepare import Prepared
 from wolbrin.core.engine.record import Record
 from wolbrin.core.engine.run import backtest, need_bars, record_of
 from wolbrin.core.errors import UserError
-from wolbrin.core.jobs import Chunk, Job, State
-from wolbrin.core.market.terms import Model
+from wolbrin.core.jobs import Chunk, Job, Listed, State, Work, check_stopped
 from wolbrin.core.measures.inference import Tally
+from wolbrin.core.models import Model
 from wolbrin.core.search.candidate import Candidate, candidate_of
+from wolbrin.core.store.database import this_program
 from wolbrin.core.store.project import Project, now
-from wolbrin.core.store.searches import Searches
+from wolbrin.core.store.searches import ROWS, Searches, matrix
 from wolbrin.core.store.settings import OwnSpan
 from wolbrin.core.study.shuffle import shuffle
 from wolbrin.core.study.trial import FIGURES, Luck, TrialRow, check_size, figures_of, luck, passes
-from wolbrin.core.work.footing import Footing
+from wolbrin.core.work.footing import Footing, Request
 from wolbrin.core.work.sweeping import brief_again
 
 Floats = NDArray[np.float64]
 BLOCK = 20
 REAL = -1
+KIND, COLUMN = "trial", "trial column"
+STORED = ("row", "column", "deal", *FIGURES)
 
 
 class TrialRequest(Model):
@@ -49,13 +53,16 @@ class TrialRequest(Model):
 @dataclass
 class TrialResult:
     """Grows block by block. figures: float64[rows, columns, FIGURES]; dealt: the same for each shuffle; NaN until known.
-    faults: sentences of tests that could not be run. records: what made each column, by its number."""
+    faults: sentences of tests that could not be run. records: what made each column, by its number. search: its number in the
+    project; unfinished: it can be gone on with."""
 
     request: TrialRequest
     figures: Floats
     dealt: Floats
     faults: list[str] = field(default_factory=list)
     records: dict[int, Record] = field(default_factory=dict)
+    search: int = 0
+    unfinished: bool = False
 
     @classmethod
     def empty(cls, request: TrialRequest) -> TrialResult:
@@ -85,6 +92,76 @@ class TrialResult:
         return luck(self.figures[done], [d[done] for d in self.dealt], threshold, least_trades)
 
 
+@dataclass(frozen=True)
+class TrialWork(Request):
+    """All that a block needs, wherever it runs. briefs, contents: of each column, the latter hashes of its bars."""
+
+    footing: Footing
+    request: TrialRequest
+    briefs: tuple[Brief, ...]
+    contents: tuple[str, ...]
+
+    @cached_property
+    def _held(self) -> Callable[[int, int], Prepared]:
+        return lru_cache(maxsize=4)(self._read)
+
+    def _read(self, column: int, deal: int) -> Prepared:
+        market, interval = self.request.columns[column]
+        real = self.footing.prepared(market, interval, self.contents[column])
+        return real if deal == REAL else shuffle(real, self.request.seed * 1000 + deal, self.request.mirrored)
+
+    def history(self, column: int, deal: int) -> Prepared:
+        """The history of a column, or one of its shuffles."""
+        return self._held(column, deal)
+
+
+def evaluate_tests(work: TrialWork, unit: tuple[int, int, list[int]]) -> tuple[Floats, list[str]]:
+    """Some rows of the matrix on one history: float64[b, 3 + FIGURES] (row, column, shuffle first), and sentences of tests
+    that could not be run. unit: column, shuffle, rows."""
+    column, deal, rows = unit
+    ready = work.history(column, deal)
+    table, faults = np.full((len(rows), 3 + len(FIGURES)), np.nan), []
+    for at, row in enumerate(rows):
+        check_stopped()
+        one = work.request.rows[row]
+        table[at, :3] = row, column, deal
+        try:
+            table[at, 3:] = figures_of(ready, one.strategy, work.briefs[column])
+        except UserError as err:
+            faults.append(f"{one.name} on {work.request.columns[column][0]}: {err.sentence()}")
+    return table, faults
+
+
+def _job(project: Project, work: TrialWork, result: TrialResult, search: int, tried_on: dict[int, int], first: int,
+         notify: Callable[[TrialResult], None]) -> Job:
+    """The job of a trial that is on record, from piece `first` on. tried_on: the search that counts each column."""
+    searches, request = Searches(project), work.request
+    every = list(range(len(request.rows)))
+    chunks = [Chunk((column, deal, every[i:i + BLOCK]), len(every[i:i + BLOCK]))
+              for deal in (REAL, *range(request.shuffles)) for column in range(len(request.columns))
+              for i in range(0, len(every), BLOCK)]
+
+    def commit(outcomes: list[tuple[Floats, list[str]]], cursor: dict[str, Any]) -> None:
+        table = np.concatenate([t for t, _ in outcomes])
+        faults = list(dict.fromkeys([*result.faults, *(f for _, found in outcomes for f in found)]))
+        with project.transaction():
+            searches.commit(search, cursor | {"faults": faults}, {ROWS: {name: table[:, i] for i, name in enumerate(STORED)}})
+            for part in (t for t, _ in outcomes if t[0, 2] == REAL):
+                searches.advance(tried_on[int(part[0, 1])], len(part), 0,
+                                 [Tally.of(part[:, 3 + FIGURES.index("sharpe_daily")])])
+        searches.tidy(search)
+        result.faults = faults
+        result.put(table)
+        notify(result)
+
+    def finish(state: State) -> None:
+        result.unfinished = state is not State.DONE
+        for one in (search, *tried_on.values()):
+            searches.end(one, state)
+
+    return Job(request.title, "tests", Listed(chunks, first), Work(evaluate_tests, work), commit=commit, finish=finish)
+
+
 def trial_job(project: Project, request: TrialRequest,
               notify: Callable[[TrialResult], None] = lambda result: None) -> tuple[Job, TrialResult]:
     """Prepare a trial over the training span. Raises UserError before anything runs when there is nothing to try."""
@@ -92,80 +169,72 @@ def trial_job(project: Project, request: TrialRequest,
     check_size(len(request.rows), len(request.columns), request.shuffles)
     result = TrialResult.empty(request)
     tried = searches.tried()
-    briefs = []
+    briefs, contents = [], []
     for at, (market, interval) in enumerate(request.columns):
-        ready = footing.histories.prepared(market, interval)
+        ready = footing.prepared(market, interval)
         briefs.append(footing.brief(ready.bars.terms, request.own))
+        contents.append(ready.bars.hash)
         need_bars(ready, briefs[at].span)
         result.records[at] = record_of(ready, None, briefs[at], rules=request.title, seeds=(request.seed,),
                                        tried=tried.get(market, 0) + len(request.rows))
-    search = searches.begin(now(), "trial", request.title, request.model_dump(mode="json"), columns=FIGURES)
-    # What was tried counts against each market it was tried on.
-    tried_on = {at: searches.begin(now(), "trial column", request.title, {"trial": search}, record=result.records[at],
-                                   market=market, interval=interval)
-                for at, (market, interval) in enumerate(request.columns)}
-    stored = 0
+    with project.transaction():
+        search = searches.begin(now(), KIND, request.title, request.model_dump(mode="json"), columns=FIGURES,
+                                cursor={"first": 0})
+        # What was tried counts against each market it was tried on.
+        tried_on = {at: searches.begin(now(), COLUMN, request.title, {"trial": search}, record=result.records[at],
+                                       market=market, interval=interval)
+                    for at, (market, interval) in enumerate(request.columns)}
+    result.search = search
+    work = TrialWork(footing, request, tuple(briefs), tuple(contents))
+    return _job(project, work, result, search, tried_on, 0, notify), result
 
-    @lru_cache(maxsize=4)
-    def history(market: str, interval: int, deal: int) -> Prepared:
-        real = footing.histories.prepared(market, interval)
-        return real if deal == REAL else shuffle(real, request.seed * 1000 + deal, request.mirrored)
 
-    def work(part: tuple[int, int, list[int]]) -> tuple[Floats, list[str]]:
-        column, deal, rows = part
-        market, interval = request.columns[column]
-        ready = history(market, interval, deal)
-        table, faults = np.full((len(rows), 3 + len(FIGURES)), np.nan), []
-        for at, row in enumerate(rows):
-            strategy = request.rows[row].strategy
-            table[at, :3] = row, column, deal
-            try:
-                table[at, 3:] = figures_of(ready, strategy, briefs[column])
-            except UserError as err:
-                faults.append(f"{request.rows[row].name} on {market}: {err.sentence()}")
-        return table, faults
+def resume_trial(project: Project, search: int,
+                 notify: Callable[[TrialResult], None] = lambda result: None) -> tuple[Job, TrialResult]:
+    """Go on with a trial where it was. Raises UserError when it cannot be, such as on another history."""
+    searches, footing = Searches(project), Footing.of(project)
+    result = read_trial(project, search)
+    columns = list(enumerate(result.request.columns))
+    briefs = tuple(brief_again(project, result.records.get(at), *place, same_engine=True) for at, place in columns)
+    contents = tuple(result.records[at].history for at, _ in columns)
+    with project.transaction() as db:
+        stored = searches.take_up(search)
+        tried_on = _columns(project, search, result.request)
+        db.executemany("UPDATE searches SET state = 'running', program = ? WHERE id = ?",
+                       [(this_program(), id) for id in tried_on.values()])
+    result.unfinished = False
+    work = TrialWork(footing, result.request, briefs, contents)
+    return _job(project, work, result, search, tried_on, (stored.cursor or {}).get("first", 0), notify), result
 
-    def commit(outcome: tuple[Floats, list[str]]) -> None:
-        nonlocal stored
-        table, faults = outcome
-        real = int((table[:, 2] == REAL).sum())
-        with project.transaction():
-            searches.keep_block(search, stored, table[:, :3], table[:, 3:])
-            if real:
-                sharpe = Tally.of(table[:, 3 + FIGURES.index("sharpe_daily")])
-                searches.advance(tried_on[int(table[0, 1])], real, 0, sharpe=sharpe)
-        stored += 1
-        result.put(table)
-        result.faults += [f for f in faults if f not in result.faults]
-        notify(result)
 
-    def finish(state: State) -> None:
-        for one in (search, *tried_on.values()):
-            searches.advance(one, 0, 0, state.value)
+def _columns(project: Project, search: int, request: TrialRequest) -> dict[int, int]:
+    """The search that counts each column of a trial, by the column's number."""
+    at = {place: number for number, place in enumerate(request.columns)}
+    return {at[r["market"], r["interval"]]: r["id"] for r in project.rows(
+        "SELECT id, market, interval FROM searches WHERE kind = ? AND json_extract(request, '$.trial') = ?", COLUMN, search)
+        if (r["market"], r["interval"]) in at}
 
-    every = list(range(len(request.rows)))
-    chunks = [Chunk((column, deal, every[i:i + BLOCK]), len(every[i:i + BLOCK]))
-              for deal in (REAL, *range(request.shuffles)) for column in range(len(request.columns))
-              for i in range(0, len(every), BLOCK)]
-    return Job(request.title, "tests", chunks, work, commit, finish), result
+
+def read_trial(project: Project, search: int) -> TrialResult:
+    """A trial as far as it came."""
+    searches = Searches(project)
+    stored = searches.get(search)
+    asked = {k: v for k, v in stored.request.items() if k != "version"}
+    result = TrialResult.empty(TrialRequest.model_validate(asked))
+    result.search, result.unfinished = search, stored.unfinished
+    result.faults = list((stored.cursor or {}).get("faults", []))
+    result.put(matrix(searches.rows(search), STORED))
+    for at, id in _columns(project, search, result.request).items():
+        record = searches.record(id)
+        if record is not None:
+            result.records[at] = record
+    return result
 
 
 def last_trial(project: Project, kind: str) -> TrialResult | None:
     """The newest trial of that kind with results, as far as it came."""
-    searches = Searches(project)
-    id = searches.last("trial", kind)
-    if id is None:
-        return None
-    rows = searches.stored(id, 3)
-    result = TrialResult.empty(TrialRequest.model_validate(rows.request))
-    result.put(np.hstack([rows.settings, rows.named(FIGURES)]))
-    columns = {c: at for at, c in enumerate(result.request.columns)}
-    for r in project.rows("SELECT id, market, interval FROM searches WHERE kind = 'trial column' AND "
-                          "json_extract(request, '$.trial') = ?", id):
-        record = searches.record(r["id"])
-        if record is not None and (r["market"], r["interval"]) in columns:
-            result.records[columns[r["market"], r["interval"]]] = record
-    return result
+    id = Searches(project).last(KIND, kind)
+    return read_trial(project, id) if id is not None else None
 
 
 def candidate_from_trial(project: Project, result: TrialResult, row: int, column: int) -> Candidate:

@@ -19,7 +19,7 @@ from wolbrin.core.measures.wording import number
 from wolbrin.core.search.grammar import TEMPLATES, Limits
 from wolbrin.core.store.dossier import Kept
 from wolbrin.core.work.discovering import DiscoverRequest, DiscoverResult, discover_job
-from wolbrin.core.work.proving import Subject
+from wolbrin.core.work.subject import Subject
 
 
 def _whole(value: int, low: int, high: int, name: str, step: int = 1) -> QSpinBox:

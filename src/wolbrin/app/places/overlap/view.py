@@ -22,7 +22,7 @@ from wolbrin.core.portfolio.combine import NOTABLE, STRONG, correlation, daily_m
 from wolbrin.core.store.dossier import Kept
 from wolbrin.core.work.combining import runs_job
 from wolbrin.core.work.funnel import proved_ids
-from wolbrin.core.work.proving import Subject
+from wolbrin.core.work.subject import Subject
 
 MOST = 40
 

@@ -17,8 +17,9 @@ from wolbrin.core.measures.wording import number
 from wolbrin.core.proving.line import GATES
 from wolbrin.core.store.dossier import Evidence
 from wolbrin.core.work.judging import Batch
-from wolbrin.core.work.proving import Proved, Subject, prove_job
+from wolbrin.core.work.proving import Proved, prove_job
 from wolbrin.core.work.standing import Standings
+from wolbrin.core.work.subject import Subject
 
 
 def _outcome(gate: str, key: str, digits: int, scale: float = 1.0, end: str = "") -> Column:

@@ -20,7 +20,7 @@ from wolbrin.app.shell.actions import Action
 from wolbrin.core.engine import codes as k
 from wolbrin.core.engine.run import record_of
 from wolbrin.core.errors import WolbrinError
-from wolbrin.core.jobs import Chunk, Job, State
+from wolbrin.core.jobs import Job, State, Until
 from wolbrin.core.market.intervals import interval_words
 from wolbrin.core.measures.wording import number
 from wolbrin.core.proving.gate import Outcome
@@ -185,8 +185,8 @@ class RehearsalPlace(Place):
             if self._latest is not None:
                 show(self._latest)
 
-        job = Job(f"Rehearsal {rehearsal.strategy.name}", "bars", [Chunk(None)] * rehearsal.total, play, commit, finish,
-                  width=1, counted=lambda played: played[1], total=rehearsal.total, enough=lambda: rehearsal.over)
+        bars = Until(rehearsal.total, lambda: rehearsal.over, lambda played: played[1])
+        job = Job(f"Rehearsal {rehearsal.strategy.name}", "bars", bars, play, commit, finish, width=1)
         self._job = s.start(job, "threads", lambda j: self._over(j, rehearsal))
         self._buttons()
         s.counts_changed.emit()

@@ -13,7 +13,7 @@ from wolbrin.app.session import Session
 from wolbrin.app.tables.model import Column
 from wolbrin.app.tables.view import Table
 from wolbrin.core.errors import EnvironmentTrouble, UserError, unwritable
-from wolbrin.core.market.terms import read_json
+from wolbrin.core.models import read_json
 from wolbrin.core.rules.conditions import (
     ConditionFile,
     NamedCondition,

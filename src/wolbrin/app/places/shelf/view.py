@@ -12,8 +12,8 @@ from wolbrin.app.tables.kept import FIGURES, Standing, figure, naming, record_co
 from wolbrin.app.tables.model import Column
 from wolbrin.app.tables.view import Table
 from wolbrin.core.measures.wording import number
-from wolbrin.core.work.proving import Subject
 from wolbrin.core.work.standing import Standings
+from wolbrin.core.work.subject import Subject
 
 
 class ShelfPlace(Place):

@@ -17,11 +17,11 @@ from wolbrin.core.engine.record import NOT_RECORDED
 from wolbrin.core.errors import WolbrinError
 from wolbrin.core.market.intervals import interval_words
 from wolbrin.core.measures.wording import number
+from wolbrin.core.rules.axes import Axis, named_variants
 from wolbrin.core.rules.model import Strategy
 from wolbrin.core.rules.numbers import Tunable, tunables
-from wolbrin.core.search.variants import Varied, varied
 from wolbrin.core.store.family import tree
-from wolbrin.core.study.trial import CommonExit, TrialRow, field_rows
+from wolbrin.core.study.trial import MOST_VARIANTS, CommonExit, TrialRow, field_rows
 from wolbrin.core.work.trialing import TrialRequest, TrialResult, candidate_from_trial, last_trial, trial_job
 
 FIGURE = {"return over drawdown": 1, "profit factor": 2, "net profit": 0}
@@ -346,10 +346,11 @@ class VariantsTrialPage(TrialPage):
 
     def rows(self) -> list[TrialRow]:
         picked = {t.title for t in self._tunables() if t.title in self.numbers.ticked}
-        numbers = [Varied.of(t, self.values.value()) for t in self._tunables() if t.title in picked]
+        numbers = [Axis.over(t, self.values.value()) for t in self._tunables() if t.title in picked]
         found: list[TrialRow] = []
         strategies: list[Strategy] = [e.strategy for e in self._family() if e.strategy.name in self.family.ticked]
         for strategy in strategies or [self.session.strategy]:
             own = strategy.name == self.session.strategy.name
-            found += [TrialRow(name=name, strategy=one) for name, one in varied(strategy, numbers if own else [])]
+            found += [TrialRow(name=name, strategy=one)
+                      for name, one in named_variants(strategy, numbers if own else [], MOST_VARIANTS)]
         return found

@@ -32,8 +32,8 @@ from wolbrin.core.jobs import Job
 from wolbrin.core.market.intervals import interval_words
 from wolbrin.core.measures.catalogue import BY_KEY, SUMMARY
 from wolbrin.core.measures.wording import number, worded
+from wolbrin.core.rules.axes import Axis, combinations, variant
 from wolbrin.core.rules.numbers import Tunable, tunables
-from wolbrin.core.search.sweep import Axis, combinations, variant
 from wolbrin.core.work.sweeping import SweepRequest, SweepResult, candidate_from_sweep, last_sweep, sweep_job
 
 

@@ -9,7 +9,8 @@ from pydantic import Field, ValidationError, field_validator, model_validator
 
 from wolbrin.core.errors import UserError
 from wolbrin.core.faults import explain
-from wolbrin.core.market.terms import Model, known_zone, read_json
+from wolbrin.core.market.terms import known_zone
+from wolbrin.core.models import Model, read_json
 
 Role = Literal["skip", "time", "date", "clock", "open", "high", "low", "close", "volume", "price", "bid", "ask",
                "open interest", "market"]

@@ -1,0 +1,1 @@
+"""Many runs on one history: what they share is worked out once."""

@@ -1,0 +1,165 @@
+"""A project's database: one writer, readers beside it, every change a transaction, and troubles as sentences."""
+
+from __future__ import annotations
+
+import datetime as dt
+import json
+import os
+import sqlite3
+import threading
+from collections.abc import Iterator
+from contextlib import contextmanager
+from pathlib import Path
+from threading import RLock
+from typing import Any
+
+from wolbrin.core.errors import EnvironmentTrouble, UserError
+from wolbrin.core.store.schema import migrate
+
+DATABASE = "project.sqlite"
+PATIENCE = 20.0  # seconds that a change waits for another program's
+
+
+def now() -> str:
+    return dt.datetime.now(dt.UTC).isoformat(timespec="seconds")
+
+
+def trouble(err: sqlite3.Error, path: object) -> EnvironmentTrouble:
+    """What the database said, as a sentence."""
+    text = str(err)
+    if "full" in text:
+        return EnvironmentTrouble("the disk is full: this change was not kept", str(path),
+                                  "Free some space and try again; what was kept before is unharmed.")
+    if "locked" in text or "busy" in text:
+        return EnvironmentTrouble("another program holds this project's database: this change was not kept", str(path),
+                                  "Close the other program or wait, and try again; what was kept before is unharmed.")
+    if "readonly" in text or "read-only" in text:
+        return EnvironmentTrouble("this project's database cannot be written: its folder or file is read-only", str(path),
+                                  "Change the permissions, or copy the project to another folder.")
+    return EnvironmentTrouble(f"this project's database cannot be used ({text})", str(path),
+                              "Restore it from a backup; nothing was changed.")
+
+
+class Database:
+    """An open database in a project's folder. Safe to use from several threads.
+
+    Raises:
+        UserError: the folder is not a project. EnvironmentTrouble: the database is damaged, newer, or not writable.
+    """
+
+    def __init__(self, folder: Path) -> None:
+        self.folder = folder
+        self._lock = RLock()
+        self._depth = 0
+        self._local = threading.local()
+        self._readers: list[sqlite3.Connection] = []
+        self.path = folder / DATABASE
+        if not self.path.is_file():
+            raise UserError("there is no project in this folder", str(folder),
+                            "Choose a folder that holds project.sqlite, or start with --demo.")
+        try:
+            self._db = sqlite3.connect(self.path, isolation_level=None, check_same_thread=False, timeout=PATIENCE)
+            self._db.row_factory = sqlite3.Row
+            self._db.execute("PRAGMA journal_mode = WAL")
+            self._db.execute("PRAGMA foreign_keys = ON")
+            migrate(self._db, str(self.path))
+        except sqlite3.Error as err:
+            raise trouble(err, self.path) from None
+
+    def close(self) -> None:
+        with self._lock:
+            for reader in self._readers:
+                reader.close()
+            self._readers.clear()
+            self._db.close()
+
+    @contextmanager
+    def transaction(self) -> Iterator[sqlite3.Connection]:
+        """All changes inside are kept together or not at all; transactions nest into the outermost.
+
+        Raises:
+            EnvironmentTrouble: they could not be kept.
+        """
+        with self._lock:
+            outer = self._depth == 0
+            try:
+                if outer:
+                    self._db.execute("BEGIN IMMEDIATE")
+                self._depth += 1
+                try:
+                    yield self._db
+                finally:
+                    self._depth -= 1
+                if outer:
+                    self._db.execute("COMMIT")
+            except BaseException as err:
+                if outer and self._db.in_transaction:
+                    self._db.execute("ROLLBACK")
+                if isinstance(err, sqlite3.OperationalError | sqlite3.DatabaseError) and not isinstance(
+                        err, sqlite3.IntegrityError | sqlite3.ProgrammingError):
+                    raise trouble(err, self.path) from err
+                raise
+
+    def rows(self, sql: str, *values: Any) -> list[sqlite3.Row]:
+        """Rows as they are, changes of a transaction that is open on this thread included."""
+        with self._lock:
+            try:
+                return self._db.execute(sql, values).fetchall()
+            except (sqlite3.OperationalError, sqlite3.DatabaseError) as err:
+                if isinstance(err, sqlite3.ProgrammingError) or "syntax" in str(err):
+                    raise
+                raise trouble(err, self.path) from err
+
+    def read(self, sql: str, *values: Any) -> list[sqlite3.Row]:
+        """Rows as they were last committed, beside whatever writes: never waits for a change or for another reader."""
+        reader = getattr(self._local, "reader", None)
+        if reader is None:
+            reader = sqlite3.connect(f"file:{self.path.as_posix()}?mode=ro", uri=True, isolation_level=None,
+                                     check_same_thread=False, timeout=PATIENCE)
+            reader.row_factory = sqlite3.Row
+            with self._lock:
+                self._readers.append(reader)
+            self._local.reader = reader
+        try:
+            return reader.execute(sql, values).fetchall()
+        except (sqlite3.OperationalError, sqlite3.DatabaseError) as err:
+            if isinstance(err, sqlite3.ProgrammingError) or "syntax" in str(err):
+                raise
+            raise trouble(err, self.path) from err
+
+    def get_value(self, key: str, default: Any = None) -> Any:
+        """A small piece of remembered state (window layout, last place)."""
+        found = self.rows("SELECT value FROM settings WHERE key = ?", f"value:{key}")
+        return json.loads(found[0]["value"]) if found else default
+
+    def set_value(self, key: str, value: Any) -> None:
+        with self.transaction() as db:
+            db.execute("INSERT OR REPLACE INTO settings VALUES (?, ?)", (f"value:{key}", json.dumps(value)))
+
+
+def unsettle(db: sqlite3.Connection, hash: str = "", market: str = "") -> None:
+    """Where candidates stand is worked out anew: those of some rules on a market, or all. Whoever writes a verdict calls
+    this in the same transaction."""
+    if hash:
+        db.execute("UPDATE candidates SET stands = NULL WHERE hash = ? AND market = ?", (hash, market))
+    else:
+        db.execute("UPDATE candidates SET stands = NULL")
+
+
+def this_program() -> str:
+    """Who this is, so that another program can tell whether it still lives: process id and when it began."""
+    return f"{os.getpid()} {_began(os.getpid())}"
+
+
+def lives(program: str) -> bool:
+    """Whether the program that `this_program` named is still running."""
+    id, _, began = program.partition(" ")
+    return id.isdigit() and bool(began) and _began(int(id)) == began
+
+
+def _began(id: int) -> str:
+    """When a process began, in ticks since the machine did; "" where there is none."""
+    try:
+        return Path(f"/proc/{id}/stat").read_text().rpartition(")")[2].split()[19]
+    except (OSError, IndexError):
+        return ""

@@ -1,0 +1,56 @@
+"""Files in a project's folders that nothing refers to any more. They are listed, and removed only when somebody says so."""
+
+from __future__ import annotations
+
+import time
+from collections.abc import Iterable
+from dataclasses import dataclass
+from pathlib import Path
+
+from wolbrin.core.errors import EnvironmentTrouble
+from wolbrin.core.store.database import Database
+from wolbrin.core.store.files import PARTIAL
+from wolbrin.core.store.results import RESULTS, files_named
+from wolbrin.core.store.sources import HISTORY
+
+YOUNG = 60.0  # seconds; a file this new may be one that is being written
+
+
+@dataclass(frozen=True)
+class Leftover:
+    """One file. why: what it was, in words. size: bytes."""
+
+    path: Path
+    size: int
+    why: str
+
+
+def leftovers(db: Database, younger: bool = False) -> list[Leftover]:
+    """All files that nothing refers to, by folder and name. younger: those of the last minute too, when nothing runs."""
+    named = files_named(db)
+    for r in db.rows("SELECT file, ticks FROM sources UNION SELECT file, NULL FROM markets"):
+        named |= {db.folder / HISTORY / f for f in (r["file"], r["ticks"]) if f}
+    found = []
+    for folder, what in ((HISTORY, "history of a source that was replaced or removed"),
+                         (RESULTS, "results that no search or verdict names")):
+        for path in sorted((db.folder / folder).glob("*")):
+            if not path.is_file() or path in named:
+                continue
+            about = path.stat()
+            if younger or time.time() - about.st_mtime > YOUNG:
+                why = "begun and never finished" if path.name.endswith((PARTIAL, ".partial")) else what
+                found.append(Leftover(path, about.st_size, why))
+    return found
+
+
+def sweep_out(files: Iterable[Leftover]) -> int:
+    """Remove leftovers. Returns the bytes freed. Raises EnvironmentTrouble where one cannot be removed."""
+    freed = 0
+    for one in files:
+        try:
+            one.path.unlink(missing_ok=True)
+        except OSError as err:
+            raise EnvironmentTrouble(f"this file cannot be removed ({err.strerror})", str(one.path),
+                                     "Check the folder's permissions.") from None
+        freed += one.size
+    return freed

@@ -1,0 +1,327 @@
+"""The Shelf: every candidate kept, sorted, filtered and counted by the database, however many there are.
+
+A row holds what is sorted and filtered by; the body (rules, record, equity, daily results) is read when it is looked at.
+A figure of `catalogue.SUMMARY` is a column with an index; one that joins the list gets its column when a project is opened.
+"""
+
+from __future__ import annotations
+
+import json
+import math
+import re
+from collections.abc import Iterable, Mapping, Sequence
+from dataclasses import dataclass, field
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from wolbrin.core.engine.record import Record, read_record
+from wolbrin.core.market.intervals import interval_words
+from wolbrin.core.measures.catalogue import SUMMARY
+from wolbrin.core.rules.identity import strategy_hash
+from wolbrin.core.rules.model import Strategy
+from wolbrin.core.rules.words import describe
+from wolbrin.core.search.candidate import Candidate
+from wolbrin.core.store.database import Database, now
+from wolbrin.core.store.searches import Searches
+from wolbrin.core.store.series import pack
+from wolbrin.core.store.settings import OwnSpan
+
+COMPARISON = re.compile(r"^\s*(<=|>=|<|>|=)\s*([-\u2212]?[\d.,]+)\s*$")
+TRIED_BY_NOW = ("LEFT JOIN (SELECT market, sum(tried) n FROM searches WHERE kind != 'study' GROUP BY market) t "
+                "ON t.market = c.market")
+TRIED = "max(c.tried, coalesce(t.n, 0))"
+# What rows can be sorted and filtered by: text, then numbers.
+TEXTS = {"name": "c.name", "market": "c.place", "stands": "c.stands", "origin": "c.origin", "tags": "c.tags",
+         "words": "c.words", "made": "c.made", "created": "c.created"}
+NUMBERS = {"id": "c.id", "interval": "c.interval", "tried": TRIED, "ticked": "c.ticked"}
+
+
+def encode(values: dict[str, Any]) -> str:
+    """JSON with NaN written as null, for measures without a value."""
+    return json.dumps({k: None if isinstance(v, float) and not math.isfinite(v) else v for k, v in values.items()})
+
+
+def decode(text: str) -> dict[str, float]:
+    return {k: math.nan if v is None else v for k, v in json.loads(text).items()}
+
+
+@dataclass(frozen=True)
+class Kept:
+    """A candidate on the Shelf. own: the training span it has of its own, None for the project's. packed: its daily results
+    as they are stored (see store.series); they are unpacked only where they are looked at."""
+
+    id: int
+    created: str
+    candidate: Candidate
+    hash: str
+    own: OwnSpan | None = None
+    packed: bytes | None = None
+    search: int | None = None
+    ticked: bool = False
+    tags: str = ""
+
+
+@dataclass(frozen=True)
+class Line:
+    """One row of the Shelf as it is shown. tried: alternatives looked at on its market by now. figures: SUMMARY by key.
+    words: its rules; made: what made its figures. spark: float32 equity."""
+
+    id: int
+    created: str
+    name: str
+    hash: str
+    market: str
+    interval: int
+    origin: str
+    tried: int
+    stands: str
+    ticked: bool
+    tags: str
+    words: str
+    made: str
+    figures: dict[str, float]
+    spark: NDArray[np.float32]
+
+
+@dataclass(frozen=True)
+class Wanted:
+    """Which rows, in which order. sort: a key of TEXTS, NUMBERS or SUMMARY. filters: key to text, as people write them
+    (part of a text, or a comparison such as "> 2"). ticked, search: only those ticked, only those of a search."""
+
+    sort: str = "id"
+    down: bool = False
+    filters: Mapping[str, str] = field(default_factory=dict)
+    ticked: bool = False
+    search: int | None = None
+
+
+def column_of(key: str) -> str:
+    """The SQL of a key."""
+    if key in TEXTS:
+        return TEXTS[key]
+    return NUMBERS.get(key, f"c.m_{key}")
+
+
+def _condition(key: str, text: str) -> tuple[str, Any]:
+    found = COMPARISON.match(text)
+    if found and key not in TEXTS:
+        return f"{column_of(key)} {found.group(1)} ?", float(found.group(2).replace("\u2212", "-").replace(",", ""))
+    plain = text.strip().replace("\\", "\\\\").replace("%", "\\%").replace("_", "\\_")
+    return f"{column_of(key)} LIKE ? ESCAPE '\\'", f"%{plain}%"
+
+
+class Shelf:
+    """Reads and writes candidates in a project's database."""
+
+    def __init__(self, db: Database) -> None:
+        self.db = db
+
+    # Rows
+
+    def ids(self, wanted: Wanted) -> NDArray[np.int64]:
+        """Ids in order. Rows without a value come last, whichever way is sorted."""
+        where, values = self._where(wanted)
+        column, way = column_of(wanted.sort), "DESC" if wanted.down else "ASC"
+        collate = " COLLATE NOCASE" if wanted.sort in TEXTS and wanted.sort not in ("stands", "created") else ""
+        rows = self.db.read(f"SELECT c.id FROM {_table(wanted)} {where} ORDER BY {column}{collate} {way} NULLS LAST, "
+                            f"c.id {way}", *values)
+        return np.fromiter((r[0] for r in rows), np.int64, len(rows))
+
+    def count(self, wanted: Wanted = Wanted()) -> int:
+        """How many rows there are."""
+        where, values = self._where(wanted)
+        return int(self.db.read(f"SELECT count(*) FROM {_table(wanted)} {where}", *values)[0][0])
+
+    def _where(self, wanted: Wanted) -> tuple[str, list[Any]]:
+        parts, values = [], []
+        if wanted.ticked:
+            parts.append("c.ticked")
+        if wanted.search is not None:
+            parts.append("c.search = ?")
+            values.append(wanted.search)
+        for key, text in wanted.filters.items():
+            if text.strip():
+                sql, value = _condition(key, text)
+                parts.append(sql)
+                values.append(value)
+        return ("WHERE " + " AND ".join(parts) if parts else ""), values
+
+    def lines(self, ids: Iterable[int]) -> list[Line]:
+        """Rows as they are shown, in the order asked for; those that are gone are left out."""
+        wanted = [int(i) for i in ids]
+        figures = ", ".join(f"c.m_{key}" for key in SUMMARY)
+        found: dict[int, Line] = {}
+        for part in _portions(wanted):
+            for r in self.db.read(f"SELECT c.id, c.created, c.name, c.hash, c.market, c.interval, c.origin, {TRIED} by_now, "
+                                  f"c.stands, c.ticked, c.tags, c.words, c.made, {figures}, b.spark FROM candidates c JOIN "
+                                  f"bodies b ON b.candidate = c.id {TRIED_BY_NOW} "
+                                  f"WHERE c.id IN ({','.join('?' * len(part))})", *part):
+                values = {key: math.nan if r[f"m_{key}"] is None else float(r[f"m_{key}"]) for key in SUMMARY}
+                found[r["id"]] = Line(r["id"], r["created"], r["name"], r["hash"], r["market"], r["interval"], r["origin"],
+                                      r["by_now"], r["stands"] or "open", bool(r["ticked"]), r["tags"], r["words"],
+                                      f"{r['made']}, {r['by_now']:,} tried", values, np.frombuffer(r["spark"], np.float32))
+        return [found[i] for i in wanted if i in found]
+
+    def named(self, name: str) -> list[int]:
+        """Ids of candidates of that id or name."""
+        return [r["id"] for r in self.db.rows("SELECT id FROM candidates WHERE name = ? OR CAST(id AS TEXT) = ? ORDER BY id",
+                                              name, name)]
+
+    # Ticks and tags
+
+    def tick(self, ids: Iterable[int], on: bool = True) -> None:
+        """Tick candidates, or take their ticks away."""
+        with self.db.transaction() as db:
+            db.executemany("UPDATE candidates SET ticked = ? WHERE id = ?", [(int(on), int(i)) for i in ids])
+
+    def tick_only(self, ids: Iterable[int]) -> None:
+        """Tick these and no others."""
+        with self.db.transaction() as db:
+            db.execute("UPDATE candidates SET ticked = 0 WHERE ticked")
+            self.tick(ids)
+
+    def tick_all(self, wanted: Wanted) -> None:
+        """Tick every row of a view, beside those ticked already."""
+        where, values = self._where(wanted)
+        with self.db.transaction() as db:
+            db.execute(f"UPDATE candidates SET ticked = 1 WHERE id IN (SELECT c.id FROM {_table(wanted)} {where})",
+                       values)
+
+    def ticked(self) -> list[int]:
+        """Ids of the ticked ones."""
+        return [r["id"] for r in self.db.rows("SELECT id FROM candidates WHERE ticked ORDER BY id")]
+
+    def tag(self, ids: Iterable[int], tags: Sequence[str]) -> None:
+        """Give candidates these tags, and no others."""
+        text = " ".join(dict.fromkeys(t.strip().replace(" ", "-") for t in tags if t.strip()))
+        with self.db.transaction() as db:
+            db.executemany("UPDATE candidates SET tags = ? WHERE id = ?", [(text, int(i)) for i in ids])
+
+    # Bodies
+
+    def keep(self, candidate: Candidate, search: int | None = None, own: OwnSpan | None = None) -> int | None:
+        """Put a candidate on the Shelf. Returns its id, or None when it was there already."""
+        return self._insert(Kept(0, now(), candidate, strategy_hash(candidate.strategy), own, search=search))
+
+    def _insert(self, k: Kept) -> int | None:
+        c = k.candidate
+        figures = {f"m_{key}": None if (v := c.summary.get(key, math.nan)) != v else v for key in SUMMARY}
+        with self.db.transaction() as db:
+            made = db.execute(
+                f"INSERT OR IGNORE INTO candidates (id, created, name, hash, market, interval, origin, search, tried, "
+                f"record_key, span, ticked, tags, place, words, made, {', '.join(figures)}) VALUES "
+                f"({', '.join('?' * (16 + len(figures)))})",
+                (k.id or None, k.created, c.name, k.hash, c.market, c.interval, c.origin, k.search, c.tried,
+                 c.record.key if c.record.whole else None, k.own.model_dump_json() if k.own is not None else None,
+                 int(k.ticked), k.tags, f"{c.market} {interval_words(c.interval)}", describe(c.strategy),
+                 made_words(c.record), *figures.values()))
+            if not made.rowcount:
+                return None
+            id = int(made.lastrowid or 0)
+            db.execute("INSERT INTO bodies VALUES (?, ?, ?, ?, ?, ?)",
+                       (id, c.strategy.model_dump_json(), c.record.model_dump_json(), encode(c.summary), c.spark.tobytes(),
+                        k.packed or (pack(c.daily, c.share) if c.daily is not None else None)))
+            return id
+
+    def renew(self, id: int, candidate: Candidate) -> None:
+        """Give a kept candidate the record, figures and daily results of a new run. Its verdicts stay with the old record."""
+        c = candidate
+        with self.db.transaction() as db:
+            db.execute("UPDATE bodies SET record = ?, summary = ?, spark = ?, daily = ? WHERE candidate = ?",
+                       (c.record.model_dump_json(), encode(c.summary), c.spark.tobytes(),
+                        pack(c.daily, c.share) if c.daily is not None else None, id))
+            db.execute("UPDATE candidates SET record_key = ?, stands = NULL, made = ? WHERE id = ?",
+                       (c.record.key, made_words(c.record), id))
+            _write_figures(self.db, id, c.summary)
+
+    def bodies(self, ids: Iterable[int] | None = None) -> list[Kept]:
+        """Candidates with all that was kept of them: all, or some in the order asked for. Each says how many alternatives
+        have been tried on its market by now."""
+        tried = Searches(self.db).tried()
+        asked = ("SELECT c.*, b.body, b.record, b.summary, b.spark, b.daily FROM candidates c JOIN bodies b "
+                 "ON b.candidate = c.id")
+        if ids is None:
+            return [self._kept(r, tried) for r in self.db.rows(f"{asked} ORDER BY c.id")]
+        wanted = [int(i) for i in ids]
+        found = {}
+        for part in _portions(wanted):
+            for r in self.db.rows(f"{asked} WHERE c.id IN ({','.join('?' * len(part))})", *part):
+                found[r["id"]] = self._kept(r, tried)
+        return [found[i] for i in wanted if i in found]
+
+    def body(self, id: int) -> Kept | None:
+        """One candidate whole; None when it is gone."""
+        return next(iter(self.bodies([id])), None)
+
+    def _kept(self, r: Any, tried: dict[str, int]) -> Kept:
+        record = read_record(json.loads(r["record"] or "{}"), f"{self.db.folder}, candidate {r['name']}")
+        by_now = max(tried.get(r["market"], 0), record.tried if record.whole else r["tried"], 1)
+        return Kept(r["id"], r["created"],
+                    Candidate(r["name"], Strategy.model_validate_json(r["body"]), r["market"], r["interval"], r["origin"],
+                              by_now, record.model_copy(update={"tried": by_now}), decode(r["summary"]),
+                              np.frombuffer(r["spark"], np.float32)), r["hash"],
+                    OwnSpan.model_validate_json(r["span"]) if r["span"] else None, r["daily"], r["search"],
+                    bool(r["ticked"]), r["tags"])
+
+    def remove(self, ids: Iterable[int]) -> None:
+        """Take candidates off the Shelf."""
+        with self.db.transaction() as db:
+            db.executemany("DELETE FROM candidates WHERE id = ?", [(int(i),) for i in ids])
+
+    def restore(self, kept: Iterable[Kept]) -> None:
+        """Put removed candidates back with their ids (undo)."""
+        with self.db.transaction():
+            for k in kept:
+                self._insert(k)
+
+
+def made_words(record: Record) -> str:
+    """What made a candidate's figures; how many were tried is told beside it, as of now."""
+    return record.words().rpartition(", ")[0] if record.whole else record.words()
+
+
+def place_words(line: Line) -> str:
+    """Market and interval."""
+    return f"{line.market} {interval_words(line.interval)}"
+
+
+def _table(wanted: Wanted) -> str:
+    """The table to look in, with what is tried by now where that is asked for."""
+    return f"candidates c {TRIED_BY_NOW}" if "tried" in (wanted.sort, *wanted.filters) else "candidates c"
+
+
+def _portions(ids: Sequence[int]) -> Iterable[Sequence[int]]:
+    for at in range(0, len(ids), 500):
+        yield ids[at:at + 500]
+
+
+def _write_figures(db: Database, id: int, summary: Mapping[str, float]) -> None:
+    with db.transaction() as connection:
+        connection.execute(f"UPDATE candidates SET {', '.join(f'm_{key} = ?' for key in SUMMARY)} WHERE id = ?",
+                           (*(None if (v := summary.get(key, math.nan)) is None or v != v else v for key in SUMMARY), id))
+
+
+def complete(db: Database) -> None:
+    """Give the table of candidates a column and an index for every figure of SUMMARY that has none, filled from the bodies,
+    and words to rows that an older version kept. Does nothing where all is there."""
+    there = {r["name"] for r in db.rows("PRAGMA table_info(candidates)")}
+    new = [key for key in SUMMARY if f"m_{key}" not in there]
+    bare = db.rows("SELECT id FROM candidates WHERE words = ''")
+    if not new and not bare:
+        return
+    with db.transaction() as connection:
+        for key in new:
+            connection.execute(f"ALTER TABLE candidates ADD COLUMN m_{key} REAL")
+            connection.execute(f"CREATE INDEX IF NOT EXISTS candidates_m_{key} ON candidates (m_{key})")
+        for name in ("name", "place", "origin"):
+            connection.execute(f"CREATE INDEX IF NOT EXISTS candidates_{name} ON candidates ({name} COLLATE NOCASE)")
+        for r in connection.execute("SELECT candidate, body, record, summary FROM bodies").fetchall():
+            _write_figures(db, r["candidate"], decode(r["summary"]))
+            record = read_record(json.loads(r["record"] or "{}"), "candidate")
+            connection.execute("UPDATE candidates SET words = ?, made = ? WHERE id = ?",
+                               (describe(Strategy.model_validate_json(r["body"])), made_words(record), r["candidate"]))
+        for r in connection.execute("SELECT id, market, interval FROM candidates WHERE place = ''").fetchall():
+            connection.execute("UPDATE candidates SET place = ? WHERE id = ?",
+                               (f"{r['market']} {interval_words(r['interval'])}", r["id"]))
