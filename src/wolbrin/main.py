@@ -5,15 +5,19 @@ The window is imported only when it is wanted, so that headless commands need no
 
 from __future__ import annotations
 
+import gc
 import os
 import sys
+from collections.abc import Callable, Iterator
+from contextlib import contextmanager
 from pathlib import Path
 from typing import TYPE_CHECKING
 
 import platformdirs
 
 if TYPE_CHECKING:
-    from wolbrin.app.start import Report
+    from wolbrin.app.shell.window import MainWindow
+    from wolbrin.app.start import Build, Report
     from wolbrin.core.bench.figure import Figure
 
 # Before numba is imported anywhere: compiled kernels belong to the user's cache, whoever owns the installation.
@@ -24,34 +28,61 @@ def demo_folder() -> Path:
     return Path(platformdirs.user_data_path("wolbrin")) / "demo"
 
 
-def open_window(folder: Path | None, demo: bool, picture: Path | None) -> int:
-    """Open the window on a project folder; without one, or with `demo`, on the demo project."""
-    from wolbrin.app import start
-    from wolbrin.core.work.warming import is_warm, warm
-    from wolbrin.demo.build import build_demo, is_complete
+@contextmanager
+def without_collecting() -> Iterator[None]:
+    """Loading code makes many objects and no garbage: looking for it meanwhile costs a quarter of a start."""
+    gc.disable()
+    try:
+        yield
+    finally:
+        gc.freeze()
+        gc.enable()
+
+
+def open_window(folder: Path | None, demo: bool = False, picture: Path | None = None, place: str | None = None,
+                on_ready: Callable[[MainWindow], None] | None = None) -> int:
+    """Open the window on a project folder; without one, or with `demo`, on the demo project. on_ready: see start."""
+    with without_collecting():
+        from wolbrin.app import start  # late
+        from wolbrin.core.work.warmed import is_warm  # late
 
     target = folder or demo_folder()
 
     def make_demo(report: Report) -> None:
+        from wolbrin.demo.build import build_demo  # late
+
         build_demo(target, report).close()
 
     def compile_kernels(report: Report) -> None:
+        from wolbrin.core.work.warming import warm  # late
+
         warm(lambda what, done, total: report(f"Preparing the engine: {what}", done, total))
 
-    builds = [] if is_warm() else [compile_kernels]
-    if folder is None and not is_complete(target):
+    builds: list[Build] = [] if is_warm() else [compile_kernels]
+    if folder is None and not demo_complete(target):
         builds.append(make_demo)
-    return start.open_window(target, builds, picture)
+    return start.open_window(target, builds, picture, place, on_ready)
+
+
+def demo_complete(folder: Path) -> bool:
+    """Whether the demo project is there whole; the code that makes it is read only where it is not."""
+    if not folder.exists():
+        return False
+    from wolbrin.demo.build import is_complete  # late
+
+    return is_complete(folder)
 
 
 def window_figures() -> list[Figure]:
-    from wolbrin.app.bench import window_figures
+    from wolbrin.app.bench import window_figures  # late
 
     return window_figures()
 
 
 def run() -> None:
     """Entry point of the `wolbrin` command."""
-    from wolbrin.cli.main import build, with_folder
+    with without_collecting():
+        from wolbrin.cli.main import build, with_folder  # late
 
-    build(open_window, demo_folder, window_figures)(args=with_folder(sys.argv[1:]), prog_name="wolbrin")
+        app = build(open_window, demo_folder, window_figures, sys.argv[1:])
+    app(args=with_folder(sys.argv[1:]), prog_name="wolbrin")

@@ -311,11 +311,12 @@ def test_a_fast_rehearsal_leaves_the_window_live(qtbot: QtBot, window: MainWindo
     settle()
     place = window.places["rehearsal"]
     place.speed.setValue(place.speed.maximum())
-    place.start()
-    qtbot.waitUntil(lambda: place._latest is not None and place._latest.shown > 200, timeout=30_000)
-    place.stop()
+    state = place.state
+    state.start()
+    qtbot.waitUntil(lambda: state.latest is not None and state.latest.shown > 200, timeout=30_000)
+    state.stop()
     settle()
-    shown = place._latest.shown
+    shown = state.latest.shown
     qtbot.wait(200)
-    assert place._latest.shown == shown, "nothing is drawn after the stop"
+    assert state.latest.shown == shown, "nothing is drawn after the stop"
     assert "Stopped after" in place.verdict.text() or "bars played" in place.verdict.text()

@@ -21,15 +21,13 @@ from wolbrin.app.parts import Choice, Empty, Popup
 from wolbrin.app.places.backtest.columns import measure_rows, trades_of
 from wolbrin.app.places.proving.funnel import Band, Funnel
 from wolbrin.app.places.rules.operand import OperandPopup, choices
-from wolbrin.app.places.sweep.view import heat
 from wolbrin.app.session import Session
 from wolbrin.app.shell.drawer import SHOWN, GateMark
 from wolbrin.app.shell.window import MainWindow
 from wolbrin.app.theme.theme import Theme
 from wolbrin.core.engine.ledger import ledger
 from wolbrin.core.jobs import Chunk, Engine, Job
-from wolbrin.core.measures.catalogue import MEASURES, SUMMARY
-from wolbrin.core.rules.axes import Axis
+from wolbrin.core.measures.catalogue import MEASURES
 from wolbrin.core.rules.model import Distance, FieldOperand, IndicatorOperand, NumberOperand, Strategy
 from wolbrin.core.search.candidate import candidate_of
 from wolbrin.core.store.project import Project
@@ -141,7 +139,7 @@ def test_a_superseded_backtest_is_dropped(window: MainWindow, settle: Settle) ->
     s.run_changed.connect(lambda: seen.append(s.run.brief.capital))
     for amount in (60_000.0, 70_000.0, 90_000.0):
         s.project_settings = s.project_settings.model_copy(update={"capital": amount})
-        s._recompute()
+        s.current.renew()
     settle()
     assert seen == [90_000.0]
 
@@ -227,20 +225,6 @@ def test_ledger_rows_equal_the_core(window: MainWindow, settle: Settle) -> None:
     named = {m.title: m.value for m in measure_rows(run)}
     assert named["trades"] == f"{len(run):,}"
     assert "left out" in named
-
-
-def test_heat_maps_take_the_median_over_other_numbers() -> None:
-    axes = (Axis("a", "a", (1.0, 2.0)), Axis("b", "b", (5.0, 6.0, 7.0)), Axis("c", "c", (0.0, 1.0)))
-    rng = np.random.default_rng(1)
-    settings_ = np.array([(a, b, c) for a in axes[0].values for b in axes[1].values for c in axes[2].values])
-    figures = rng.normal(size=(12, len(SUMMARY)))
-    got = heat(settings_, figures, axes, 0, 1, "net")
-    assert got.shape == (3, 2)
-    pick = (settings_[:, 0] == 2.0) & (settings_[:, 1] == 6.0)
-    assert got[1, 1] == pytest.approx(np.median(figures[pick, SUMMARY.index("net")]))
-    part = heat(settings_[:3], figures[:3], axes, 0, 1, "net")
-    assert np.isnan(part).sum() == 4, "cells not reached yet stay empty"
-    assert heat(settings_, figures, axes, 0, 0, "net").shape == (2, 2)
 
 
 def test_grids_are_walked_by_keys_and_tell_their_cell(qtbot: QtBot) -> None:

@@ -321,7 +321,7 @@ def test_from_study_and_sweep_to_a_proved_portfolio(qtbot: QtBot, window: MainWi
     proving = window.places["proving"]
     press(qtbot, window, "Ctrl+Return")
     settle()
-    waiting = [r for r in proving._standings() if r.stands == "sealed"]
+    waiting = [r for r in proving.state.line.records if r.stands == "sealed"]
     assert waiting
     assert s.project.openings() == 0
     assert f"opening 1: each needs a t of daily results of {t_for(1, len(waiting)):.2f}" in proving.note.text()
@@ -329,7 +329,7 @@ def test_from_study_and_sweep_to_a_proved_portfolio(qtbot: QtBot, window: MainWi
     press(qtbot, window, "Ctrl+H")
     settle()
     assert s.project.openings() == len(waiting)
-    standing = [r for r in proving._standings() if r.stands == "stands"]
+    standing = [r for r in proving.state.line.records if r.stands == "stands"]
     assert standing
     assert all(r.evidence["holdout"].reason for r in standing)
     proving.table.choose(0)
@@ -339,18 +339,18 @@ def test_from_study_and_sweep_to_a_proved_portfolio(qtbot: QtBot, window: MainWi
     window.go("overlap")
     settle()
     overlap = window.places["overlap"]
-    kept = overlap._kept
+    kept = s.shelf.bodies([line.id for line in overlap.state.lines])
     want = correlation(daily_matrix([training_run(Footing.of(s.project), k) for k in kept])[1])
-    np.testing.assert_array_equal(overlap._corr, want)
-    overlap.tick_distinct()
-    assert set(s.selection) == overlap._distinct
+    np.testing.assert_array_equal(overlap.state.overlap.matrix, want)
+    overlap.state.tick_distinct()
+    assert set(s.selection) == overlap.state.distinct
 
-    s.select([r.kept.id for r in standing][:3])
+    s.select([r.line.id for r in standing][:3])
     window.go("portfolio")
     settle()
     portfolio = window.places["portfolio"]
     net = np.mean([training_run(Footing.of(s.project), k).profits.sum() for k in s.selected()])
-    assert portfolio._combination.facts.net == pytest.approx(net)
+    assert portfolio.state.together.whole.facts.net == pytest.approx(net)
     portfolio.name.setText("First three")
     press(qtbot, window, "Ctrl+Return")
     settle()
@@ -368,10 +368,10 @@ def test_rehearsal_plays_equals_the_batch_and_counts(qtbot: QtBot, window: MainW
     place = window.places["rehearsal"]
     place.speed.setValue(9)
     press(qtbot, window, "Ctrl+Return")
-    qtbot.waitUntil(lambda: place._latest is not None, timeout=20_000)
-    place.toggle_pause()
-    assert place._job.state is State.PAUSED
-    place.toggle_pause()
+    qtbot.waitUntil(lambda: place.state.latest is not None, timeout=20_000)
+    place.state.toggle_pause()
+    assert place.state.job.state is State.PAUSED
+    place.state.toggle_pause()
     qtbot.waitUntil(lambda: "played" in place.verdict.text(), timeout=60_000)
     settle()
     assert "equal the batch simulator's to the last bit" in place.verdict.text()
@@ -387,13 +387,13 @@ def test_long_work_can_be_paused_and_stopped_while_the_window_lives(qtbot: QtBot
     qtbot.waitUntil(lambda: place.tried.text() != "0", timeout=60_000)
     assert window.strip.bar.isVisible()
     qtbot.mouseClick(window.strip.pause, Qt.MouseButton.LeftButton)
-    assert place._job.state is State.PAUSED
+    assert place.state.job.state is State.PAUSED
     window.go("backtest")
     qtbot.waitUntil(lambda: window.session.run is not None, timeout=20_000)
     qtbot.mouseClick(window.strip.pause, Qt.MouseButton.LeftButton)
     qtbot.mouseClick(window.strip.stop, Qt.MouseButton.LeftButton)
     settle()
-    assert place._job.state is State.STOPPED
+    assert place.state.job.state is State.STOPPED
     assert "stopped" in window.strip.message.text()
     assert window.session.dossiers.counts()["discovered"] > 0
 

@@ -10,11 +10,8 @@ import signal
 import sqlite3
 import subprocess
 import sys
-import threading
 import time
 from collections.abc import Callable, Iterator
-from concurrent.futures import Executor, Future, ProcessPoolExecutor, ThreadPoolExecutor
-from multiprocessing import get_context
 from pathlib import Path
 from typing import Any
 
@@ -23,7 +20,7 @@ import pytest
 
 from tests.core.test_evidence import DATA, STOPPED, fresh, trial_rows
 from wolbrin.core.errors import EnvironmentTrouble, UserError
-from wolbrin.core.jobs import Chunk, Engine, Job, State, Work, check_stopped
+from wolbrin.core.jobs import Engine, Job, State
 from wolbrin.core.measures.catalogue import SUMMARY
 from wolbrin.core.rules.axes import Axis
 from wolbrin.core.search.grammar import Limits
@@ -31,7 +28,7 @@ from wolbrin.core.search.sample import at_hand, keys_of, sampled
 from wolbrin.core.store.leftovers import leftovers, sweep_out
 from wolbrin.core.store.project import Project
 from wolbrin.core.store.searches import INTERRUPTED, Searches
-from wolbrin.core.store.shelf import Shelf
+from wolbrin.core.store.shelf import Shelf, Wanted
 from wolbrin.core.work.discovering import DiscoverRequest, daily_sample, discover_job
 from wolbrin.core.work.going_on import go_on, listed
 from wolbrin.core.work.standing import restand
@@ -39,7 +36,8 @@ from wolbrin.core.work.sweeping import SweepRequest, daily_of_sweep, last_sweep,
 from wolbrin.core.work.trialing import TrialRequest, last_trial, trial_job
 
 LIMITS = Limits(least_trades=5, least_profit_factor=0.9)
-AXES = (Axis.spread("stop.amount", "stop", 1.0, 3.0, 0.05), Axis.spread("long.entry.rows.0.left.params.length", "n", 3, 30, 1))
+AXES = (Axis.spread("stop.amount", "stop", 1.0, 3.0, 0.05),
+        Axis.spread("long.entry.rows.0.left.params.length", "n", 3, 30, 1))
 
 
 @pytest.fixture
@@ -137,3 +135,151 @@ def _kill_until_done(project: Project, kills: int, chance: random.Random) -> Non
             now = sum(Searches(project).tried().values())
             assert now >= before, "what was committed is there"
             before = now
+
+
+# Bad input
+
+
+def test_a_full_disk_during_a_search_ends_it_with_a_sentence_and_it_goes_on_later(project: Project, engine: Engine) -> None:
+    job = discover(project, 600)
+    pages = project.rows("PRAGMA page_count")[0][0]
+    project.rows(f"PRAGMA max_page_count = {pages + 30}")  # SQLite then says what it says on a full disk
+    assert engine.start(job, "threads").wait() is State.FAILED
+    assert isinstance(job.error, EnvironmentTrouble)
+    assert "disk is full" in job.error.sentence()
+    kept = Searches(project).tried_on("AAA")
+    project.rows("PRAGMA max_page_count = 1073741823")
+    Searches(project).settle()
+    found = listed(project)[0]
+    if found.state == "running":  # even its end could not be written down
+        with pytest.raises(UserError, match="running already"):
+            go_on(project, found.id)
+        project.close()
+        project.__init__(project.folder)  # type: ignore[misc]
+        with project.transaction() as db:
+            db.execute("UPDATE searches SET program = 'gone' WHERE state = 'running'")
+        Searches(project).settle()
+    _, job, result = go_on(project, found.id)
+    assert engine.start(job, "threads").wait() is State.DONE, job.error
+    assert result.tried == Searches(project).tried_on("AAA") == 600 >= kept
+
+
+def test_a_database_that_another_program_holds_ends_a_search_with_a_sentence(project: Project, engine: Engine) -> None:
+    project.rows("PRAGMA busy_timeout = 50")
+    job = discover(project, 4_000)
+    other = sqlite3.connect(project.path, isolation_level=None)
+    other.execute("BEGIN IMMEDIATE")
+    assert engine.start(job, "threads").wait() is State.FAILED
+    assert isinstance(job.error, EnvironmentTrouble)
+    assert "another program holds" in job.error.sentence()
+    other.execute("ROLLBACK")
+    other.close()
+
+
+def test_results_that_are_missing_or_cut_short_are_named_and_all_else_is_in_use(project: Project, engine: Engine) -> None:
+    for _ in range(2):
+        assert engine.start(sweep(project), "threads").wait() is State.DONE
+    first, second = (s.id for s in listed(project))
+    for id, harm in ((first, "missing"), (second, "cut short")):
+        file = project.folder / "results" / project.rows("SELECT file FROM parts WHERE owner = ? AND name = 'rows'",
+                                                         f"search {id}")[0]["file"]
+        if harm == "missing":
+            file.unlink()
+        else:
+            file.write_bytes(file.read_bytes()[:-100])
+        with pytest.raises(EnvironmentTrouble, match=harm):
+            Searches(project).rows(id)
+        assert harm in Searches(project).results.check(f"search {id}")[0]
+    with pytest.raises(EnvironmentTrouble, match="cut short"):
+        last_sweep(project)
+    again = Project(project.folder)
+    assert again.prepared("AAA", 15).bars.hash == project.prepared("AAA", 15).bars.hash
+    again.close()
+
+
+def test_a_request_of_a_newer_program_and_a_changed_history_are_refused(project: Project, engine: Engine) -> None:
+    job = discover(project, 4_000)
+    stopped = engine.start(job, "threads")
+    while not job.progress().done:
+        time.sleep(0.01)
+    stopped.stop()
+    assert stopped.wait() is State.STOPPED
+    id = listed(project)[0].id
+    with project.transaction() as db:
+        db.execute("UPDATE searches SET request = json_set(request, '$.version', 2) WHERE id = ?", (id,))
+    with pytest.raises(UserError, match="newer program"):
+        go_on(project, id)
+    with project.transaction() as db:
+        db.execute("UPDATE searches SET request = json_set(request, '$.version', 1) WHERE id = ?", (id,))
+        db.execute("UPDATE searches SET record = json_set(record, '$.engine', 'other') WHERE id = ?", (id,))
+    with pytest.raises(UserError, match="simulator has changed"):
+        go_on(project, id)
+    project.sources.change_terms(project.market("AAA").terms.model_copy(update={"tick_size": 0.02}))
+    with pytest.raises(UserError, match="history has changed"):
+        go_on(project, id)
+    with pytest.raises(UserError, match="no search 99"):
+        go_on(project, 99)
+
+
+def test_files_that_nothing_names_are_listed_and_go_only_when_told(project: Project, engine: Engine) -> None:
+    assert engine.start(sweep(project), "threads").wait() is State.DONE
+    stray = [project.history_folder / "old__x__9.parquet", project.folder / "results" / "search-9.parquet.partial"]
+    for path in stray:
+        path.write_bytes(b"x" * 10)
+    assert leftovers(project) == [], "new files may be in the making"
+    found = leftovers(project, younger=True)
+    assert [f.path for f in found] == stray
+    assert sweep_out(found) == 20
+    assert leftovers(project, younger=True) == []
+    assert last_sweep(project) is not None
+
+
+# Samples, older projects
+
+
+def test_the_sample_of_draws_is_uniform_and_the_same_however_the_search_is_cut() -> None:
+    """At any end, the draws with the smallest keys are at hand; keys are uniform (chi-square over 50 cells, beyond
+    one in a million for any seed)."""
+    seed = random.SystemRandom().randrange(2**31)
+    print("seed", seed)
+    whole = keys_of(seed, 0, 100_000)
+    np.testing.assert_array_equal(np.concatenate([keys_of(seed, 0, 7), keys_of(seed, 7, 99_993)]), whole)
+    counts = np.histogram(whole, 50, (0.0, 1.0))[0]
+    assert ((counts - 2000) ** 2 / 2000).sum() < 130
+    hand = at_hand(seed, 0, 100_000, 500)
+    for end in (300, 5_000, 100_000):
+        numbers = np.flatnonzero(hand[:end])
+        chosen = numbers[sampled(seed, numbers, 500)]
+        assert chosen.tolist() == np.sort(np.argsort(whole[:end], kind="stable")[:500]).tolist()
+    assert hand.sum() < 5_000
+
+
+def test_a_project_of_the_version_before_opens_unharmed(tmp_path: Path, engine: Engine) -> None:
+    """Written by the program of schema 4, beside what that program said of it."""
+    folder = tmp_path / "p"
+    shutil.copytree(DATA / "project-schema-4", folder)
+    told = json.loads((folder / "told.json").read_text())
+    project = Project(folder)
+    shelf = Shelf(project)
+    assert restand(project) > 0
+    assert {str(line.id): line.stands for line in shelf.lines(shelf.ids(Wanted()))} == told["stands"]
+    for kept in shelf.bodies():
+        assert kept.candidate.record.key == told["keys"][str(kept.id)]
+        assert repr(kept.candidate.summary) == repr({k: float("nan") if v is None else v
+                                                     for k, v in told["summary"][str(kept.id)].items()})
+        assert kept.packed
+    assert shelf.ticked() == [2, 4]
+    swept, tried = last_sweep(project), last_trial(project, "field")
+    assert swept is not None
+    assert tried is not None
+    assert [x.tolist() for x in swept.table()] == told["sweep"]
+    assert np.nan_to_num(tried.figures, nan=-1).tolist() == told["trial"]
+    assert np.nan_to_num(tried.dealt, nan=-1).tolist() == told["dealt"]
+    assert Searches(project).tried() == told["tried"]
+    assert [s.state for s in listed(project) if s.kind == "discover"] == [INTERRUPTED]
+    with pytest.raises(UserError, match="older version"):
+        go_on(project, next(s.id for s in listed(project) if s.kind == "discover"))
+    best = shelf.lines(shelf.ids(Wanted("net", True)))
+    assert [line.figures["net"] for line in best] == sorted((line.figures["net"] for line in best), reverse=True)
+    assert set(best[0].figures) == set(SUMMARY)
+    project.close()

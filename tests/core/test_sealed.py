@@ -28,7 +28,7 @@ from wolbrin.core.measures.inference import effective_bets
 from wolbrin.core.portfolio.combine import correlation, daily_matrix, equal_weight
 from wolbrin.core.proving.gate import Gate
 from wolbrin.core.proving.holdout import HoldoutGate
-from wolbrin.core.proving.monte_carlo import MonteCarloGate
+from wolbrin.core.proving.monte_carlo import MonteCarloGate, MonteCarloSettings
 from wolbrin.core.rules.axes import Axis
 from wolbrin.core.rules.model import Distance, Strategy
 from wolbrin.core.rules.script import parse_strategy
@@ -59,7 +59,8 @@ SOURCE = Path(__file__).parents[2] / "src/wolbrin"
 BORDER = dt.date(2024, 4, 1)
 SETTINGS = Settings(training_first=dt.date(2024, 1, 1), holdout_first=BORDER, last=dt.date(2024, 12, 31))
 STOPPED = cross(stop=Distance(unit="atr", amount=2.0))
-EASY: tuple[Gate, ...] = (MonteCarloGate(paths=50, least_return_drawdown=-1e9, largest_risk=1.0), HoldoutGate())
+EASY: tuple[Gate, ...] = (
+    MonteCarloGate(MonteCarloSettings(paths=50, least_return_drawdown=-1e9, largest_risk=1.0)), HoldoutGate())
 LAYOUT = Layout(columns=("time", "open", "high", "low", "close", "volume"))
 
 

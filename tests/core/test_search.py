@@ -24,14 +24,15 @@ from wolbrin.core.measures.catalogue import SUMMARY, measure
 from wolbrin.core.measures.facts import Facts
 from wolbrin.core.portfolio.combine import correlation, daily_matrix, distinct_subset, equal_weight
 from wolbrin.core.proving.gate import Case, Gate, Outcome
-from wolbrin.core.proving.holdout import HoldoutGate
+from wolbrin.core.proving.holdout import HoldoutGate, HoldoutSettings
 from wolbrin.core.proving.line import GATES, walk_line
-from wolbrin.core.proving.monte_carlo import MonteCarloGate, risk_of_ruin, simulate_paths
+from wolbrin.core.proving.monte_carlo import MonteCarloGate, MonteCarloSettings, risk_of_ruin, simulate_paths
 from wolbrin.core.rehearsal.session import Rehearsal, same_ledger
 from wolbrin.core.rules.axes import Axis, combinations, named_variants, variant
 from wolbrin.core.rules.model import Distance, Side, Strategy
 from wolbrin.core.search.discover import explore
 from wolbrin.core.search.grammar import TEMPLATES, Limits, draw_strategy
+from wolbrin.core.search.maps import heat
 from wolbrin.core.study.forward import forward_moves, study
 
 BARS = walk_bars(3000, seed=21)
@@ -109,6 +110,21 @@ def test_every_template_draws_valid_rows_that_fire() -> None:
             what = Strategy(long=entry(template.draw(rng)), short=Side(mode="off"))
             fired += len(backtest(READY, what, Brief(), detail=False))
         assert fired > 0, template.name
+
+
+def test_heat_maps_take_the_median_over_other_numbers() -> None:
+    a, b, c = (1.0, 2.0), (5.0, 6.0, 7.0), (0.0, 1.0)
+    rng = np.random.default_rng(1)
+    settings_ = np.array([(x, y, z) for x in a for y in b for z in c])
+    values = rng.normal(size=12)
+    got = heat(settings_, values, a, b, 0, 1)
+    assert got.shape == (3, 2)
+    for i, j in np.ndindex(got.shape):
+        assert got[i, j] == np.median(values[(settings_[:, 0] == a[j]) & (settings_[:, 1] == b[i])])
+    part = heat(settings_[:3], np.where(np.arange(3) == 1, np.nan, values[:3]), a, b, 0, 1)
+    assert part[0, 0] == values[0], "what is not known takes no part"
+    assert np.isnan(part).sum() == 4, "cells not reached yet stay empty"
+    assert heat(settings_, values, a, (0.0,), 0, 0).shape == (1, 2)
 
 
 # Study
@@ -217,8 +233,9 @@ def test_gates_share_one_contract() -> None:
 
 def test_the_line_stops_where_a_candidate_falls_and_keeps_the_holdout_sealed() -> None:
     case = Case(STOPPED, READY, Brief(Span(None, dt.date(2024, 4, 1))), Span(dt.date(2024, 4, 2), None), 10)
-    easy = (MonteCarloGate(least_return_drawdown=-1e9, largest_risk=1.0), HoldoutGate(least_trades=1))
-    hard = (MonteCarloGate(least_return_drawdown=1e9), HoldoutGate())
+    easy = (MonteCarloGate(MonteCarloSettings(least_return_drawdown=-1e9, largest_risk=1.0)),
+            HoldoutGate(HoldoutSettings(least_trades=1)))
+    hard = (MonteCarloGate(MonteCarloSettings(least_return_drawdown=1e9)), HoldoutGate())
     def opened(one: Case, gate: Gate) -> Outcome:
         return gate.judge(replace(one, opened=READY))
 

@@ -145,10 +145,9 @@ def measure_frames(bars: int, frames: int = 90) -> float:
 
 def measure_start(folder: Path) -> float:
     """Seconds from starting the program to a usable window, everything compiled and read before."""
-    code = ("import time,sys,os; t=time.time(); from pathlib import Path; from wolbrin.app.start import open_window\n"
-            "from wolbrin.core.work.warming import is_warm, warm\n"
+    code = ("import time, sys; from pathlib import Path; from wolbrin.main import open_window\n"
             "def ready(w):\n print('READY', time.time()); sys.stdout.flush(); w.close()\n"
-            "open_window(Path(sys.argv[1]), [] if is_warm() else [lambda r: warm()], None, 'backtest', ready)")
+            "open_window(Path(sys.argv[1]), place='backtest', on_ready=ready)")
     spent = []
     for _ in range(4):
         began = time.time()

@@ -3,28 +3,31 @@
 from __future__ import annotations
 
 import datetime as dt
-import logging
-from collections.abc import Callable
+from collections.abc import Callable, Iterable
 from typing import Any
 
-from PySide6.QtCore import QObject, Qt, QTimer, Signal
+from PySide6.QtCore import QObject, Signal
 from PySide6.QtGui import QUndoCommand, QUndoStack
 
+from wolbrin.app.current import CurrentRun, Question
 from wolbrin.app.theme.theme import Theme
-from wolbrin.core.engine.run import Run, backtest
+from wolbrin.app.undo import Act
+from wolbrin.app.works import Works
+from wolbrin.core.engine.run import Run
 from wolbrin.core.errors import Door, WolbrinError
 from wolbrin.core.faults import words_of
-from wolbrin.core.jobs import Chunk, Engine, Job, Kind, State
+from wolbrin.core.jobs import Engine, Job, Kind
 from wolbrin.core.market.intervals import Interval
 from wolbrin.core.rules.model import Strategy
-from wolbrin.core.store.dossier import Dossiers, Kept
+from wolbrin.core.store.dossier import Dossiers
 from wolbrin.core.store.project import Project
 from wolbrin.core.store.settings import OwnSpan, Settings
+from wolbrin.core.store.shelf import Kept
 from wolbrin.core.store.sources import intervals_for
 from wolbrin.core.work.footing import Footing
+from wolbrin.core.work.going_on import go_on
+from wolbrin.core.work.standing import restand
 from wolbrin.core.work.subject import Subject
-
-log = logging.getLogger("wolbrin")
 
 
 class _EditStrategy(QUndoCommand):
@@ -41,62 +44,40 @@ class _EditStrategy(QUndoCommand):
         self._session.put_strategy(self._id, self._before)
 
 
-class _Act(QUndoCommand):
-    """An undoable act given as two functions."""
-
-    def __init__(self, text: str, do: Callable[[], None], undo: Callable[[], None]) -> None:
-        super().__init__(text)
-        self._do, self._undo = do, undo
-
-    def redo(self) -> None:
-        self._do()
-
-    def undo(self) -> None:
-        self._undo()
-
-
 class Session(QObject):
     """State shared by the places. Every change goes through a method here and is announced by a signal."""
 
     strategy_changed = Signal()
     strategies_changed = Signal()
     brief_changed = Signal()
-    run_changed = Signal()
     counts_changed = Signal()
     shelf_changed = Signal()
     evidence_changed = Signal()
     selection_changed = Signal()
     subject_changed = Signal()
     markets_changed = Signal()
-    job_started = Signal(object)
     place_wanted = Signal(str)
     border_asked = Signal(object)
-    noted = Signal(str, str, object)
+    resumed = Signal(str, object, object)
+    grown = Signal(str, object)
     door_wanted = Signal(str)
-    _call = Signal(object)
 
     def __init__(self, project: Project, engine: Engine, theme: Theme) -> None:
         super().__init__()
         self.project = project
         self.dossiers = Dossiers(project)
-        self.engine = engine
+        self.shelf = self.dossiers.on_shelf
+        self.works = Works(engine)
         self.theme = theme
         self.undo = QUndoStack(self)
         self.project_settings: Settings = project.settings
         self.markets = project.markets()
-        self.run: Run | None = None
-        self.run_error = ""
-        self.run_door: Door | None = None
         self.subject: Subject | None = None
-        self.selection: list[int] = [int(i) for i in project.get_value("selection", [])]
-        self._jobs: list[Job] = []
-        self._closed = False
+        self.works.engine.share = float(project.get_value("share", 1.0))
         self._faults: dict[tuple[str, str], list[int]] = {}
         self._lane: list[tuple[str, Callable[[], Any], Callable[[Any], None] | None]] = []
-        self._request = 0
-        self._call.connect(lambda act: act(), Qt.ConnectionType.QueuedConnection)
-        self._soon = QTimer(self, singleShot=True, interval=40)
-        self._soon.timeout.connect(self._recompute)
+        self.current = CurrentRun(self.works, self._question)
+        self.run_changed = self.current.changed
         entries = project.strategies()
         if not entries and self.markets:
             project.save_strategy(Strategy(), self.markets[0].code, self.markets[0].minutes)
@@ -110,72 +91,59 @@ class Session(QObject):
         self.market = chosen.market if chosen and chosen.market in codes else (codes[0] if codes else "")
         self.interval = chosen.interval if chosen else 15
         for signal in (self.strategy_changed, self.brief_changed):
-            signal.connect(self._soon.start)
+            signal.connect(self.current.soon)
+        self.works.compute("Standing", self._standings, lambda changed: self.evidence_changed.emit() if changed else None)
 
-    # Interface thread
+    # Work beside the window; see works.Works
+
+    @property
+    def noted(self) -> Any:
+        return self.works.noted
+
+    @property
+    def job_started(self) -> Any:
+        return self.works.started
 
     def on_ui(self, act: Callable[..., None]) -> Callable[..., None]:
-        """A function that, called on any thread, runs `act` on the interface thread."""
-        def later(*values: Any) -> None:
-            self._call.emit(lambda: act(*values))
-        return later
+        return self.works.on_ui(act)
 
     def note(self, text: str, kind: str = "note", door: Door | None = None) -> None:
-        """Say something in the work strip; kind is note, caution or error. door: the action that mends it."""
-        self.noted.emit(text, kind, door)
+        self.works.note(text, kind, door)
 
     def attempt(self, act: Callable[[], Any]) -> Any:
-        """Run something that may fail for the user's or the machine's reasons; such a failure is told, not raised."""
-        try:
-            return act()
-        except WolbrinError as err:
-            self.note(err.sentence(), "error", err.door)
-            return None
-
-    # Jobs
+        return self.works.attempt(act)
 
     def start(self, job: Job, kind: Kind, then: Callable[[Job], None] | None = None, quiet: bool = False) -> Job:
-        """Start long work. then(job) runs on the interface thread once it is over, whatever happened."""
-        if self._closed:
-            return job  # the window is going; nothing begins any more
-        self._jobs.append(job)
-        self.engine.start(job, kind)
-        if not quiet:
-            self.job_started.emit(job)
-        timer = QTimer(self, interval=30)
+        return self.works.start(job, kind, then, quiet)
 
-        def look() -> None:
-            if job.state.over:
-                timer.stop()
-                timer.deleteLater()
-                self._jobs.remove(job)
-                if job.state is State.FAILED and job.error is not None:
-                    self.report(job.error, job.title)
-                if then is not None:
-                    then(job)
-
-        timer.timeout.connect(look)
-        timer.start()
-        return job
-
-    def report(self, error: BaseException, where: str) -> None:
-        """Tell of a failure: the user's in its own words, ours logged with its traceback."""
-        if isinstance(error, WolbrinError):
-            self.note(error.sentence(), "error", error.door)
-        else:
-            log.error("%s failed", where, exc_info=error)
-            self.note(f"{where} failed: {error}. Your work is kept; details are in the log.", "error")
+    def compute(self, title: str, function: Callable[[], Any], then: Callable[[Any], None], slot: str = "") -> None:
+        self.works.compute(title, function, then, slot)
 
     @property
     def busy(self) -> bool:
-        return bool(self._jobs)
+        return self.works.busy
 
     def stop_all(self) -> None:
-        self._closed = True
-        for job in list(self._jobs):
-            job.stop()
-        for job in list(self._jobs):
-            job.wait(5)
+        self.works.stop_all()
+
+    def set_share(self, share: float) -> None:
+        """How much of the processor long work may take, 0 to 1; what runs follows at once."""
+        self.works.engine.share = share
+        self.project.set_value("share", self.works.engine.share)
+
+    def go_on(self, search: int) -> None:
+        """Go on with an unfinished search; the place it belongs to shows it."""
+        notify: dict[str, Callable[[Any], None]] = {}
+        made = self.attempt(lambda: go_on(self.project, search, lambda result: notify["grown"](result)))
+        if made is not None:
+            tool, job, result = made
+            notify["grown"] = self.on_ui(lambda grown: self.grown.emit(tool.kind, grown))
+            self.resumed.emit(tool.kind, job, result)
+            self.start(job, tool.lane, lambda _: self.grown.emit(tool.kind, result))
+            self.place_wanted.emit(tool.place)
+
+    def _standings(self) -> int:
+        return restand(self.project)
 
     # Strategy
 
@@ -196,7 +164,7 @@ class Session(QObject):
             self.undo.push(_EditStrategy(self, self.strategy_id, self.strategy, after, text))
 
     def do(self, text: str, act: Callable[[], None], undo: Callable[[], None]) -> None:
-        self.undo.push(_Act(text, act, undo))
+        self.undo.push(Act(text, act, undo))
 
     def open_strategy(self, id: int) -> None:
         entry = self.project.strategy(id)
@@ -442,46 +410,45 @@ class Session(QObject):
 
     # The current run
 
-    def compute(self, title: str, function: Callable[[], Any], then: Callable[[Any], None]) -> None:
-        """Run one function off the interface thread; then(result) back on it. Not shown in the work strip."""
-        self.start(Job(title, "steps", [Chunk(None)], lambda _: function(), self.on_ui(then)), "threads", quiet=True)
+    @property
+    def run(self) -> Run | None:
+        return self.current.run
 
-    def _recompute(self) -> None:
+    @property
+    def run_error(self) -> str:
+        return self.current.error
+
+    @property
+    def run_door(self) -> Door | None:
+        return self.current.door
+
+    def _question(self) -> Question | None:
         if not self.market:
-            return
-        self._request += 1
-        request, strategy, market, interval = self._request, self.strategy, self.market, self.interval
-        histories, own = self.project.histories, self.own
+            return None
+        histories = self.project.histories
         footing = Footing(self.project_settings, histories.ground, histories)
+        return footing, self.strategy, self.market, self.interval, self.own
 
-        def work() -> Run | WolbrinError:
-            try:
-                history = footing.histories.prepared(market, interval)
-                run = backtest(history, strategy, footing.brief(history.bars.terms, own))
-                run.record()  # hashes are worked out here, not on the interface thread
-                return run
-            except WolbrinError as err:
-                return err
+    # Shelf and ticks
 
-        def done(result: Run | WolbrinError) -> None:
-            if request == self._request:  # a superseded request is dropped, not shown
-                self.run = result if isinstance(result, Run) else None
-                self.run_error = "" if isinstance(result, Run) else result.sentence()
-                self.run_door = None if isinstance(result, Run) else result.door
-                self.run_changed.emit()
+    @property
+    def selection(self) -> list[int]:
+        """Ids of the ticked candidates."""
+        return self.shelf.ticked()
 
-        self.compute("Backtest", work, done)
+    def select(self, ids: Iterable[int]) -> None:
+        """Tick these candidates for Proving, Overlap and Portfolio, and no others."""
+        self.shelf.tick_only(ids)
+        self.selection_changed.emit()
 
-    # Shelf and selection
-
-    def select(self, ids: list[int]) -> None:
-        """Tick candidates for Proving, Overlap and Portfolio."""
-        self.selection = list(dict.fromkeys(ids))
-        self.project.set_value("selection", self.selection)
+    def tick(self, ids: Iterable[int], on: bool = True) -> None:
+        """Tick candidates beside those that are, or take their ticks away."""
+        self.shelf.tick(ids, on)
         self.selection_changed.emit()
 
     def selected(self) -> list[Kept]:
-        return [k for k in self.dossiers.shelf() if k.id in set(self.selection)]
+        """The ticked candidates whole."""
+        return self.shelf.bodies(self.shelf.ticked())
 
     def show_subject(self, subject: Subject | None) -> None:
         """Choose whose dossier the drawer shows; None is the current strategy."""

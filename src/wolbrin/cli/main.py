@@ -4,21 +4,26 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 import typer
 
 from wolbrin import __version__
-from wolbrin.cli import backtest, bench, evidence, history, holdout, new, search, searches, settings, strategies
-from wolbrin.cli.common import USAGE, error_console
-from wolbrin.core.bench.figure import Figure
+from wolbrin.cli.registry import NAMES, Wiring, add_wanted
+
+if TYPE_CHECKING:
+    from wolbrin.core.bench.figure import Figure
 
 OpenWindow = Callable[[Path | None, bool, Path | None], int]
-COMMANDS = ("backtest", "sweep", "discover", "prove", "overlap", "portfolio", "bench", "new", "import", "quality",
-            "holdout", "set", "strategy", "searches", "go-on", "tidy")
+USAGE = 2
 
 
-def build(open_window: OpenWindow, demo: Callable[[], Path], window_figures: Callable[[], list[Figure]]) -> typer.Typer:
-    """Put the commands together. open_window(folder, demo, picture) opens the window and returns its exit code."""
+def build(open_window: OpenWindow, demo: Callable[[], Path], window_figures: Callable[[], list[Figure]],
+          arguments: list[str] | None = None) -> typer.Typer:
+    """Put the commands together. open_window(folder, demo, picture) opens the window and returns its exit code.
+
+    arguments: the command line, so that only what it names is read; None for every command.
+    """
     app = typer.Typer(add_completion=False, no_args_is_help=False, pretty_exceptions_enable=False,
                       help="Develop, prove and combine intraday strategies. Without a command it opens the window.")
 
@@ -33,25 +38,16 @@ def build(open_window: OpenWindow, demo: Callable[[], Path], window_figures: Cal
             raise typer.Exit(0)
         if context.invoked_subcommand is None:
             if folder is not None and demo_project:
-                error_console.print("--demo and --open exclude each other.", markup=False)
+                typer.echo("--demo and --open exclude each other.", err=True)
                 raise typer.Exit(USAGE)
             raise typer.Exit(open_window(folder, demo_project, picture))
 
-    backtest.add(app, demo)
-    search.add(app, demo)
-    searches.add(app, demo)
-    evidence.add(app, demo)
-    new.add(app)
-    history.add(app, demo)
-    settings.add(app, demo)
-    strategies.add(app, demo)
-    holdout.add(app, demo)
-    bench.add(app, window_figures)
+    add_wanted(app, Wiring(demo, window_figures), arguments)
     return app
 
 
 def with_folder(arguments: list[str]) -> list[str]:
     """`wolbrin FOLDER` means `wolbrin --open FOLDER`."""
-    if arguments and not arguments[0].startswith("-") and arguments[0] not in COMMANDS:
+    if arguments and not arguments[0].startswith("-") and arguments[0] not in NAMES:
         return ["--open", *arguments]
     return arguments

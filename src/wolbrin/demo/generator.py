@@ -14,8 +14,9 @@ from __future__ import annotations
 from typing import NamedTuple
 
 import numpy as np
-from numba import njit
 from numpy.typing import NDArray
+
+from wolbrin.core.compiled import njit
 
 STEPS = 6  # price steps inside one bar; between two of them the path is a Brownian bridge
 WEAK_PULL = 0.00002  # per bar, toward the starting price: holds ten years in a plausible range, far below costs

@@ -23,5 +23,9 @@ class Place(QWidget):
     def activate(self) -> None:
         """Called whenever the place is shown."""
 
+    def running(self) -> bool:
+        """Whether something of its own is under way."""
+        return False
+
     def actions_offered(self) -> list[Action]:
         return []

@@ -147,10 +147,8 @@ class Drawer(QWidget):
         if s.subject is None:
             return measure(Facts.of(s.run), (*SHOWN, "break_even_rate")) if s.run is not None else {}
         key = strategy_hash(subject.strategy)
-        for kept in s.dossiers.shelf():
-            if (kept.hash, kept.candidate.market, kept.candidate.interval) == (key, subject.market, subject.interval):
-                return kept.candidate.summary
-        return {}
+        found = s.shelf.of_rules(key, subject.market, subject.interval)
+        return found.figures if found is not None else {}
 
     def _origin(self, subject: Subject, tests: int) -> str:
         s = self._session

@@ -2,14 +2,12 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
-from dataclasses import dataclass
-
 from PySide6.QtCore import QRectF, QSize, Qt, Signal
 from PySide6.QtGui import QFont, QPainter, QPaintEvent
 from PySide6.QtWidgets import QAbstractButton, QLabel, QSizePolicy, QVBoxLayout, QWidget
 
 from wolbrin.app.parts import label, link
+from wolbrin.app.places.registry import PLACES, Entry
 from wolbrin.app.theme.theme import Theme, font
 from wolbrin.app.theme.tokens import BODY, LEAD, SMALL
 from wolbrin.core.measures.wording import number
@@ -17,35 +15,8 @@ from wolbrin.core.measures.wording import number
 WIDTH = 148
 
 
-@dataclass(frozen=True)
-class Place:
-    key: str
-    title: str
-    shortcut: str
-    count: Callable[[dict[str, int]], str]
-
-
-def _n(count: int, one: str, many: str = "") -> str:
-    return f"{number(count)} {one if count == 1 else many or one + 's'}"
-
-
-PLACES: tuple[Place, ...] = (
-    Place("markets", "Markets", "1", lambda c: _n(c["markets"], "market")),
-    Place("rules", "Rules", "2", lambda c: _n(c["strategies"], "strategy", "strategies")),
-    Place("study", "Study", "3", lambda c: _n(c["studies"], "study", "studies")),
-    Place("backtest", "Backtest", "4", lambda c: f"{_n(c['runs'], 'run')} kept"),
-    Place("sweep", "Sweep", "5", lambda c: _n(c["sweeps"], "sweep")),
-    Place("discover", "Discover", "6", lambda c: f"{number(c['discovered'])} tried"),
-    Place("shelf", "Shelf", "7", lambda c: f"{number(c['kept'])} kept"),
-    Place("proving", "Proving", "8", lambda c: f"{number(c['proved'])} proved"),
-    Place("overlap", "Overlap", "9", lambda c: f"{number(c['distinct'])} distinct"),
-    Place("portfolio", "Portfolio", "0", lambda c: f"{number(c['portfolios'])} saved"),
-    Place("rehearsal", "Rehearsal", "-", lambda c: "running" if c["rehearsing"] else "idle"),
-)
-
-
 class RailItem(QAbstractButton):
-    def __init__(self, place: Place, theme: Theme) -> None:
+    def __init__(self, place: Entry, theme: Theme) -> None:
         super().__init__()
         self.place = place
         self._theme = theme

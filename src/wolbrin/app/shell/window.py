@@ -10,18 +10,8 @@ from PySide6.QtGui import QAction, QCloseEvent, QKeySequence, QShowEvent
 from PySide6.QtWidgets import QHBoxLayout, QMainWindow, QMenu, QSplitter, QStackedWidget, QVBoxLayout, QWidget
 
 from wolbrin.app.parts import Empty, hairline
-from wolbrin.app.places.backtest.view import BacktestPlace
-from wolbrin.app.places.discover.view import DiscoverPlace
-from wolbrin.app.places.markets.view import MarketsPlace
-from wolbrin.app.places.overlap.view import OverlapPlace
 from wolbrin.app.places.place import Place
-from wolbrin.app.places.portfolio.view import PortfolioPlace
-from wolbrin.app.places.proving.view import ProvingPlace
-from wolbrin.app.places.rehearsal.view import RehearsalPlace
-from wolbrin.app.places.rules.view import RulesPlace
-from wolbrin.app.places.shelf.view import ShelfPlace
-from wolbrin.app.places.study.view import StudyPlace
-from wolbrin.app.places.sweep.view import SweepPlace
+from wolbrin.app.places.registry import PLACES, Places
 from wolbrin.app.session import Session
 from wolbrin.app.shell.actions import Action
 from wolbrin.app.shell.border import BorderPopup
@@ -30,15 +20,10 @@ from wolbrin.app.shell.doors import open_door
 from wolbrin.app.shell.drawer import Drawer
 from wolbrin.app.shell.palette import HelpSheet, Palette
 from wolbrin.app.shell.projects import new_project, open_project
-from wolbrin.app.shell.rail import PLACES, Rail
+from wolbrin.app.shell.rail import Rail
 from wolbrin.app.shell.ruler import Ruler
 from wolbrin.app.shell.strip import WorkStrip
 from wolbrin.core.work.funnel import funnel
-
-VIEWS: tuple[type[Place], ...] = (MarketsPlace, RulesPlace, StudyPlace, BacktestPlace, SweepPlace, DiscoverPlace,
-                                  ShelfPlace, ProvingPlace, OverlapPlace, PortfolioPlace, RehearsalPlace)
-# Places where a strategy's evidence belongs beside the work from the start.
-WITH_DRAWER = {"backtest": True, "shelf": True, "proving": True}
 
 
 class PlaceStack(QStackedWidget):
@@ -58,12 +43,8 @@ class MainWindow(QMainWindow):
         self.session = session
         self.setWindowTitle(f"Wolbrin \u2013 {session.settings.desk}")
         self.resize(1280, 800)
-        self.places: dict[str, Place] = {}
         self.stack = PlaceStack()
-        for view in VIEWS:
-            place = view(session)
-            self.places[place.key] = place
-            self.stack.addWidget(place)
+        self.places = Places(session, self._place_made)
         self.nothing = Empty("This project holds no history yet. Choose files of a market: bars or ticks, as you have them. "
                              "Layout, time zone, sessions and tick are found in them and shown with their reasons before "
                              "anything is kept.", "Choose files", lambda: open_door(self, "import"))
@@ -97,9 +78,10 @@ class MainWindow(QMainWindow):
         line.addWidget(hairline(vertical=True))
         line.addLayout(right, 1)
         self.setCentralWidget(frame)
-        self._drawer_wanted: dict[str, bool] = WITH_DRAWER | session.project.get_value("drawer", {})
-        self.actions_all = self._declare()
-        self._bind()
+        self._drawer_wanted: dict[str, bool] = {e.key: e.drawer for e in PLACES} | session.project.get_value("drawer", {})
+        self.actions_all: list[Action] = []
+        self._bound: dict[str, list[Action]] = {}
+        self._declare(self._own_actions())
         self.rail.wanted.connect(self.go)
         self.rail.menu_wanted.connect(lambda anchor: self.menu().popup(anchor.mapToGlobal(QPoint(0, anchor.height()))))
         session.place_wanted.connect(self.go)
@@ -128,15 +110,14 @@ class MainWindow(QMainWindow):
 
     def count(self) -> None:
         counts = funnel(self.session.project)
-        rehearsal = self.places["rehearsal"]
-        counts["rehearsing"] = int(isinstance(rehearsal, RehearsalPlace) and rehearsal.running())
+        counts["rehearsing"] = int("rehearsal" in self.places and self.places["rehearsal"].running())
         self.rail.show_counts(counts)
 
     # Places and drawer
 
     def go(self, key: str) -> None:
         """Show a place."""
-        if key not in self.places:
+        if key not in [e.key for e in PLACES]:
             key = "markets"
         self.place = key
         self.rail.show_place(key)
@@ -169,10 +150,14 @@ class MainWindow(QMainWindow):
 
     # Actions
 
-    def _declare(self) -> list[Action]:
+    def _place_made(self, place: Place) -> None:
+        self.stack.addWidget(place)
+        self._declare(place.actions_offered())
+
+    def _own_actions(self) -> list[Action]:
         s = self.session
-        found = [Action(f"go.{p.key}", f"Go to {p.title}", lambda key=p.key: self.go(key), f"Alt+{p.shortcut}")
-                 for p in PLACES]
+        found = [Action(f"go.{e.key}", f"Go to {e.title}", lambda key=e.key: self.go(key), f"Alt+{e.shortcut}")
+                 for e in PLACES]
         found += [
             Action("palette", "Command palette", self.open_palette, "Ctrl+Space"),
             Action("menu", "Menu", lambda: self.rail.title.click(), "F10"),
@@ -187,19 +172,20 @@ class MainWindow(QMainWindow):
             Action("help", "Keys", self.open_help, "F1"),
             Action("quit", "Quit", self.close, "Ctrl+Q"),
         ]
-        for place in self.places.values():
-            found += place.actions_offered()
         return found
 
-    def _bind(self) -> None:
-        """One QAction a shortcut: places may share a key, the one that is shown answers."""
-        shared: dict[str, list[Action]] = {}
-        for action in self.actions_all:
-            if action.shortcut:
-                shared.setdefault(action.shortcut, []).append(action)
-        for shortcut, several in shared.items():
+    def _declare(self, actions: list[Action]) -> None:
+        """Take actions in. One QAction a shortcut: places may share a key, the one that is shown answers."""
+        self.actions_all += actions
+        for action in actions:
+            if not action.shortcut:
+                continue
+            if action.shortcut in self._bound:
+                self._bound[action.shortcut].append(action)
+                continue
+            several = self._bound[action.shortcut] = [action]
             bound = QAction(self)
-            bound.setShortcut(QKeySequence(shortcut))
+            bound.setShortcut(QKeySequence(action.shortcut))
             bound.setShortcutContext(Qt.ShortcutContext.WindowShortcut)
             bound.triggered.connect(self._caller(several))
             self.addAction(bound)
@@ -214,6 +200,7 @@ class MainWindow(QMainWindow):
 
     def menu(self) -> QMenu:
         """All actions, by place."""
+        self.places.all()
         made = QMenu(self)
         made.setAttribute(Qt.WidgetAttribute.WA_DeleteOnClose)
         groups: dict[str, QMenu] = {}
@@ -244,6 +231,7 @@ class MainWindow(QMainWindow):
         popup.why.setFocus()
 
     def open_help(self) -> None:
+        self.places.all()
         HelpSheet(self.actions_all, self).show()
 
     def showEvent(self, event: QShowEvent) -> None:

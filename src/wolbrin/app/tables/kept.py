@@ -1,4 +1,4 @@
-"""Columns for candidates, the same on every place that lists them."""
+"""Columns for candidates, the same on every place that lists them. A record is a `Line` of the Shelf, or holds one."""
 
 from __future__ import annotations
 
@@ -10,57 +10,69 @@ from wolbrin.app.tables.model import Column
 from wolbrin.core.market.intervals import interval_words
 from wolbrin.core.measures.catalogue import BY_KEY
 from wolbrin.core.measures.wording import number, worded
-from wolbrin.core.rules.words import describe
-from wolbrin.core.store.dossier import Evidence, Kept
+from wolbrin.core.store.dossier import Evidence
+from wolbrin.core.store.shelf import Line
 
 FIGURES = ("trades", "net", "profit_factor", "win_rate", "average", "max_drawdown", "return_drawdown", "t_daily", "sharpe")
 WIDTHS = {"trades": 58, "net": 74, "profit_factor": 84, "win_rate": 66, "average": 86, "max_drawdown": 112,
           "return_drawdown": 82, "t_daily": 72, "sharpe": 86}
 SHORT = {"return_drawdown": "ret/dd", "max_drawdown": "max drawdown", "t_daily": "t of days", "average": "average trade"}
+Getter = Callable[[Any], Line]
 
 
-@dataclass
+@dataclass(frozen=True)
 class Standing:
-    """A kept candidate with its latest verdicts and where it stands; `ticked` for the shared selection."""
+    """A kept candidate with its latest verdicts."""
 
-    kept: Kept
+    line: Line
     evidence: dict[str, Evidence]
-    stands: str
-    ticked: bool
+
+    @property
+    def stands(self) -> str:
+        return self.line.stands
 
 
-def figure(key: str, get: Callable[[Any], Kept]) -> Column:
+def itself(record: Any) -> Line:
+    """The line of a record that is one."""
+    return record  # type: ignore[no-any-return]
+
+
+def figure(key: str, get: Getter = itself) -> Column:
     """A summary measure as a column."""
     m = BY_KEY[key]
 
     def value(record: Any) -> float:
-        return get(record).candidate.summary.get(key, float("nan"))
+        return get(record).figures.get(key, float("nan"))
 
     def tint(record: Any) -> str | None:
         return ("gain" if value(record) > 0 else "loss") if key == "net" else None
 
     return Column(SHORT.get(key, m.title), value, lambda r: worded(key, value(r)), "right", WIDTHS[key], tint,
-                  tip=m.definition)
+                  tip=m.definition, key=key)
 
 
-def naming(get: Callable[[Any], Kept], name_width: int = 150) -> list[Column]:
+def naming(get: Getter = itself, name_width: int = 150) -> list[Column]:
     """Name, market and equity columns."""
-    return [Column("candidate", lambda r: get(r).candidate.name, width=name_width, bold=True),
-            Column("market", lambda r: f"{get(r).candidate.market} {interval_words(get(r).candidate.interval)}", width=104),
-            Column("equity", lambda r: get(r).candidate.spark, width=120, kind="spark")]
+    return [Column("candidate", lambda r: get(r).name, width=name_width, bold=True, key="name"),
+            Column("market", lambda r: f"{get(r).market} {interval_words(get(r).interval)}", width=104, key="market"),
+            Column("equity", lambda r: get(r).spark, width=120, kind="spark")]
 
 
-def tried_column(get: Callable[[Any], Kept]) -> Column:
-    return Column("tried", lambda r: get(r).candidate.tried, lambda r: number(get(r).candidate.tried), "right", 66,
-                  tip="parameter sets, draws and trial cells looked at on its market in this project")
+def verdict_column(get: Getter = itself) -> Column:
+    return Column("verdict", lambda r: get(r).stands, width=128, tint=lambda r: stand_tint(get(r).stands), key="stands")
 
 
-def record_column(get: Callable[[Any], Kept]) -> Column:
-    return Column("made by", lambda r: get(r).candidate.record.words(), width=520)
+def tried_column(get: Getter = itself) -> Column:
+    return Column("tried", lambda r: get(r).tried, lambda r: number(get(r).tried), "right", 66,
+                  tip="parameter sets, draws and trial cells looked at on its market in this project", key="tried")
 
 
-def words_column(get: Callable[[Any], Kept]) -> Column:
-    return Column("rules in words", lambda r: describe(get(r).candidate.strategy), width=520)
+def record_column(get: Getter = itself) -> Column:
+    return Column("made by", lambda r: get(r).made, width=520, key="made")
+
+
+def words_column(get: Getter = itself) -> Column:
+    return Column("rules in words", lambda r: get(r).words, width=520, key="words")
 
 
 def stand_tint(text: str) -> str | None:

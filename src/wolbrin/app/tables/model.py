@@ -21,7 +21,8 @@ COMPARISON = re.compile(r"^\s*(<=|>=|<|>|=)\s*([-\u2212]?[\d.,]+)\s*$")
 
 @dataclass(frozen=True)
 class Column:
-    """One column: `value` is what is sorted and filtered, `text` what is shown, `tint` a theme color by meaning."""
+    """One column: `value` is what is sorted and filtered, `text` what is shown, `tint` a theme color by meaning. key: by
+    which a model that does not hold its records has them sorted and filtered; number: how a model of numbers shows one."""
 
     title: str
     value: Callable[[Any], Any]
@@ -32,6 +33,8 @@ class Column:
     tip: str = ""
     kind: Literal["text", "spark", "tick"] = "text"
     bold: bool = False
+    key: str = ""
+    number: Callable[[float], str] | None = None
 
 
 def matches(column: Column, record: Any, wanted: str) -> bool:
@@ -65,7 +68,7 @@ class TableModel(QAbstractTableModel):
         super().__init__()
         self.columns = list(columns)
         self.records: Sequence[Any] = []
-        self.shown: list[int] = []
+        self.shown: Sequence[int] = []
         self.theme = theme
         self.filters: dict[int, str] = {}
         self.sort_column = -1
@@ -76,6 +79,15 @@ class TableModel(QAbstractTableModel):
         self.beginResetModel()
         self.records = records
         self._arrange()
+        self.endResetModel()
+
+    def set_columns(self, columns: Sequence[Column], sort: int = -1, down: bool = False) -> None:
+        """Take other columns, without rows and filters."""
+        self.beginResetModel()
+        self.columns = list(columns)
+        self.records, self.shown = [], []
+        self.filters.clear()
+        self.sort_column, self.sort_down = sort, down
         self.endResetModel()
 
     def set_filter(self, column: int, text: str) -> None:
@@ -114,6 +126,8 @@ class TableModel(QAbstractTableModel):
         if not index.isValid() or index.row() >= len(self.shown):
             return None
         column, record = self.columns[index.column()], self.record(index.row())
+        if record is None:
+            return None
         if role == Qt.ItemDataRole.DisplayRole:
             return self.text(column, record) if column.kind == "text" else None
         if role == Qt.ItemDataRole.CheckStateRole and column.kind == "tick":

@@ -77,9 +77,9 @@ class Table(QWidget):
     opened = Signal(object)
 
     def __init__(self, columns: list[Column], theme: Theme, name: str, *, filters: bool = False,
-                 multi: bool = False, stretch: int = -1) -> None:
+                 multi: bool = False, stretch: int = -1, model: TableModel | None = None) -> None:
         super().__init__()
-        self.model = TableModel(columns, theme)
+        self.model = model if model is not None else TableModel(columns, theme)
         self.grid = _Grid()
         self.name = name
         self._theme = theme
@@ -167,8 +167,9 @@ class Table(QWidget):
         self.model.sort(column, Qt.SortOrder.DescendingOrder if down else Qt.SortOrder.AscendingOrder)
 
     def _current(self, index: Index, _: Index) -> None:
-        if index.isValid() and index.row() < len(self.model.shown):
-            self.chosen.emit(self.model.record(index.row()))
+        record = self.model.record(index.row()) if index.isValid() and index.row() < len(self.model.shown) else None
+        if record is not None:
+            self.chosen.emit(record)
 
     def set_records(self, records: Any) -> None:
         """Show other records; the current row stays where it was."""
@@ -179,6 +180,25 @@ class Table(QWidget):
             self.grid.setCurrentIndex(self.model.index(row, 0))
         self.grid.selectionModel().blockSignals(blocked)
         self.grid.verticalScrollBar().setValue(at)
+
+    def keep_place(self, change: Callable[[], int | None]) -> None:
+        """Let the model change its rows; the scroll position stays, and the current row becomes the one `change` gives."""
+        at = self.grid.verticalScrollBar().value()
+        blocked = self.grid.selectionModel().blockSignals(True)
+        row = change()
+        if row is not None and 0 <= row < self.model.rowCount():
+            self.grid.setCurrentIndex(self.model.index(row, 0))
+        self.grid.selectionModel().blockSignals(blocked)
+        self.grid.verticalScrollBar().setValue(at)
+
+    def set_columns(self, columns: list[Column], sort: int = -1, down: bool = False) -> None:
+        """Show other columns, without rows and filters."""
+        self.model.set_columns(columns, sort, down)
+        if self._with_filters:
+            self.remake_filters()
+        header = self.grid.horizontalHeader()
+        for i, c in enumerate(columns):
+            header.resizeSection(i, c.width)
 
     def choose(self, row: int) -> None:
         """Make table row `row` the current one and bring it into view."""
@@ -192,12 +212,14 @@ class Table(QWidget):
 
     def marked(self) -> list[Any]:
         """Records of all selected rows."""
-        return [self.model.record(i.row()) for i in self.grid.selectionModel().selectedRows()]
+        found = (self.model.record(i.row()) for i in self.grid.selectionModel().selectedRows())
+        return [r for r in found if r is not None]
 
     def _cells(self, rows: list[int]) -> list[list[str]]:
         header = self.grid.horizontalHeader()
         columns = [c for i, c in enumerate(self.model.columns) if c.kind == "text" and not header.isSectionHidden(i)]
-        shown = [[TableModel.text(c, self.model.record(r)) for c in columns] for r in rows]
+        records = (self.model.record(r) for r in rows)
+        shown = [[TableModel.text(c, r) for c in columns] for r in records if r is not None]
         return [[c.title for c in columns], *shown]
 
     def copy(self) -> None:

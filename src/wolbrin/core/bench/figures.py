@@ -10,7 +10,6 @@ from collections.abc import Callable
 from pathlib import Path
 
 import numpy as np
-import talib
 
 from wolbrin.core.bench.data import bench_bars, bench_strategy
 from wolbrin.core.bench.figure import Figure
@@ -20,6 +19,7 @@ from wolbrin.core.engine.brief import Brief, Costs
 from wolbrin.core.engine.ledger import ledger
 from wolbrin.core.engine.prepare import Prepared
 from wolbrin.core.engine.run import backtest
+from wolbrin.core.indicators.ta import talib
 from wolbrin.core.jobs import Engine, cores
 from wolbrin.core.market.terms import Terms
 from wolbrin.core.proving.monte_carlo import simulate_paths

@@ -9,9 +9,7 @@ from __future__ import annotations
 from collections.abc import Callable
 from typing import Any, TypeVar
 
-from numba import njit
-from numba.core import cgutils
-from numba.extending import intrinsic
+from wolbrin.core.compiled import kernel
 
 F = TypeVar("F", bound=Callable[..., Any])
 
@@ -27,7 +25,9 @@ def fixed(gives: str, *takes: str, inline: bool = True) -> Callable[[F], F]:
     """
     signature = f"{gives}({', '.join(takes)})"
 
-    def wrap(function: F) -> F:
+    def make(function: Any) -> Any:
+        from numba import njit  # late
+
         made = njit(cache=True, nogil=True, error_model="numpy", forceinline=inline)(function)
         usual = made.get_call_template
 
@@ -40,21 +40,32 @@ def fixed(gives: str, *takes: str, inline: bool = True) -> Callable[[F], F]:
         made.get_call_template = template
         return made
 
-    return wrap
+    return kernel(make)
 
 
-@intrinsic
-def _uncounted(typing, array):  # type: ignore[no-untyped-def]
-    def generate(context, builder, signature, arguments):  # type: ignore[no-untyped-def]
-        made = context.make_array(signature.args[0])(context, builder, value=arguments[0])
-        made.meminfo = cgutils.get_null_value(made.meminfo.type)
-        made.parent = cgutils.get_null_value(made.parent.type)
-        return made._getvalue()
+def _make_bare(function: Any) -> Any:
+    from numba import njit  # late
+    from numba.core import cgutils  # late
+    from numba.extending import intrinsic  # late
 
-    return array(array), generate
+    @intrinsic
+    def _uncounted(typing, array):  # type: ignore[no-untyped-def]
+        def generate(context, builder, signature, arguments):  # type: ignore[no-untyped-def]
+            made = context.make_array(signature.args[0])(context, builder, value=arguments[0])
+            made.meminfo = cgutils.get_null_value(made.meminfo.type)
+            made.parent = cgutils.get_null_value(made.parent.type)
+            return made._getvalue()
+
+        return array(array), generate
+
+    globals()["_uncounted"] = _uncounted
+    return njit(cache=True, nogil=True)(function)
 
 
-@njit(cache=True, nogil=True)
+_uncounted: Any = None  # made with `bare`
+
+
+@kernel(_make_bare)
 def bare(array):  # type: ignore[no-untyped-def]
     """The same memory as an array that is not counted as referenced; the caller keeps the original alive.
 

@@ -6,9 +6,9 @@ Prices are integer ticks throughout, so that comparisons are exact. Money is flo
 from __future__ import annotations
 
 import numpy as np
-from numba import njit
 from numpy.typing import NDArray
 
+from wolbrin.core.compiled import njit
 from wolbrin.core.engine import codes as k
 from wolbrin.core.engine.inputs import Asked, Bits, Clock, Finer, Floats, Ints, Ticks
 from wolbrin.core.engine.jit import F1, F2, F64, I0, I1, I2, B, bare, fixed

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import importlib
 from typing import Any
 
 import numpy as np
@@ -17,7 +16,9 @@ POINTS = 2400
 
 
 def _figure(width: float, height: float, rows: int = 1, ratios: list[int] | None = None) -> tuple[Any, Any]:
-    figure = importlib.import_module("matplotlib.figure").Figure(figsize=(width, height), layout="constrained")
+    from matplotlib.figure import Figure  # late
+
+    figure = Figure(figsize=(width, height), layout="constrained")
     axes = figure.subplots(rows, 1, sharex=rows > 1, gridspec_kw={"height_ratios": ratios or [1] * rows})
     for one in np.atleast_1d(axes):
         one.spines[["top", "right"]].set_visible(False)
@@ -43,11 +44,13 @@ def equity_picture(run: Run, currency: str) -> Any:
 
 def months_picture(run: Run) -> Any:
     """Net profit by year and month."""
+    from matplotlib.colors import LinearSegmentedColormap  # late
+
     years, grid = month_grid(run)
     figure, axis = _figure(9.5, max(1.4, 0.36 * len(years) + 0.7))
     axis.grid(visible=False)
     top = float(np.nanmax(np.abs(grid))) if len(years) else 1.0
-    colors = importlib.import_module("matplotlib.colors").LinearSegmentedColormap.from_list("ramp", [LOSS, "#FBF9F4", GAIN])
+    colors = LinearSegmentedColormap.from_list("ramp", [LOSS, "#FBF9F4", GAIN])
     if len(years):
         axis.imshow(grid, cmap=colors, vmin=-top, vmax=top, aspect="auto")
     axis.set_xticks(range(12), MONTHS)

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import base64
-import importlib
 import io
 import textwrap
 from pathlib import Path
@@ -85,7 +84,9 @@ def html_report(run: Run, currency: str, tried: int = 1) -> str:
         pictures.append((name, base64.b64encode(held.getvalue()).decode("ascii")))
     title, brief = _title(run)
     record = [*_record_lines(run, tried)]
-    environment = importlib.import_module("jinja2").Environment(autoescape=True)  # slow to import, seldom needed
+    from jinja2 import Environment  # late
+
+    environment = Environment(autoescape=True)
     text: str = environment.from_string(PAGE).render(
         title=title, brief=brief, words=describe(run.strategy), cautions=[c.text for c in cautions(run)], pictures=pictures,
         tables=_tables(run), record=record)
@@ -102,7 +103,9 @@ def write_html(run: Run, path: Path, currency: str, tried: int = 1) -> None:
 
 
 def _text_page(title: str, head: list[str], rows: list[list[str]]) -> Any:
-    figure = importlib.import_module("matplotlib.figure").Figure(figsize=(8.27, 11.69))
+    from matplotlib.figure import Figure  # late
+
+    figure = Figure(figsize=(8.27, 11.69))
     axis = figure.add_axes((0.07, 0.04, 0.86, 0.9))
     axis.axis("off")
     axis.set_title(title, loc="left", fontsize=12)
@@ -116,10 +119,12 @@ def _text_page(title: str, head: list[str], rows: list[list[str]]) -> Any:
 
 def write_pdf(run: Run, path: Path, currency: str, tried: int = 1) -> None:
     """Write the report as PDF, A4. Raises EnvironmentTrouble where the file cannot be written."""
-    pages = importlib.import_module("matplotlib.backends.backend_pdf").PdfPages
+    from matplotlib.backends.backend_pdf import PdfPages  # late
+    from matplotlib.figure import Figure  # late
+
     wrap = textwrap.fill
     title, brief = _title(run)
-    figure = importlib.import_module("matplotlib.figure").Figure(figsize=(8.27, 11.69))
+    figure = Figure(figsize=(8.27, 11.69))
     lines = [wrap(brief, 96), "", wrap(describe(run.strategy), 96), "", *(wrap(f"Look closer: {c.text}", 96)
                                                                         for c in cautions(run)), "",
              *(f"{key}: {value}" for key, value in _record_lines(run, tried))]
@@ -127,7 +132,7 @@ def write_pdf(run: Run, path: Path, currency: str, tried: int = 1) -> None:
     figure.text(0.07, 0.91, "\n".join(wrap(line, 110) if len(line) > 110 else line for line in "\n".join(lines).split("\n")),
                 fontsize=8.5, va="top", linespacing=1.5)
     try:
-        with pages(path, metadata={"Title": title, "CreationDate": None}) as made:
+        with PdfPages(path, metadata={"Title": title, "CreationDate": None}) as made:
             made.savefig(figure)
             for _, picture in _pictures(run, currency):
                 made.savefig(picture)

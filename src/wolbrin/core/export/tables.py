@@ -6,9 +6,10 @@ import json
 import math
 from collections.abc import Mapping
 from pathlib import Path
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
-import pandas as pd
+if TYPE_CHECKING:
+    import pandas as pd
 
 from wolbrin.core.engine.ledger import ledger, order_log
 from wolbrin.core.engine.run import Run
@@ -22,6 +23,8 @@ KINDS = {".csv": "CSV", ".xlsx": "XLSX", ".parquet": "Parquet"}
 
 def frame(columns: Mapping[str, Any]) -> pd.DataFrame:
     """Columns as a table; times keep their zone, UTC."""
+    import pandas as pd  # late
+
     made = pd.DataFrame(dict(columns))
     for name in made.columns:
         if pd.api.types.is_datetime64_any_dtype(made[name]):
@@ -46,6 +49,8 @@ def write_table(columns: Mapping[str, Any], path: Path, sheet: str = "ledger") -
             made.to_parquet(path, index=False)
         else:
             # A spreadsheet knows no time zones; its header says UTC.
+            import pandas as pd  # late
+
             times = [c for c in made.columns if isinstance(made[c].dtype, pd.DatetimeTZDtype)]
             plain = made.assign(**{c: made[c].dt.tz_localize(None) for c in times})
             plain.rename(columns={c: f"{c} (UTC)" for c in times}).to_excel(path, index=False, sheet_name=sheet)

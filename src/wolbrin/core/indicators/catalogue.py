@@ -4,12 +4,12 @@ every list in the program pick it up from there."""
 from __future__ import annotations
 
 import numpy as np
-import talib
 
 from wolbrin.core.errors import UserError
 from wolbrin.core.indicators import kernels, structure
 from wolbrin.core.indicators.library import library
 from wolbrin.core.indicators.model import Floats, Indicator, Output, Param, Values
+from wolbrin.core.indicators.ta import talib
 from wolbrin.core.market.bars import Bars
 from wolbrin.core.market.sessions import NS_A_DAY, NS_A_MINUTE
 from wolbrin.core.market.zones import to_local

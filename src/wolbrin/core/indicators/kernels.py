@@ -3,15 +3,17 @@
 from __future__ import annotations
 
 import numpy as np
-from numba import njit
 from numpy.typing import NDArray
+
+from wolbrin.core.compiled import njit
 
 Floats = NDArray[np.float64]
 Ints = NDArray[np.int64]
+Prices = NDArray[np.float64] | NDArray[np.int32]  # in money or in whole ticks
 
 
 @njit(cache=True, nogil=True)
-def wilder_atr(high: Floats, low: Floats, close: Floats, length: int) -> Floats:
+def wilder_atr(high: Prices, low: Prices, close: Prices, length: int) -> Floats:
     """Average true range, float64[n] in the unit of the inputs; NaN for the first length - 1 bars.
 
     Wilder 1978 (New Concepts in Technical Trading Systems): the first value is the mean of the first `length` true

@@ -15,10 +15,9 @@ from functools import partial
 from typing import Any
 
 import numpy as np
-import talib
-from talib.abstract import Function  # type: ignore[attr-defined]
 
 from wolbrin.core.indicators.model import Floats, Indicator, Output, Param, Values
+from wolbrin.core.indicators.ta import Function, talib
 from wolbrin.core.market.bars import Bars
 
 TABLE = """

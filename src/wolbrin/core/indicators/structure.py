@@ -7,8 +7,9 @@ and value i depends on bars 0 .. i only.
 from __future__ import annotations
 
 import numpy as np
-from numba import njit
 from numpy.typing import NDArray
+
+from wolbrin.core.compiled import njit
 
 Floats = NDArray[np.float64]
 

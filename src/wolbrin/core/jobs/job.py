@@ -332,6 +332,9 @@ class _Walk:
 
     def _land(self) -> None:
         """At a stop or a pause: what workers have in hand is kept and nothing is begun."""
+        if self.job._stop.is_set():
+            for future in [f for f in self.under_way if f.cancel()]:
+                del self.under_way[future]
         wait(self.under_way)
         while self.under_way:
             future, flight = next(iter(self.under_way.items()))

@@ -9,9 +9,9 @@ straddle two sessions.
 from __future__ import annotations
 
 import numpy as np
-from numba import njit
 from numpy.typing import NDArray
 
+from wolbrin.core.compiled import njit
 from wolbrin.core.errors import Door, UserError
 from wolbrin.core.market.intervals import Interval
 from wolbrin.core.market.raw import Raw

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import datetime as dt
-import importlib
 import warnings
 from collections.abc import Iterator
 from contextlib import contextmanager
@@ -43,7 +42,9 @@ class SessionTable:
 
 def _package() -> Any:
     # Loaded when first asked for: that takes a second, and most markets have a weekly schedule of their own.
-    return importlib.import_module("exchange_calendars")
+    import exchange_calendars  # late
+
+    return exchange_calendars
 
 
 @contextmanager

@@ -10,9 +10,9 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 import numpy as np
-from numba import njit
 from numpy.typing import NDArray
 
+from wolbrin.core.compiled import njit
 from wolbrin.core.market.raw import Raw
 from wolbrin.core.market.sessions import NS_A_DAY, NS_A_MINUTE
 from wolbrin.core.market.terms import Terms

@@ -5,8 +5,9 @@ from __future__ import annotations
 from typing import NamedTuple
 
 import numpy as np
-from numba import njit
 from numpy.typing import NDArray
+
+from wolbrin.core.compiled import njit
 
 Floats = NDArray[np.float64]
 Ints = NDArray[np.int64]

@@ -6,9 +6,9 @@ from dataclasses import dataclass
 from functools import cached_property
 
 import numpy as np
-from numba import njit
 from numpy.typing import NDArray
 
+from wolbrin.core.compiled import njit
 from wolbrin.core.engine import codes as k
 from wolbrin.core.engine.run import Run
 from wolbrin.core.measures.drawdown import Episodes, episodes, largest_fall

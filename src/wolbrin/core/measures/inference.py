@@ -4,12 +4,13 @@ from __future__ import annotations
 
 import math
 from dataclasses import dataclass
+from statistics import NormalDist
 
 import numpy as np
 from numpy.typing import NDArray
-from scipy.stats import norm
 
 Floats = NDArray[np.float64]
+NORMAL = NormalDist()  # its inverse is algorithm AS 241 (Wichura 1988), good to 16 digits
 SAME = 1e-9  # amounts closer than this share of the largest in their sum count as equal
 
 
@@ -47,12 +48,12 @@ def sharpe_of_days(x: Floats) -> float:
 
 def p_above(t: float) -> float:
     """Chance of a t so large or larger where the true mean is zero (normal; days are many). NaN stays NaN."""
-    return float(norm.sf(t))
+    return 0.5 * math.erfc(t / math.sqrt(2.0)) if t == t else math.nan
 
 
 def t_needed(p: float) -> float:
     """The t whose `p_above` is p."""
-    return float(norm.isf(p))
+    return -NORMAL.inv_cdf(p)
 
 
 def effective_bets(matrix: Floats) -> float:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from dataclasses import dataclass
 
 import numpy as np
@@ -16,12 +17,16 @@ Floats = NDArray[np.float64]
 NOTABLE, STRONG = 0.4, 0.7
 
 
-def daily_matrix(runs: list[Run]) -> tuple[NDArray[np.int32], Floats]:
-    """Trading dates (int32[d], days since 1970) of any run and daily P/L, float64[d, len(runs)]; 0 on dates on which
-    a run has no bars."""
-    series = [run.daily for run in runs]
+def daily_matrix(runs: Sequence[Run]) -> tuple[NDArray[np.int32], Floats]:
+    """Daily P/L of runs side by side; see `daily_table`."""
+    return daily_table([run.daily for run in runs])
+
+
+def daily_table(series: Sequence[tuple[NDArray[np.int32], Floats]]) -> tuple[NDArray[np.int32], Floats]:
+    """Trading dates (int32[d], days since 1970) of any series and daily P/L, float64[d, len(series)]; 0 on dates on which
+    one has no bars. series: dates and P/L each."""
     dates = np.unique(np.concatenate([s[0] for s in series])) if series else np.zeros(0, np.int32)
-    table = np.zeros((len(dates), len(runs)))
+    table = np.zeros((len(dates), len(series)))
     for column, (days, profit) in enumerate(series):
         table[np.searchsorted(dates, days), column] = profit
     return dates, table

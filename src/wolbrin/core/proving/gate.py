@@ -2,12 +2,16 @@
 
 from __future__ import annotations
 
+from abc import ABC, abstractmethod
 from dataclasses import dataclass, field
-from typing import Any, Protocol
+from typing import Any, ClassVar
+
+from numpy.typing import NDArray
 
 from wolbrin.core.engine.brief import Brief
 from wolbrin.core.engine.prepare import Prepared
 from wolbrin.core.market.bars import Span
+from wolbrin.core.models import Model
 from wolbrin.core.rules.model import Strategy
 
 
@@ -30,7 +34,7 @@ class Case:
 @dataclass(frozen=True)
 class Outcome:
     """figures: the numbers behind the verdict. headline: the one number to show, in words. settings: of the gate; a verdict
-    holds for them only."""
+    holds for them only. tables: larger results (paths, distributions), named columns by name, kept with the verdict."""
 
     gate: str
     passed: bool
@@ -39,29 +43,47 @@ class Outcome:
     inputs: dict[str, Any]
     figures: dict[str, float]
     settings: dict[str, Any] = field(default_factory=dict)
+    tables: dict[str, dict[str, NDArray[Any]]] = field(default_factory=dict)
 
 
-class Gate(Protocol):
-    """key and title name the gate; `opens_holdout` says that running it spends the holdout."""
+@dataclass(frozen=True)
+class Shown:
+    """A figure of a gate's outcome that tables show. scale: what it is multiplied by; end: what follows it."""
 
-    @property
-    def key(self) -> str: ...
+    key: str
+    title: str
+    digits: int
+    scale: float = 1.0
+    end: str = ""
 
-    @property
-    def title(self) -> str: ...
 
-    @property
-    def opens_holdout(self) -> bool: ...
+class NoSettings(Model):
+    """For a gate on which nothing can be set."""
+
+
+@dataclass(frozen=True)
+class Gate(ABC):
+    """One screening test. options: what is set on it, a model with defaults and bounds; a verdict holds for them only.
+
+    key and title name the gate, in dossiers, tables and on the command line. opens_holdout: running it spends the holdout.
+    shown: figures of its outcome that tables show.
+    """
+
+    options: Model = NoSettings()
+    key: ClassVar[str]
+    title: ClassVar[str]
+    opens_holdout: ClassVar[bool] = False
+    shown: ClassVar[tuple[Shown, ...]] = ()
 
     @property
     def settings(self) -> dict[str, Any]:
-        """What is set on it, by name."""
-        ...
+        """What is set on it, by name, as JSON."""
+        return self.options.model_dump(mode="json")
 
+    @abstractmethod
     def describe(self) -> str:
         """The threshold in a few words."""
-        ...
 
+    @abstractmethod
     def judge(self, case: Case) -> Outcome:
         """Run the test. Pure: the same case gives the same outcome."""
-        ...

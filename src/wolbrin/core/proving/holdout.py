@@ -3,35 +3,40 @@
 from __future__ import annotations
 
 from dataclasses import dataclass, replace
-from typing import Any
+
+from pydantic import Field
 
 from wolbrin.core.engine.run import backtest
 from wolbrin.core.measures.catalogue import measure
 from wolbrin.core.measures.facts import Facts
 from wolbrin.core.measures.wording import number
-from wolbrin.core.proving.gate import Case, Outcome
+from wolbrin.core.models import Model
+from wolbrin.core.proving.gate import Case, Gate, Outcome, Shown
 
 KEYS = ("net", "trades", "profit_factor", "win_rate", "average", "t", "t_daily", "max_drawdown", "return_drawdown", "sharpe")
 HOLDOUT = "holdout"
 
 
+class HoldoutSettings(Model):
+    """What is asked of the sealed span, beside a t of daily results that rises with every opening of the project."""
+
+    least_trades: int = Field(30, ge=1)
+    least_profit_factor: float = Field(1.1, ge=0)
+
+
 @dataclass(frozen=True)
-class HoldoutGate:
+class HoldoutGate(Gate):
     """Runs the strategy on the span that no search has seen. Beside trades and profit factor it asks a t of the daily
     results that rises with every opening of the project, so that luck is not found by opening often."""
 
-    least_trades: int = 30
-    least_profit_factor: float = 1.1
-    key: str = HOLDOUT
-    title: str = "Holdout"
-    opens_holdout: bool = True
-
-    @property
-    def settings(self) -> dict[str, Any]:
-        return {"least_trades": self.least_trades, "least_profit_factor": self.least_profit_factor}
+    options: HoldoutSettings = HoldoutSettings()
+    key = HOLDOUT
+    title = "Holdout"
+    opens_holdout = True
+    shown = (Shown("profit_factor", "holdout PF", 2), Shown("t_daily", "holdout t", 2), Shown("net", "holdout net", 0))
 
     def describe(self) -> str:
-        return f"PF \u2265 {self.least_profit_factor:g}, t above luck, {self.least_trades} trades"
+        return f"PF \u2265 {self.options.least_profit_factor:g}, t above luck, {self.options.least_trades} trades"
 
     def judge(self, case: Case) -> Outcome:
         if case.opened is None:
@@ -45,12 +50,12 @@ class HoldoutGate:
         def say(passed: bool, reason: str, headline: str) -> Outcome:
             return Outcome(self.key, passed, reason, headline, inputs, figures, self.settings)
 
-        if trades < self.least_trades:
-            return say(False, f"Only {trades} trades in the holdout, needs {self.least_trades}.", f"{trades} trades")
+        if trades < self.options.least_trades:
+            return say(False, f"Only {trades} trades in the holdout, needs {self.options.least_trades}.", f"{trades} trades")
         words = f"Profit factor {number(factor, 2)} over {trades} unseen trades, net {number(figures['net'])}"
         # A ledger without a losing trade has no profit factor; it is judged by its sign.
-        if not (factor >= self.least_profit_factor or (factor != factor and figures["net"] > 0)):
-            return say(False, f"{words}; needs {self.least_profit_factor:g}.", f"profit factor {number(factor, 2)}")
+        if not (factor >= self.options.least_profit_factor or (factor != factor and figures["net"] > 0)):
+            return say(False, f"{words}; needs {self.options.least_profit_factor:g}.", f"profit factor {number(factor, 2)}")
         words = f"{words}; t of daily results {number(t, 2)}"
         if not t >= case.t_needed:
             return say(False, f"{words}, needs {number(case.t_needed, 2)} at this opening.", f"t {number(t, 2)}")

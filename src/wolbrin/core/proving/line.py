@@ -1,19 +1,19 @@
-"""The ordered line of gates. To add a gate: implement `gate.Gate`, list it here."""
+"""The ordered line of gates. To add a gate: implement `gate.Gate`, list it here;
+the window, the command line, dossiers and exports take it from this list."""
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 
 from wolbrin.core.proving.gate import Case, Gate, Outcome
 from wolbrin.core.proving.holdout import HoldoutGate
 from wolbrin.core.proving.monte_carlo import MonteCarloGate
 
-GATES: tuple[Gate, ...] = (MonteCarloGate(), HoldoutGate())
-TITLES = {g.key: g.title for g in GATES}
+GATES: list[Gate] = [MonteCarloGate(), HoldoutGate()]
 Opener = Callable[[Case, Gate], Outcome]
 
 
-def walk_line(case: Case, gates: tuple[Gate, ...] = GATES, *, open_holdout: Opener | None = None) -> list[Outcome]:
+def walk_line(case: Case, gates: Sequence[Gate] = GATES, *, open_holdout: Opener | None = None) -> list[Outcome]:
     """Judge a case gate by gate, stopping where it falls.
 
     open_holdout: opens the seal for a gate that needs it, counts that, and judges; without it the holdout stays sealed.

@@ -4,17 +4,19 @@ from __future__ import annotations
 
 import math
 from dataclasses import dataclass
-from typing import Any
 
 import numpy as np
-from numba import njit
 from numpy.typing import NDArray
+from pydantic import Field
 
+from wolbrin.core.compiled import njit
 from wolbrin.core.engine.run import backtest
 from wolbrin.core.measures.wording import number
-from wolbrin.core.proving.gate import Case, Outcome
+from wolbrin.core.models import Model
+from wolbrin.core.proving.gate import Case, Gate, Outcome, Shown
 
 Floats = NDArray[np.float64]
+QUANTILES = 201  # of each distribution that are kept with the verdict
 
 
 @njit(cache=True, nogil=True)
@@ -95,25 +97,29 @@ def risk_of_ruin(paths: Paths, level: float) -> float:
     return float(np.mean(paths.lowest <= level)) if len(paths.lowest) else math.nan
 
 
+class MonteCarloSettings(Model):
+    """paths: how many. least_return_drawdown: net over the median drawdown of reshuffled trades. ruin_share: of the capital,
+    whose loss is ruin; largest_risk: share of paths drawn with replacement that may come to it."""
+
+    paths: int = Field(10_000, ge=10, le=1_000_000)
+    least_return_drawdown: float = 2.0
+    ruin_share: float = Field(0.5, gt=0, le=1)
+    largest_risk: float = Field(0.01, ge=0, le=1)
+
+
 @dataclass(frozen=True)
-class MonteCarloGate:
+class MonteCarloGate(Gate):
     """Reshuffles the training trades for the drawdown, draws them with replacement for the risk of ruin."""
 
-    paths: int = 10_000
-    least_return_drawdown: float = 2.0
-    ruin_share: float = 0.5
-    largest_risk: float = 0.01
-    key: str = "monte_carlo"
-    title: str = "Monte Carlo"
-    opens_holdout: bool = False
-
-    @property
-    def settings(self) -> dict[str, Any]:
-        return {"paths": self.paths, "least_return_drawdown": self.least_return_drawdown, "ruin_share": self.ruin_share,
-                "largest_risk": self.largest_risk}
+    options: MonteCarloSettings = MonteCarloSettings()
+    key = "monte_carlo"
+    title = "Monte Carlo"
+    shown = (Shown("return_drawdown_median", "MC median ret/dd", 2), Shown("drawdown_95", "MC 95% drawdown", 0),
+             Shown("risk_of_ruin", "risk of ruin", 1, 100.0, "%"))
 
     def describe(self) -> str:
-        return f"median ret/dd \u2265 {self.least_return_drawdown:g}, risk of ruin \u2264 {self.largest_risk:.0%}"
+        o = self.options
+        return f"median ret/dd \u2265 {o.least_return_drawdown:g}, risk of ruin \u2264 {o.largest_risk:.0%}"
 
     def judge(self, case: Case) -> Outcome:
         run = backtest(case.history, case.strategy, case.brief, detail=False)
@@ -122,24 +128,27 @@ class MonteCarloGate:
             return Outcome(self.key, False, f"{len(run)} trades are too few to reshuffle.", "too few trades", inputs,
                            {"trades": float(len(run))}, self.settings)
         capital = case.brief.capital
-        mixed = simulate_paths(run.profits, capital, self.paths, seed=case.seed)
-        drawn = simulate_paths(run.profits, capital, self.paths, replace=True, seed=case.seed + 1)
-        risk = risk_of_ruin(drawn, capital * (1.0 - self.ruin_share))
+        mixed = simulate_paths(run.profits, capital, self.options.paths, seed=case.seed)
+        drawn = simulate_paths(run.profits, capital, self.options.paths, replace=True, seed=case.seed + 1)
+        risk = risk_of_ruin(drawn, capital * (1.0 - self.options.ruin_share))
         net = float(run.profits.sum())
         median, p95, p99 = (float(x) for x in np.percentile(mixed.drawdown, (50, 95, 99)))
         ratio = net / median if median > 0 else math.inf
-        passed = ratio >= self.least_return_drawdown and risk <= self.largest_risk
-        if ratio < self.least_return_drawdown:
+        passed = ratio >= self.options.least_return_drawdown and risk <= self.options.largest_risk
+        if ratio < self.options.least_return_drawdown:
             reason = (f"Reshuffled, the median drawdown is {number(median)}: return over drawdown {number(ratio, 2)}, "
-                      f"needs {self.least_return_drawdown:g}.")
-        elif risk > self.largest_risk:
-            reason = (f"{risk:.1%} of the paths lose {self.ruin_share:.0%} of the capital, at most "
-                      f"{self.largest_risk:.0%} are allowed.")
+                      f"needs {self.options.least_return_drawdown:g}.")
+        elif risk > self.options.largest_risk:
+            reason = (f"{risk:.1%} of the paths lose {self.options.ruin_share:.0%} of the capital, at most "
+                      f"{self.options.largest_risk:.0%} are allowed.")
         else:
             reason = (f"Median return over drawdown {number(ratio, 2)}; 95% of the paths stay above a drawdown of "
                       f"{number(p95)}; risk of ruin {risk:.1%}.")
         figures = {"return_drawdown_median": ratio, "drawdown_median": median, "drawdown_95": p95,
                    "drawdown_99": p99, "risk_of_ruin": risk, "net": net,
                    "end_5": float(np.percentile(drawn.end - capital, 5))}
-        return Outcome(self.key, passed, reason, f"median ret/dd {number(ratio, 2)}", inputs, figures,
-                       self.settings)
+        at = np.linspace(0.0, 100.0, QUANTILES)
+        spread = {"percent": at, "drawdown": np.percentile(mixed.drawdown, at), "lowest": np.percentile(drawn.lowest, at),
+                  "end": np.percentile(drawn.end, at)}
+        return Outcome(self.key, passed, reason, f"median ret/dd {number(ratio, 2)}", inputs, figures, self.settings,
+                       {"distributions": spread})

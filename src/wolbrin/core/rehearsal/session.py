@@ -31,6 +31,39 @@ class Snapshot:
     run: Run
 
 
+@dataclass(frozen=True)
+class TradeSeen:
+    """The latest trade of a run, as a chart marks it. entry, exit: bar and price; stop, target: levels in price, NaN without
+    one. gains: gross above zero. reason: of the exit, "now" while it is open."""
+
+    entry: tuple[int, float]
+    exit: tuple[int, float]
+    side: int
+    stop: float
+    target: float
+    gains: bool
+    reason: str
+
+
+def latest_trade(snapshot: Snapshot) -> TradeSeen | None:
+    """The trade that is open or was closed last; None before any."""
+    run = snapshot.run
+    if not len(run):
+        return None
+    t, bars = run.trades_i[-1], run.bars
+    stop, target = (float(bars.to_price(int(t[c]))) if t[c] != k.NO_LEVEL else float("nan") for c in (k.T_STOP, k.T_TARGET))
+    return TradeSeen((int(t[k.T_ENTRY_BAR]), float(bars.to_price(int(t[k.T_ENTRY])))),
+                     (int(t[k.T_EXIT_BAR]), float(bars.to_price(int(t[k.T_EXIT])))), int(t[k.T_SIDE]), stop, target,
+                     bool(run.trades_f[-1, k.F_GROSS] > 0),
+                     "now" if snapshot.position else k.REASONS[int(t[k.T_REASON])])
+
+
+def closed_profit(snapshot: Snapshot) -> float:
+    """Net of the trades that are closed, account money."""
+    run = snapshot.run
+    return float(run.profits.sum()) - (float(run.trades_f[-1, k.F_NET]) if snapshot.position else 0.0)
+
+
 class Rehearsal:
     """Plays the bars of `span` through a strategy in order.
 

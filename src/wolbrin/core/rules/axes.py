@@ -54,14 +54,19 @@ def size_of(axes: Sequence[Axis]) -> int:
     return int(np.prod([len(a.values) for a in axes], dtype=object)) if axes else 0
 
 
-def combinations(axes: Sequence[Axis], most: int) -> list[Values]:
-    """All combinations, the last axis running fastest. Raises UserError where there are none, or more than `most`."""
-    if not axes:
-        raise UserError("no number is chosen", "sweep", "Tick at least one number to vary.")
+def check_size(axes: Sequence[Axis], most: int) -> None:
+    """Raises UserError where there are more than `most` combinations."""
     size = size_of(axes)
     if size > most:
         raise UserError(f"{size:,} combinations are more than are tried at once ({most:,})", "sweep",
                         "Narrow a range or enlarge a step.")
+
+
+def combinations(axes: Sequence[Axis], most: int) -> list[Values]:
+    """All combinations, the last axis running fastest. Raises UserError where there are none, or more than `most`."""
+    if not axes:
+        raise UserError("no number is chosen", "sweep", "Tick at least one number to vary.")
+    check_size(axes, most)
     return list(product(*(a.values for a in axes)))
 
 

@@ -3,8 +3,9 @@
 from __future__ import annotations
 
 import numpy as np
-from numba import njit
 from numpy.typing import NDArray
+
+from wolbrin.core.compiled import njit
 
 Floats = NDArray[np.float64]
 Flags = NDArray[np.uint8]

@@ -10,9 +10,9 @@ from __future__ import annotations
 from collections.abc import Mapping
 
 import numpy as np
-from numba import njit
 from numpy.typing import NDArray
 
+from wolbrin.core.compiled import njit
 from wolbrin.core.indicators.columns import Columns
 from wolbrin.core.indicators.model import Floats
 from wolbrin.core.indicators.structure import rank_of

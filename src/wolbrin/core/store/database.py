@@ -13,10 +13,14 @@ from pathlib import Path
 from threading import RLock
 from typing import Any
 
+import numpy as np
+from numpy.typing import NDArray
+
 from wolbrin.core.errors import EnvironmentTrouble, UserError
 from wolbrin.core.store.schema import migrate
 
 DATABASE = "project.sqlite"
+READ_IN_PLACE = 1 << 30  # bytes of the database that readers look at without copying
 PATIENCE = 20.0  # seconds that a change waits for another program's
 
 
@@ -112,20 +116,34 @@ class Database:
 
     def read(self, sql: str, *values: Any) -> list[sqlite3.Row]:
         """Rows as they were last committed, beside whatever writes: never waits for a change or for another reader."""
-        reader = getattr(self._local, "reader", None)
-        if reader is None:
-            reader = sqlite3.connect(f"file:{self.path.as_posix()}?mode=ro", uri=True, isolation_level=None,
-                                     check_same_thread=False, timeout=PATIENCE)
-            reader.row_factory = sqlite3.Row
-            with self._lock:
-                self._readers.append(reader)
-            self._local.reader = reader
+        return self._read(sql, values, sqlite3.Row)
+
+    def read_ids(self, sql: str, *values: Any) -> NDArray[np.int64]:
+        """The first column of what `read` would give, int64[n]; for very many rows."""
+        found = self._read(sql, values, None)
+        return np.fromiter((row[0] for row in found), np.int64, len(found))
+
+    def _read(self, sql: str, values: tuple[Any, ...], made: Any) -> list[Any]:
         try:
-            return reader.execute(sql, values).fetchall()
+            cursor = self._reader().cursor()
+            cursor.row_factory = made
+            return cursor.execute(sql, values).fetchall()
         except (sqlite3.OperationalError, sqlite3.DatabaseError) as err:
             if isinstance(err, sqlite3.ProgrammingError) or "syntax" in str(err):
                 raise
             raise trouble(err, self.path) from err
+
+    def _reader(self) -> sqlite3.Connection:
+        """This thread's connection for reading."""
+        reader: sqlite3.Connection | None = getattr(self._local, "reader", None)
+        if reader is None:
+            reader = sqlite3.connect(f"file:{self.path.as_posix()}?mode=ro", uri=True, isolation_level=None,
+                                     check_same_thread=False, timeout=PATIENCE)
+            reader.execute(f"PRAGMA mmap_size = {READ_IN_PLACE}")
+            with self._lock:
+                self._readers.append(reader)
+            self._local.reader = reader
+        return reader
 
     def get_value(self, key: str, default: Any = None) -> Any:
         """A small piece of remembered state (window layout, last place)."""

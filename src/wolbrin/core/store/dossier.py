@@ -15,11 +15,18 @@ from wolbrin.core.proving.gate import Outcome
 from wolbrin.core.rules.model import Strategy
 from wolbrin.core.search.candidate import Candidate
 from wolbrin.core.store.database import Database, now, unsettle
+from wolbrin.core.store.results import Results
 from wolbrin.core.store.searches import Searches
 from wolbrin.core.store.settings import OwnSpan
 from wolbrin.core.store.shelf import Kept, Shelf, decode, encode
+from wolbrin.core.store.tables import Columns
 
 PASSES, FALLS = "passes", "falls"
+
+
+def evidence_owner(id: int) -> str:
+    """The owner's name of a verdict's tables."""
+    return f"evidence {id}"
 
 
 @dataclass(frozen=True)
@@ -35,6 +42,7 @@ class Evidence:
     reason: str
     settings: dict[str, Any]
     record: Record | None = None
+    id: int = 0
 
 
 @dataclass(frozen=True)
@@ -55,6 +63,7 @@ class Dossiers:
         self.db = db
         self.searches = Searches(db)
         self.on_shelf = Shelf(db)
+        self.results = Results(db)
 
     def _record(self, text: str | None, what: str) -> Record:
         return read_record(json.loads(text or "{}"), f"{self.db.folder}, {what}")
@@ -101,16 +110,22 @@ class Dossiers:
     def testify(self, hash: str, market: str, interval: int, outcome: Outcome, record: Record) -> None:
         """Add a gate's outcome to a strategy's dossier, under the record it was judged on."""
         with self.db.transaction() as db:
-            db.execute("INSERT INTO evidence (created, hash, market, interval, gate, inputs, outcome, verdict, reason, "
-                       "record, record_key, settings) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",
+            made = db.execute("INSERT INTO evidence (created, hash, market, interval, gate, inputs, outcome, verdict, "
+                              "reason, record, record_key, settings) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",
                        (now(), hash, market, interval, outcome.gate, encode(outcome.inputs), encode(outcome.figures),
                         PASSES if outcome.passed else FALLS, outcome.reason, record.model_dump_json(), record.key,
                         json.dumps(outcome.settings, sort_keys=True)))
+            for name, columns in outcome.tables.items():
+                self.results.add(evidence_owner(int(made.lastrowid or 0)), name, columns)
             unsettle(db, hash, market)
+
+    def table(self, evidence: int, name: str) -> Columns:
+        """A table that was kept with a verdict, by its columns; none where there is no such table."""
+        return self.results.table(evidence_owner(evidence), name)
 
     def _evidence(self, rows: list[Any]) -> list[Evidence]:
         return [Evidence(r["gate"], r["created"], json.loads(r["inputs"]), decode(r["outcome"]), r["verdict"], r["reason"],
-                         json.loads(r["settings"]), self._record(r["record"], "evidence") if r["record"] else None)
+                         json.loads(r["settings"]), self._record(r["record"], "evidence") if r["record"] else None, r["id"])
                 for r in rows]
 
     def evidence(self, hash: str, market: str, interval: int) -> list[Evidence]:

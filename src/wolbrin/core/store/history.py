@@ -8,8 +8,6 @@ from dataclasses import dataclass, replace
 from pathlib import Path
 
 import numpy as np
-import pyarrow as pa
-import pyarrow.parquet as pq
 
 from wolbrin.core.errors import Door, EnvironmentTrouble, UserError
 from wolbrin.core.market.activity import by_activity
@@ -26,6 +24,9 @@ BEFORE = " before"  # how the adjustment of a future is called that was made whe
 
 def write_raw(path: Path, raw: Raw) -> None:
     """Write rows so that a crash leaves either the old file or the new one."""
+    import pyarrow as pa  # late
+    import pyarrow.parquet as pq  # late
+
     columns = {"time": pa.array(raw.time, pa.timestamp("ns", "UTC"))}
     if raw.interval:
         columns |= {name: getattr(raw, name) for name in PRICES}
@@ -46,6 +47,9 @@ def write_raw(path: Path, raw: Raw) -> None:
 
 def read_raw(path: Path, interval: int) -> Raw:
     """Read rows back as they were written; interval 0 for ticks."""
+    import pyarrow as pa  # late
+    import pyarrow.parquet as pq  # late
+
     try:
         table = pq.read_table(path, memory_map=True)
         column = {name: table.column(name).to_numpy() for name in table.column_names}

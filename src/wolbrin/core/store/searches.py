@@ -86,8 +86,8 @@ class Searches:
             return int(made.lastrowid or 0)
 
     def advance(self, id: int, tried: int, kept: int, sharpe: Sequence[Tally] = ()) -> None:
-        """Add to what a search has tried and kept; sharpe: daily Sharpe ratios of what was tried since the last time, piece by
-        piece, so that the sum does not depend on how many were committed together."""
+        """Add to what a search has tried and kept; sharpe: daily Sharpe ratios of what was tried since the last time, piece
+        by piece, so that the sum does not depend on how many were committed together."""
         with self.db.transaction() as db:
             row = db.execute("SELECT * FROM searches WHERE id = ?", (id,)).fetchone()
             t = now_tally(row)

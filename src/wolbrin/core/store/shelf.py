@@ -88,13 +88,14 @@ class Line:
 @dataclass(frozen=True)
 class Wanted:
     """Which rows, in which order. sort: a key of TEXTS, NUMBERS or SUMMARY. filters: key to text, as people write them
-    (part of a text, or a comparison such as "> 2"). ticked, search: only those ticked, only those of a search."""
+    (part of a text, or a comparison such as "> 2"). ticked, search, stands: only those ticked, of a search, that stand so."""
 
     sort: str = "id"
     down: bool = False
     filters: Mapping[str, str] = field(default_factory=dict)
     ticked: bool = False
     search: int | None = None
+    stands: str = ""
 
 
 def column_of(key: str) -> str:
@@ -125,9 +126,8 @@ class Shelf:
         where, values = self._where(wanted)
         column, way = column_of(wanted.sort), "DESC" if wanted.down else "ASC"
         collate = " COLLATE NOCASE" if wanted.sort in TEXTS and wanted.sort not in ("stands", "created") else ""
-        rows = self.db.read(f"SELECT c.id FROM {_table(wanted)} {where} ORDER BY {column}{collate} {way} NULLS LAST, "
-                            f"c.id {way}", *values)
-        return np.fromiter((r[0] for r in rows), np.int64, len(rows))
+        return self.db.read_ids(f"SELECT c.id FROM {_table(wanted)} {where} ORDER BY {column}{collate} {way} NULLS LAST, "
+                                f"c.id {way}", *values)
 
     def count(self, wanted: Wanted = Wanted()) -> int:
         """How many rows there are."""
@@ -135,12 +135,16 @@ class Shelf:
         return int(self.db.read(f"SELECT count(*) FROM {_table(wanted)} {where}", *values)[0][0])
 
     def _where(self, wanted: Wanted) -> tuple[str, list[Any]]:
-        parts, values = [], []
+        parts: list[str] = []
+        values: list[Any] = []
         if wanted.ticked:
             parts.append("c.ticked")
         if wanted.search is not None:
             parts.append("c.search = ?")
             values.append(wanted.search)
+        if wanted.stands:
+            parts.append("c.stands = ?")
+            values.append(wanted.stands)
         for key, text in wanted.filters.items():
             if text.strip():
                 sql, value = _condition(key, text)
@@ -163,6 +167,22 @@ class Shelf:
                                       r["by_now"], r["stands"] or "open", bool(r["ticked"]), r["tags"], r["words"],
                                       f"{r['made']}, {r['by_now']:,} tried", values, np.frombuffer(r["spark"], np.float32))
         return [found[i] for i in wanted if i in found]
+
+    def lines_with_records(self, ids: Iterable[int]) -> list[tuple[Line, Record]]:
+        """Rows, each with the record of its run."""
+        lines = self.lines(ids)
+        found: dict[int, Record] = {}
+        for part in _portions([line.id for line in lines]):
+            for r in self.db.read(f"SELECT candidate, record FROM bodies WHERE candidate IN ({','.join('?' * len(part))})",
+                                  *part):
+                found[r["candidate"]] = read_record(json.loads(r["record"] or "{}"), "candidate")
+        return [(line, found[line.id]) for line in lines if line.id in found]
+
+    def of_rules(self, hash: str, market: str, interval: int) -> Line | None:
+        """The candidate of these rules on a market at an interval; None where there is none."""
+        found = self.db.rows("SELECT id FROM candidates WHERE hash = ? AND market = ? AND interval = ?", hash, market,
+                             interval)
+        return next(iter(self.lines([r["id"] for r in found])), None)
 
     def named(self, name: str) -> list[int]:
         """Ids of candidates of that id or name."""

@@ -4,15 +4,16 @@ from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
 from pathlib import Path
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
-import pyarrow as pa
-import pyarrow.parquet as pq
 from numpy.typing import NDArray
 
 from wolbrin.core.errors import EnvironmentTrouble
 from wolbrin.core.store.files import digest_of, write_whole
+
+if TYPE_CHECKING:
+    import pyarrow as pa
 
 Array = NDArray[Any]
 Columns = dict[str, Array]
@@ -24,6 +25,8 @@ def rows_of(columns: Mapping[str, Array]) -> int:
 
 
 def _arrow(columns: Mapping[str, Array]) -> pa.Table:
+    import pyarrow as pa  # late
+
     made = {}
     for name, values in columns.items():
         if values.ndim == 2:
@@ -35,6 +38,8 @@ def _arrow(columns: Mapping[str, Array]) -> pa.Table:
 
 
 def _columns(table: pa.Table) -> Columns:
+    import pyarrow as pa  # late
+
     found: Columns = {}
     for field in table.schema:
         column = table.column(field.name).combine_chunks()
@@ -50,6 +55,8 @@ def _columns(table: pa.Table) -> Columns:
 
 def write_table(path: Path, columns: Mapping[str, Array]) -> str:
     """Write a table; values are numbers, [n] or [n, width]. Returns the file's digest."""
+    import pyarrow.parquet as pq  # late
+
     write_whole(path, lambda partial: pq.write_table(_arrow(columns), partial, compression="zstd"), "file of results")
     return digest_of(path)
 
@@ -60,6 +67,9 @@ def read_table(path: Path, digest: str, wanted: Sequence[str] | None = None) -> 
     Raises:
         EnvironmentTrouble: it is missing, cut short or changed.
     """
+    import pyarrow as pa  # late
+    import pyarrow.parquet as pq  # late
+
     remedy = "Restore it from a backup, or run that work again; all else stays in use."
     try:
         if digest_of(path) != digest:
@@ -75,6 +85,8 @@ def read_table(path: Path, digest: str, wanted: Sequence[str] | None = None) -> 
 
 def pack_table(columns: Mapping[str, Array]) -> bytes:
     """A table as bytes (Arrow's stream format, zstd)."""
+    import pyarrow as pa  # late
+
     table = _arrow(columns)
     sink = pa.BufferOutputStream()
     with pa.ipc.new_stream(sink, table.schema, options=pa.ipc.IpcWriteOptions(compression="zstd")) as writer:
@@ -84,6 +96,8 @@ def pack_table(columns: Mapping[str, Array]) -> bytes:
 
 def unpack_table(data: bytes, wanted: Sequence[str] | None = None) -> Columns:
     """What `pack_table` made."""
+    import pyarrow as pa  # late
+
     table = pa.ipc.open_stream(data).read_all()
     return _columns(table.select(list(wanted)) if wanted is not None else table)
 

@@ -12,9 +12,9 @@ import dataclasses
 from dataclasses import dataclass
 
 import numpy as np
-from numba import njit
 from numpy.typing import NDArray
 
+from wolbrin.core.compiled import njit
 from wolbrin.core.engine.prepare import FineBars, Prepared
 from wolbrin.core.market.bars import Bars
 from wolbrin.core.market.sessions import NS_A_DAY, NS_A_MINUTE

@@ -175,6 +175,12 @@ def read_discover(project: Project, search: int) -> DiscoverResult:
                           c.get("met", 0), c.get("kept", 0), c.get("twins", 0), stored.unfinished)
 
 
+def last_discover(project: Project) -> DiscoverResult | None:
+    """The newest search, as far as it came; None where there is none that says where it stood."""
+    found = [s for s in Searches(project).all([KIND]) if s.cursor is not None]
+    return read_discover(project, found[-1].id) if found else None
+
+
 def daily_sample(project: Project, search: int) -> tuple[Days, NDArray[np.int64], NDArray[np.float32]]:
     """A uniform sample of all draws of a search, at most SAMPLE: trading dates int32[d], numbers of the draws int64[n] and
     their daily P/L float32[n, d], NaN before a run begins."""

@@ -17,15 +17,19 @@ Resume = Callable[[Project, int, Callable[[Any], None]], tuple[Job, Any]]
 
 @dataclass(frozen=True)
 class Tool:
-    """A kind of search. lane: where its pieces run. resume: makes the job that goes on, and its result."""
+    """A kind of search. lane: where its pieces run. place: where it is looked at. resume: makes the job that goes on, and its
+    result."""
 
     kind: str
     lane: Kind
+    place: str
     resume: Resume
 
 
-TOOLS = (Tool(sweeping.KIND, "threads", sweeping.resume_sweep), Tool(trialing.KIND, "threads", trialing.resume_trial),
-         Tool(discovering.KIND, "processes", discovering.resume_discover))
+TOOLS = (Tool(sweeping.KIND, "threads", "sweep", sweeping.resume_sweep),
+         Tool(trialing.KIND, "threads", "study", trialing.resume_trial),
+
+         Tool(discovering.KIND, "processes", "discover", discovering.resume_discover))
 
 
 def tool_of(search: StoredSearch) -> Tool:

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass, replace
 from typing import Any
 
@@ -55,7 +55,7 @@ def case_of(footing: Footing, subject: Subject, unseen: Span) -> Case:
     return Case(subject.strategy, history, subject_brief(footing, subject, history), unseen, subject.tried)
 
 
-def prove_job(project: Project, subjects: list[Subject], *, open_holdout: bool, gates: tuple[Gate, ...] = GATES,
+def prove_job(project: Project, subjects: list[Subject], *, open_holdout: bool, gates: Sequence[Gate] = GATES,
               notify: Callable[[Proved], None] = lambda proved: None) -> Job:
     """Prepare the line for several subjects, under the settings as they are now.
 

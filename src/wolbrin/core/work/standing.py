@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+from collections.abc import Sequence
 from dataclasses import dataclass
 
 from wolbrin.core.engine.record import NOT_RECORDED, Record, read_record
@@ -33,7 +34,7 @@ class Place:
 class Standings:
     """Where candidates stand. Ask it for one after the other; verdicts are read for whom they are asked."""
 
-    def __init__(self, project: Database, gates: tuple[Gate, ...] = GATES) -> None:
+    def __init__(self, project: Database, gates: Sequence[Gate] = GATES) -> None:
         self._gates = gates
         self._dossiers = Dossiers(project)
         self._finals = HoldoutBook(project).finals()
@@ -99,7 +100,7 @@ class Standings:
         return ""
 
 
-def restand(project: Database, gates: tuple[Gate, ...] = GATES) -> int:
+def restand(project: Database, gates: Sequence[Gate] = GATES) -> int:
     """Work out where candidates stand where that is open since a verdict, a record or the line changed, and write it beside
     them on the Shelf. Returns how many. Cheap where nothing changed; many at once belong off the interface thread."""
     line = json.dumps([(g.key, g.title, g.settings) for g in gates], sort_keys=True)

@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable
 from dataclasses import dataclass, field
 from functools import cached_property
+from threading import Lock
 from typing import Any
 
 import numpy as np
@@ -101,7 +102,8 @@ class SweepResult:
     total: int = 0
     refused: int = 0
     unfinished: bool = False
-    _parts: list[tuple[Floats, Floats]] = field(default_factory=list)
+    _parts: list[tuple[Floats, Floats]] = field(default_factory=list, repr=False)
+    _lock: Any = field(default_factory=Lock, repr=False, compare=False)
 
     @property
     def count(self) -> int:
@@ -109,15 +111,19 @@ class SweepResult:
         return sum(len(s) for s, _ in self._parts)
 
     def add(self, settings: Floats, figures: Floats) -> None:
-        """Take rows in."""
+        """Take rows in; on any thread."""
         if len(settings):
-            self._parts.append((settings, figures))
+            with self._lock:
+                self._parts.append((settings, figures))
 
     def table(self) -> tuple[Floats, Floats]:
-        """All rows."""
-        if len(self._parts) > 1:
-            self._parts[:] = [(np.concatenate([s for s, _ in self._parts]), np.concatenate([f for _, f in self._parts]))]
-        return self._parts[0] if self._parts else (np.zeros((0, len(self.request.axes))), np.zeros((0, len(SUMMARY))))
+        """All rows; on any thread."""
+        with self._lock:
+            if len(self._parts) > 1:
+                self._parts = [(np.concatenate([s for s, _ in self._parts]), np.concatenate([f for _, f in self._parts]))]
+            if self._parts:
+                return self._parts[0]
+        return np.zeros((0, len(self.request.axes))), np.zeros((0, len(SUMMARY)))
 
 
 def _job(project: Project, work: SweepWork, result: SweepResult, every: list[Values], first: int,

@@ -3,12 +3,8 @@
 from __future__ import annotations
 
 import datetime as dt
-import hashlib
-import os
 from collections.abc import Callable
-from pathlib import Path
 
-import numba
 import numpy as np
 
 from wolbrin.core.engine.brief import Brief
@@ -22,22 +18,7 @@ from wolbrin.core.measures.catalogue import measure
 from wolbrin.core.measures.facts import Facts
 from wolbrin.core.proving.monte_carlo import simulate_paths
 from wolbrin.core.rules.model import Condition, Distance, FieldOperand, IndicatorOperand, Row, Side, Strategy
-
-
-def _mark() -> Path:
-    """A file whose name changes with every kernel's source, with numba, and with where the code lies."""
-    core = Path(__file__).parents[1]
-    digest = hashlib.sha256(f"{numba.__version__}{core}".encode())
-    for source in sorted(core.rglob("*.py")):
-        if b"njit" in (text := source.read_bytes()):
-            digest.update(text)
-    folder = Path(os.environ.get("NUMBA_CACHE_DIR") or Path(__file__).parent / "__pycache__")
-    return folder / f"warm-{digest.hexdigest()[:16]}"
-
-
-def is_warm() -> bool:
-    """Whether all kernels of this very code have been compiled and kept on disk before."""
-    return _mark().exists()
+from wolbrin.core.work.warmed import mark_file
 
 
 def _tiny() -> Bars:
@@ -71,7 +52,7 @@ def warm(report: Callable[[str, int, int], None] = lambda what, done, total: Non
     for done, (what, act) in enumerate(steps):
         report(what, done, len(steps))
         act()
-    mark = _mark()
+    mark = mark_file()
     try:
         mark.parent.mkdir(parents=True, exist_ok=True)
         mark.touch()

@@ -7,19 +7,19 @@ from typing import Any
 from PySide6.QtCore import Qt
 from PySide6.QtWidgets import QComboBox, QDoubleSpinBox, QFormLayout, QSpinBox, QStackedWidget, QWidget
 
+from wolbrin.app.candidates import Found
 from wolbrin.app.parts import Empty, button, column, hairline, label, row
+from wolbrin.app.places.discover.state import DiscoverState
 from wolbrin.app.places.place import Place
 from wolbrin.app.session import Session
 from wolbrin.app.shell.actions import Action
 from wolbrin.app.tables.kept import FIGURES, figure, naming, tried_column, words_column
+from wolbrin.app.tables.paged import PagedModel
 from wolbrin.app.tables.view import Table
-from wolbrin.core.jobs import Job, State
 from wolbrin.core.market.intervals import interval_words
 from wolbrin.core.measures.wording import number
 from wolbrin.core.search.grammar import TEMPLATES, Limits
-from wolbrin.core.store.dossier import Kept
-from wolbrin.core.work.discovering import DiscoverRequest, DiscoverResult, discover_job
-from wolbrin.core.work.subject import Subject
+from wolbrin.core.store.shelf import Line
 
 
 def _whole(value: int, low: int, high: int, name: str, step: int = 1) -> QSpinBox:
@@ -39,10 +39,11 @@ class DiscoverPlace(Place):
     def __init__(self, session: Session) -> None:
         super().__init__(session)
         s = session
+        self.state = DiscoverState(s)
         self.sides = QComboBox()
         self.sides.addItems(["both", "long", "short"])
         self.sides.setAccessibleName("Sides")
-        self.rows = _whole(Limits().most_rows, 1, 5, "Most rows in an entry")
+        self.most_rows = _whole(Limits().most_rows, 1, 5, "Most rows in an entry")
         self.trades = _whole(Limits().least_trades, 1, 1_000_000, "Least trades", 50)
         self.factor = QDoubleSpinBox()
         self.factor.setRange(0, 100)
@@ -53,11 +54,13 @@ class DiscoverPlace(Place):
         self.count = _whole(5_000, 8, 10_000_000, "Candidates to try", 1000)
         self.seed = _whole(1, 0, 2_000_000_000, "Seed")
         form = QFormLayout()
-        for name, widget in (("sides", self.sides), ("most rows in an entry", self.rows),
+        for name, widget in (("sides", self.sides), ("most rows in an entry", self.most_rows),
                              ("least trades", self.trades), ("least profit factor", self.factor),
                              ("candidates to try", self.count), ("seed", self.seed)):
             form.addRow(label(name, "muted"), widget)
         self.go = button("Discover", self.start, main=True, tip="Ctrl+Return")
+        self.more = button("Go on", self.state.go_on, tip="Go on with the last search where it was")
+        self.more.hide()
         self.where = label("", wrap=True)
         self.where.setMinimumHeight(38)  # two lines: a word more must not push into the figures below
         self.tried, self.met, self.kept = (label("0", "figure") for _ in range(3))
@@ -70,13 +73,13 @@ class DiscoverPlace(Place):
             label(f"Entries are drawn from {len(TEMPLATES)} families of conditions, {triggers} of which can trigger; "
                   "stops, targets, exits and the short side are drawn too. The same seed gives the same candidates.",
                   "small", wrap=True),
-            row(self.go, None), hairline(), self.where,
+            row(self.go, self.more, None), hairline(), self.where,
             row(column_of(self.tried, "tried"), column_of(self.met, "met the limits"), column_of(self.kept, "kept"),
                 spacing=20), self.luck, None, margins=(0, 0, 14, 0)))
-        get = lambda k: k  # noqa: E731
-        self.table = Table([*naming(get), *(figure(key, get) for key in FIGURES[:3]), figure("return_drawdown", get),
-                            figure("t_daily", get), tried_column(get), words_column(get)], s.theme,
-                           "Found candidates", filters=True)
+        columns = [*naming(), *(figure(key) for key in FIGURES[:3]), figure("return_drawdown"), figure("t_daily"),
+                   tried_column(), words_column()]
+        self.found = PagedModel(columns, s.theme, self.state.finds.lines)
+        self.table = Table(columns, s.theme, "Found candidates", filters=True, model=self.found)
         self.title = label("Found in this search", "heading")
         self.empty = Empty("The machine draws random strategies, tests each on the training span and keeps those that "
                            "meet your limits. Most will fail; that is the point. The holdout stays sealed.",
@@ -91,12 +94,14 @@ class DiscoverPlace(Place):
         line = row(left)
         line.addWidget(self.stack, 1)
         self.setLayout(column(line, margins=(20, 10, 0, 6)))
-        self._job: Job | None = None
-        self._ids: set[int] = set()
-        self.table.chosen.connect(lambda k: s.show_subject(Subject.of(k)))
+        self.table.chosen.connect(lambda r: self.state.finds.show(r.id))
         self.table.opened.connect(lambda _: self.open_chosen())
+        self.found.asked.connect(lambda: self.state.finds.ask(*self.found.wanted()))
+        self.state.finds.moved.connect(self._moved)
+        self.state.grown.connect(self._grown)
         s.brief_changed.connect(self._where)
         self._where()
+        self.state.restore()
 
     def actions_offered(self) -> list[Action]:
         return [Action("discover.run", "Start discovering", self.start, "Ctrl+Return", "discover"),
@@ -105,69 +110,52 @@ class DiscoverPlace(Place):
 
     def _where(self) -> None:
         s = self.session
-        if self._job is None or self._job.state.over:
+        if self.state.result is None:
             self.where.setText(f"On {s.market} {interval_words(s.interval)}, training span, costs as above.")
-
-    def limits(self) -> Limits:
-        s = self.session
-        quantity = max(s.entry.terms.minimum_lot, 1.0 if s.entry.terms.kind != "currency pair" else 0.5)
-        return Limits(sides=self.sides.currentText(), most_rows=self.rows.value(),  # type: ignore[arg-type]
-                      least_trades=self.trades.value(), least_profit_factor=self.factor.value(),
-                      flat_by_session_end=s.strategy.flat_by_session_end, quantity=quantity)
 
     def start(self) -> None:
         """Search in the background; what is kept goes straight to the Shelf."""
-        s = self.session
-        if self._job is not None and not self._job.state.over:
-            s.note("Discover is running; stop it first.", "caution")
-            return
-        request = DiscoverRequest(s.market, s.interval, self.limits(), self.count.value(), self.seed.value())
-        made = s.attempt(lambda: discover_job(s.project, request, s.on_ui(self._grown)))
-        if made is None:
-            return
-        job, result = made
-        self._ids = set()
-        self.table.set_records([])
-        self._grown(result)
-        self.where.setText(f"On {s.market} {interval_words(s.interval)}, seed {request.seed}, running.")
-        self._job = s.start(job, "processes", lambda j: self._over(j, result))
+        limits = self.state.limits(sides=self.sides.currentText(), most_rows=self.most_rows.value(),
+                                   least_trades=self.trades.value(), least_profit_factor=self.factor.value())
+        self.state.start(limits, self.count.value(), self.seed.value())
 
-    def _over(self, job: Job, result: DiscoverResult) -> None:
-        words = {State.DONE: "finished", State.STOPPED: "stopped", State.FAILED: "failed"}[job.state]
+    def _grown(self) -> None:
+        result, state = self.state.result, self.state
+        assert result is not None
         r = result.request
-        self.where.setText(f"{words.capitalize()} on {r.market} {interval_words(r.interval)}: {number(result.tried)} tried, "
-                           f"{number(result.twins)} dropped as twins.")
-        self._grown(result)
-        self._where_next(result)
-
-    def _where_next(self, result: DiscoverResult) -> None:
-        if result.tried and not result.kept:
-            self.luck.setText("Nothing met the limits. On a market without an edge that is the right answer.")
-
-    def _grown(self, result: DiscoverResult) -> None:
-        s = self.session
+        on = f"on {r.market} {interval_words(r.interval)}"
+        if state.running:
+            self.where.setText(f"{on.capitalize()}, seed {r.seed}, running.")
+        else:
+            words = "Finished" if not result.unfinished else "Not finished"
+            self.where.setText(f"{words} {on}: {number(result.tried)} of {number(r.count)} tried, {number(result.twins)} "
+                               "dropped as twins.")
+        self.more.setVisible(state.unfinished)
         self.tried.setText(number(result.tried))
         self.met.setText(number(result.met))
         self.kept.setText(number(result.kept))
-        if result.tried:
+        if result.tried and not result.kept and not state.running:
+            self.luck.setText("Nothing met the limits. On a market without an edge that is the right answer.")
+        elif result.tried:
             self.luck.setText(f"{number(100 * result.met / result.tried, 2)}% met the limits. Whoever tries this many "
                               "finds lucky ones too: prove them.")
-        self.stack.setCurrentIndex(1 if result.tried or self._job else 0)
-        if len(result.ids) != len(self._ids):
-            self._ids = set(result.ids)
-            self.table.set_records([k for k in s.dossiers.shelf() if k.id in self._ids])
-            s.shelf_changed.emit()
-        s.counts_changed.emit()
+        self.stack.setCurrentIndex(1)
+
+    def _moved(self, found: Found) -> None:
+        def change() -> int | None:
+            chosen = self.table.current()
+            self.found.set_order(found.ids)
+            return self.found.row_of(chosen.id) if chosen is not None else None
+
+        self.table.keep_place(change)
 
     def open_chosen(self) -> None:
         """Make the chosen candidate the current strategy."""
-        chosen: Kept | None = self.table.current()
+        chosen: Line | None = self.table.current()
         if chosen is None:
             self.session.note("Choose a candidate in the table first.", "caution")
             return
-        c = chosen.candidate
-        self.session.add_strategy(c.strategy, c.market, c.interval)
-        self.session.place_wanted.emit("rules")
+        self.state.finds.open(chosen.id)
 
 
 def column_of(figure_label: Any, word: str) -> QWidget:

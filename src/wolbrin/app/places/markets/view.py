@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import importlib
 from pathlib import Path
 from typing import Any
 
@@ -13,6 +12,7 @@ from PySide6.QtWidgets import QSplitter, QStackedWidget, QWidget
 from wolbrin.app.charts.price import PriceChart
 from wolbrin.app.parts import Choice, button, column, label, row
 from wolbrin.app.places.markets.page import Looked, Page
+from wolbrin.app.places.markets.pages import PAGES, Pages
 from wolbrin.app.places.place import Place
 from wolbrin.app.session import Session
 from wolbrin.app.shell.actions import Action
@@ -25,29 +25,7 @@ from wolbrin.core.market.raw import Raw
 from wolbrin.core.measures.wording import number
 from wolbrin.core.store.sources import Source
 
-# Key, title, class. A page is loaded when it is first shown: reading files needs packages that are slow to load.
-PAGES = (("quality", "Quality", "QualityPage"), ("treatment", "Treatment", "TreatmentPage"),
-         ("terms", "Terms and costs", "TermsPage"), ("span", "Bars and span", "SpanPage"),
-         ("compare", "Two sources", "ComparePage"), ("contracts", "Contract months", "ContractsPage"),
-         ("import", "Import", "ImportPage"))
-MODULES = {"import": "importing"}
 DAY = 86_400 * 10**9
-
-
-class Pages(dict[str, Page]):
-    """Pages by key, each made when it is first asked for."""
-
-    def __init__(self, looked: Looked, stack: QStackedWidget) -> None:
-        super().__init__()
-        self._looked, self._stack = looked, stack
-
-    def __missing__(self, key: str) -> Page:
-        name = next(c for k, _, c in PAGES if k == key)
-        module = importlib.import_module(f"wolbrin.app.places.markets.{MODULES.get(key, key)}")
-        page: Page = getattr(module, name)(self._looked)
-        self[key] = page
-        self._stack.addWidget(page)
-        return page
 
 
 class MarketsPlace(Place):

@@ -2,27 +2,14 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
-
 from PySide6.QtCore import QPointF, QRectF, Qt
 from PySide6.QtGui import QFont, QPainter, QPolygonF
 from PySide6.QtWidgets import QWidget
 
+from wolbrin.app.places.proving.state import Band
 from wolbrin.app.theme.theme import Theme, font
 from wolbrin.app.theme.tokens import BODY, SMALL
 from wolbrin.core.measures.wording import number
-
-
-@dataclass(frozen=True)
-class Band:
-    """One gate: entered, passed, fell; waiting are those not judged yet."""
-
-    title: str
-    threshold: str
-    entered: int
-    passed: int
-    fell: int
-    sealed: bool
 
 
 class Funnel(QWidget):

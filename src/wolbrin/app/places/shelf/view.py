@@ -4,16 +4,17 @@ from __future__ import annotations
 
 from PySide6.QtWidgets import QStackedWidget, QWidget
 
+from wolbrin.app.candidates import Candidates, Found
 from wolbrin.app.parts import Empty, button, column, label, row
 from wolbrin.app.places.place import Place
 from wolbrin.app.session import Session
 from wolbrin.app.shell.actions import Action
-from wolbrin.app.tables.kept import FIGURES, Standing, figure, naming, record_column, stand_tint, tried_column, words_column
+from wolbrin.app.tables.kept import FIGURES, figure, naming, record_column, tried_column, verdict_column, words_column
 from wolbrin.app.tables.model import Column
+from wolbrin.app.tables.paged import PagedModel
 from wolbrin.app.tables.view import Table
 from wolbrin.core.measures.wording import number
-from wolbrin.core.work.standing import Standings
-from wolbrin.core.work.subject import Subject
+from wolbrin.core.store.shelf import Line
 
 
 class ShelfPlace(Place):
@@ -22,18 +23,19 @@ class ShelfPlace(Place):
     def __init__(self, session: Session) -> None:
         super().__init__(session)
         s = session
-        get = lambda r: r.kept  # noqa: E731
-        self.table = Table([
-            Column("", lambda r: r.ticked, width=26, kind="tick", tip="tick for Proving, Overlap and Portfolio"),
-            *naming(get), Column("verdict", lambda r: r.stands, width=128, tint=lambda r: stand_tint(r.stands)),
-            *(figure(key, get) for key in FIGURES), tried_column(get),
-            Column("from", lambda r: r.kept.candidate.origin, width=70),
-            Column("kept", lambda r: r.kept.created[:10], width=80), words_column(get), record_column(get)],
-            s.theme, "Shelf", filters=True, multi=True)
+        self.state = Candidates(s, "Shelf")
+        columns = [
+            Column("", lambda r: r.ticked, width=26, kind="tick", key="ticked",
+                   tip="tick for Proving, Overlap and Portfolio"),
+            *naming(), verdict_column(), *(figure(key) for key in FIGURES), tried_column(),
+            Column("from", lambda r: r.origin, width=70, key="origin"),
+            Column("kept", lambda r: r.created[:10], width=80, key="created"), words_column(), record_column()]
+        self.rows = PagedModel(columns, s.theme, self.state.lines)
+        self.table = Table(columns, s.theme, "Shelf", filters=True, multi=True, model=self.rows)
         self.title = label("", "heading")
-        self.table.model.tick = self._tick
-        bar = row(self.title, None, button("Tick shown", self.tick_shown, tip="Tick every row shown"),
-                  button("Untick all", lambda: s.select([])), button("Open in Rules", self.open_chosen),
+        self.rows.tick = self._tick
+        bar = row(self.title, None, button("Tick shown", self.state.tick_shown, tip="Tick every row shown"),
+                  button("Untick all", self.state.untick_all), button("Open in Rules", self.open_chosen),
                   button("Remove", self.remove), button("Prove ticked", lambda: s.place_wanted.emit("proving"), main=True),
                   margins=(0, 0, 8, 0))
         full = QWidget()
@@ -45,69 +47,53 @@ class ShelfPlace(Place):
         self.stack.addWidget(self.empty)
         self.stack.addWidget(full)
         self.setLayout(column(self.stack, margins=(20, 10, 0, 6)))
-        self.table.chosen.connect(lambda r: s.show_subject(Subject.of(r.kept)))
+        self.table.chosen.connect(lambda r: self.state.show(r.id))
         self.table.opened.connect(lambda _: self.open_chosen())
+        self.rows.asked.connect(lambda: self.state.ask(*self.rows.wanted()))
+        self.state.moved.connect(self._moved)
         for signal in (s.shelf_changed, s.evidence_changed, s.selection_changed):
             signal.connect(self.refresh)
 
     def actions_offered(self) -> list[Action]:
-        return [Action("shelf.tick", "Tick every candidate shown", self.tick_shown, "Ctrl+Shift+T", "shelf"),
+        return [Action("shelf.tick", "Tick every candidate shown", self.state.tick_shown, "Ctrl+Shift+T", "shelf"),
                 Action("shelf.open", "Open the chosen candidate in Rules", self.open_chosen, "", "shelf"),
                 Action("shelf.remove", "Remove the marked candidates", self.remove, "Del", "shelf",
                        lambda: bool(self.table.marked()))]
 
     def activate(self) -> None:
-        self.refresh()
+        self.state.look()
 
     def refresh(self) -> None:
-        if not self.isVisible():
-            return
-        s = self.session
-        standings, ticked = Standings(s.project), set(s.selection)
-        records = []
-        for kept in s.dossiers.shelf():
-            place = standings.of(kept)
-            records.append(Standing(kept, place.evidence, place.stands, kept.id in ticked))
-        self.table.set_records(records)
-        self.stack.setCurrentIndex(1 if records else 0)
-        self.title.setText(f"{number(len(records))} kept, {number(sum(r.ticked for r in records))} ticked")
+        if self.isVisible():
+            self.state.soon()
 
-    def _tick(self, record: Standing, on: bool) -> None:
-        s = self.session
-        s.select([*s.selection, record.kept.id] if on else [i for i in s.selection if i != record.kept.id])
+    def _moved(self, found: Found) -> None:
+        def change() -> int | None:
+            chosen = self.table.current()
+            self.rows.set_order(found.ids)
+            return self.rows.row_of(chosen.id) if chosen is not None else None
 
-    def tick_shown(self) -> None:
-        model = self.table.model
-        self.session.select([*self.session.selection, *(model.record(i).kept.id for i in range(model.rowCount()))])
+        self.table.keep_place(change)
+        self.stack.setCurrentIndex(1 if found.total else 0)
+        shown = f"{number(len(found.ids))} of " if len(found.ids) < found.total else ""
+        self.title.setText(f"{shown}{number(found.total)} kept, {number(found.ticked)} ticked")
+
+    def _tick(self, record: Line, on: bool) -> None:
+        self.state.tick(record.id, on)
+        self.rows.again()
 
     def open_chosen(self) -> None:
         """Make the chosen candidate the current strategy."""
-        record: Standing | None = self.table.current()
+        record: Line | None = self.table.current()
         if record is None:
             self.session.note("Choose a candidate in the table first.", "caution")
             return
-        c = record.kept.candidate
-        self.session.add_strategy(c.strategy, c.market, c.interval, own=record.kept.own)
-        self.session.place_wanted.emit("rules")
+        self.state.open(record.id)
 
     def remove(self) -> None:
         """Remove the marked candidates; undo brings them back."""
-        s = self.session
-        gone = [r.kept for r in self.table.marked()]
+        gone = [r.id for r in self.table.marked()]
         if not gone:
-            s.note("Mark the candidates to remove first.", "caution")
+            self.session.note("Mark the candidates to remove first.", "caution")
             return
-        ids = [k.id for k in gone]
-
-        def act() -> None:
-            s.dossiers.remove(ids)
-            s.shelf_changed.emit()
-            s.counts_changed.emit()
-
-        def back() -> None:
-            s.dossiers.restore(gone)
-            s.shelf_changed.emit()
-            s.counts_changed.emit()
-
-        s.do(f"remove {len(gone)} from the Shelf", act, back)
-        s.note(f"{len(gone)} removed; Ctrl+Z brings them back.")
+        self.state.remove(gone)

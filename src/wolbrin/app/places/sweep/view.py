@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-import math
+from collections.abc import Callable
 from dataclasses import dataclass
 from typing import Any
 
@@ -22,19 +22,20 @@ from PySide6.QtWidgets import (
 from wolbrin.app.charts.grids import Grid
 from wolbrin.app.parts import Empty, button, clear, column, label, row
 from wolbrin.app.places.place import Place
+from wolbrin.app.places.sweep.state import SweepState
 from wolbrin.app.session import Session
 from wolbrin.app.shell.actions import Action
+from wolbrin.app.tables.matrix import MatrixModel
 from wolbrin.app.tables.model import Column
 from wolbrin.app.tables.view import Table
 from wolbrin.core.engine.record import NOT_RECORDED
 from wolbrin.core.errors import WolbrinError
-from wolbrin.core.jobs import Job
 from wolbrin.core.market.intervals import interval_words
 from wolbrin.core.measures.catalogue import BY_KEY, SUMMARY
 from wolbrin.core.measures.wording import number, worded
-from wolbrin.core.rules.axes import Axis, combinations, variant
+from wolbrin.core.rules.axes import Axis, Values, check_size, size_of
 from wolbrin.core.rules.numbers import Tunable, tunables
-from wolbrin.core.work.sweeping import SweepRequest, SweepResult, candidate_from_sweep, last_sweep, sweep_job
+from wolbrin.core.work.sweeping import LARGEST_SWEEP
 
 
 @dataclass(frozen=True)
@@ -45,19 +46,9 @@ class Result:
     figures: tuple[float, ...]
 
 
-def heat(settings: np.ndarray, figures: np.ndarray, axes: tuple[Axis, ...], x: int, y: int, key: str) -> np.ndarray:
-    """A measure over two axes, float64[len(y), len(x)]: the median over all other axes, NaN where nothing is known."""
-    out = np.full((len(axes[y].values), len(axes[x].values)), np.nan)
-    values = figures[:, SUMMARY.index(key)]
-    columns = np.searchsorted(axes[x].values, settings[:, x])
-    rows = np.searchsorted(axes[y].values, settings[:, y]) if x != y else np.zeros(len(settings), int)
-    cells: dict[tuple[int, int], list[float]] = {}
-    for r, c, v in zip(rows, columns, values):
-        if not math.isnan(v):
-            cells.setdefault((int(r), int(c)), []).append(float(v))
-    for (r, c), found in cells.items():
-        out[r, c] = float(np.median(found))
-    return out
+def made_result(axes: int) -> Callable[[np.ndarray], Result]:
+    """What makes a record of a row of numbers."""
+    return lambda row: Result(tuple(row[:axes].tolist()), tuple(row[axes:].tolist()))
 
 
 class AxisLine:
@@ -94,8 +85,7 @@ class SweepPlace(Place):
         super().__init__(session)
         s = session
         self.lines: list[AxisLine] = []
-        self._result: SweepResult | None = None
-        self._job: Job | None = None
+        self.state = SweepState(s)
         self._grid = QGridLayout()
         self._grid.setVerticalSpacing(3)
         self._grid.setHorizontalSpacing(8)
@@ -103,14 +93,16 @@ class SweepPlace(Place):
         self.size = label("", "heading")
         self.problem = label("", "error", wrap=True)
         self.go = button("Run sweep", self.start, main=True, tip="Ctrl+Return")
+        self.more = button("Go on", self.state.go_on, tip="Go on with the sweep below where it was")
+        self.more.hide()
         inside = QWidget()
         inside.setLayout(column(self._grid, None, margins=(0, 0, 6, 0)))
         area = QScrollArea()
         area.setWidgetResizable(True)
         area.setWidget(inside)
         left = QWidget()
-        left.setLayout(column(label("Numbers to vary", "heading"), area, self.problem, row(self.size, None, self.go),
-                              margins=(0, 0, 10, 0)))
+        left.setLayout(column(label("Numbers to vary", "heading"), area, self.problem,
+                              row(self.size, None, self.more, self.go), margins=(0, 0, 10, 0)))
         self.map = Grid(s.theme, "Heat map")
         self.map.picked.connect(self._picked)
         self.x, self.y, self.measure = QComboBox(), QComboBox(), QComboBox()
@@ -128,7 +120,9 @@ class SweepPlace(Place):
         upper.addWidget(left)
         upper.addWidget(right)
         upper.setSizes([500, 520])
-        self.table = Table(self._columns(()), s.theme, "Sweep results", filters=True)
+        self.rows = MatrixModel([], s.theme, lambda row: self._made(row))
+        self._made: Callable[[np.ndarray], Result] = made_result(0)
+        self.table = Table([], s.theme, "Sweep results", filters=True, model=self.rows)
         self.found = label("", "heading")
         self.apply = button("Apply to the strategy", self.apply_chosen, tip="Use the chosen set's numbers")
         self.keep = button("Keep on Shelf", self.keep_chosen)
@@ -146,8 +140,11 @@ class SweepPlace(Place):
         self.setLayout(column(split, margins=(20, 10, 0, 6)))
         self.table.chosen.connect(self._chosen)
         s.strategy_changed.connect(self._numbers)
+        self.state.taken.connect(self._take)
+        self.state.grown.connect(self._grown)
+        self.state.mapped.connect(self._mapped)
         self._numbers()
-        self._restore()
+        self.state.restore()
 
     def actions_offered(self) -> list[Action]:
         chosen = lambda: self.table.current() is not None  # noqa: E731
@@ -189,7 +186,8 @@ class SweepPlace(Place):
     def _count(self) -> None:
         try:
             axes = self.axes()
-            count = len(combinations(axes)) if axes else 0
+            check_size(axes, LARGEST_SWEEP)
+            count = size_of(axes)
             self.size.setText(f"{number(count)} combinations")
             self.problem.setText("" if count else "Tick at least one number to vary.")
             self.go.setEnabled(count > 0)
@@ -200,44 +198,15 @@ class SweepPlace(Place):
 
     def start(self) -> None:
         """Test every combination in the background."""
-        s = self.session
-        if self._job is not None and not self._job.state.over:
-            s.note("A sweep is running; stop it first.", "caution")
-            return
-        made = s.attempt(lambda: sweep_job(s.project, SweepRequest(s.strategy, s.market, s.interval, self.axes(), s.own),
-                                           s.on_ui(self._grown)))
-        if made is None:
-            return
-        job, result = made
-        self._take(result)
-        self._job = s.start(job, "threads", lambda _: self._over())
+        axes = self.session.attempt(self.axes)
+        if axes is not None:
+            self.state.start(axes)
 
-    def _over(self) -> None:
-        if self._result is not None:
-            self._grown(self._result)
-        self.session.counts_changed.emit()
-
-    def _restore(self) -> None:
-        """Show the last sweep of the project again."""
-        result = self.session.attempt(lambda: last_sweep(self.session.project))
-        if result is not None:
-            self._take(result)
-            self._grown(result)
-
-    def _take(self, result: SweepResult) -> None:
-        self._result = result
-        axes = result.request.axes
-        self.table.model.beginResetModel()
-        self.table.model.columns = self._columns(axes)
-        self.table.model.records, self.table.model.shown = [], []
-        self.table.model.filters.clear()
-        self.table.model.sort_column = len(axes) + SUMMARY.index("return_drawdown")
-        self.table.model.sort_down = True
-        self.table.model.endResetModel()
-        self.table.remake_filters()
-        header = self.table.grid.horizontalHeader()
-        for i, c in enumerate(self.table.model.columns):
-            header.resizeSection(i, c.width)
+    def _take(self) -> None:
+        assert self.state.result is not None
+        axes = self.state.result.request.axes
+        self._made = made_result(len(axes))
+        self.table.set_columns(self._columns(axes), len(axes) + SUMMARY.index("return_drawdown"), True)
         for box, index in ((self.x, 0), (self.y, min(1, len(axes) - 1))):
             box.blockSignals(True)
             box.clear()
@@ -248,37 +217,49 @@ class SweepPlace(Place):
 
     def _columns(self, axes: tuple[Axis, ...]) -> list[Column]:
         columns = [Column(a.title.split(",")[0], lambda r, i=i: r.settings[i], lambda r, i=i: f"{r.settings[i]:g}",
-                          "right", 158, tip=a.title) for i, a in enumerate(axes)]
+                          "right", 158, tip=a.title, number=lambda v: f"{v:g}") for i, a in enumerate(axes)]
         for i, key in enumerate(SUMMARY):
             m = BY_KEY[key]
             tint = (lambda r, i=i: "gain" if r.figures[i] > 0 else "loss") if key == "net" else None
             columns.append(Column(m.title, lambda r, i=i: r.figures[i],
                                   lambda r, i=i, key=key: worded(key, r.figures[i]), "right", 134, tint,
-                                  tip=m.definition))
+                                  tip=m.definition, number=lambda v, key=key: worded(key, v)))
         return columns
 
-    def _grown(self, result: SweepResult) -> None:
-        if result is not self._result:
-            return
-        settings, figures = result.table()
-        self.table.set_records([Result(tuple(a), tuple(b)) for a, b in zip(settings.tolist(), figures.tolist())])
+    def _grown(self) -> None:
+        result = self.state.result
+        assert result is not None
+
+        def change() -> int | None:
+            row = self.table.grid.currentIndex().row()
+            chosen = int(self.rows.shown[row]) if 0 <= row < len(self.rows.shown) else None
+            self.rows.set_values(self.state.rows())
+            at = np.flatnonzero(np.asarray(self.rows.shown) == chosen) if chosen is not None else []
+            return int(at[0]) if len(at) else None
+
+        self.table.keep_place(change)
         r = result.request
-        self.found.setText(f"{number(len(settings))} sets tried: {r.strategy.name} on {r.market} "
+        refused = f", {number(result.refused)} the model refuses" if result.refused else ""
+        left = f" of {number(result.total)}" if result.unfinished else ""
+        self.found.setText(f"{number(result.count)}{left} sets tried{refused}: {r.strategy.name} on {r.market} "
                            f"{interval_words(r.interval)}")
         self.found.setToolTip(result.record.words() if result.record is not None else NOT_RECORDED)
+        self.more.setVisible(self.state.unfinished)
         self._draw_map()
 
+    def _map_of(self) -> tuple[int, int, str]:
+        return self.x.currentIndex(), self.y.currentIndex(), SUMMARY[self.measure.currentIndex()]
+
     def _draw_map(self) -> None:
-        result = self._result
-        if result is None or not result.settings or self.x.currentIndex() < 0:
-            return
-        settings, figures = result.table()
-        axes = result.request.axes
-        x, y, key = self.x.currentIndex(), self.y.currentIndex(), SUMMARY[self.measure.currentIndex()]
-        values = heat(settings, figures, axes, x, y, key)
+        x, y, key = self._map_of()
+        if x >= 0:
+            self.state.draw_map(x, y, key)
+
+    def _mapped(self, values: np.ndarray) -> None:
+        assert self.state.result is not None
+        axes = self.state.result.request.axes
+        x, y, key = self._map_of()
         rows = [f"{v:g}" for v in axes[y].values] if x != y else [""]
-        if x == y:
-            values = values[:1]
         m = BY_KEY[key]
         center = {"profit_factor": 1.0, "win_rate": 50.0}.get(key, 0.0)
         if key in ("trades", "max_drawdown"):
@@ -290,11 +271,10 @@ class SweepPlace(Place):
         self._ring()
 
     def _ring(self) -> None:
-        chosen = self.table.current()
-        if chosen is None or self._result is None:
+        chosen, result = self.table.current(), self.state.result
+        if chosen is None or result is None:
             return
-        axes = self._result.request.axes
-        x, y = self.x.currentIndex(), self.y.currentIndex()
+        axes, (x, y, _) = result.request.axes, self._map_of()
         column_ = list(axes[x].values).index(chosen.settings[x])
         self.map.choose(list(axes[y].values).index(chosen.settings[y]) if x != y else 0, column_)
 
@@ -303,49 +283,21 @@ class SweepPlace(Place):
 
     def _picked(self, row_: int, column_: int) -> None:
         """Choose the best set of the clicked cell in the table."""
-        assert self._result is not None
-        axes = self._result.request.axes
-        x, y = self.x.currentIndex(), self.y.currentIndex()
-        i = SUMMARY.index(SUMMARY[self.measure.currentIndex()])
-        model = self.table.model
-        fit = [at for at in range(model.rowCount())
-               if model.record(at).settings[x] == axes[x].values[column_]
-               and (x == y or model.record(at).settings[y] == axes[y].values[row_])]
-        if fit:
-            self.table.choose(max(fit, key=lambda at: -math.inf if math.isnan(model.record(at).figures[i])
-                                  else model.record(at).figures[i]))
+        assert self.state.result is not None
+        axes, (x, y, key) = self.state.result.request.axes, self._map_of()
+        at = self.state.best_in(self.rows.values[np.asarray(self.rows.shown)], x, y, axes[x].values[column_],
+                                axes[y].values[row_], key)
+        if at is not None:
+            self.table.choose(at)
+
+    def _values(self) -> Values | None:
+        chosen = self.table.current()
+        return chosen.settings if chosen is not None else None
 
     def apply_chosen(self) -> None:
         """Give the strategy the numbers of the chosen set."""
-        s, chosen, result = self.session, self.table.current(), self._result
-        if chosen is None or result is None:
-            s.note("Choose a set in the table or on the map first.", "caution")
-            return
-        made = s.attempt(lambda: variant(s.strategy, result.request.axes, chosen.settings))
-        if made is not None:
-            s.edit(made, "apply a sweep result")
-            s.note(f"{s.strategy.name} now has the chosen numbers.")
+        self.state.apply(self._values())
 
     def keep_chosen(self) -> None:
         """Put the chosen set on the Shelf."""
-        s, chosen, result = self.session, self.table.current(), self._result
-        if chosen is None or result is None:
-            s.note("Choose a set in the table or on the map first.", "caution")
-            return
-
-        def work() -> Any:
-            try:
-                return candidate_from_sweep(s.project, result, chosen.settings)
-            except WolbrinError as err:
-                return err
-
-        def done(candidate: Any) -> None:
-            if isinstance(candidate, WolbrinError):
-                s.note(candidate.sentence(), "error")
-                return
-            id = s.dossiers.keep(candidate, own=result.request.own)
-            s.note(f"{candidate.name} is on the Shelf." if id else f"{candidate.name} was on the Shelf already.")
-            s.shelf_changed.emit()
-            s.counts_changed.emit()
-
-        s.compute("Keep", work, done)
+        self.state.keep(self._values())

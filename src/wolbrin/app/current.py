@@ -1,0 +1,66 @@
+"""The run of the current strategy under the current brief, made anew whenever either changes."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+
+from PySide6.QtCore import QObject, QTimer, Signal
+
+from wolbrin.app.works import Works
+from wolbrin.core.engine.run import Run, backtest
+from wolbrin.core.errors import Door, WolbrinError
+from wolbrin.core.rules.model import Strategy
+from wolbrin.core.store.settings import OwnSpan
+from wolbrin.core.work.footing import Footing
+
+SOON = 40  # milliseconds that edits may follow each other before a run is made
+Question = tuple[Footing, Strategy, str, int, OwnSpan | None]
+
+
+def answer(question: Question) -> Run:
+    """Run a strategy on a market at an interval. Raises what `backtest` raises."""
+    footing, strategy, market, interval, own = question
+    history = footing.prepared(market, interval)
+    run = backtest(history, strategy, footing.brief(history.bars.terms, own))
+    run.record()  # hashes are worked out here, not on the interface thread
+    return run
+
+
+class CurrentRun(QObject):
+    """Keeps the run. question(): what is to be run now, None where there is no market."""
+
+    changed = Signal()
+
+    def __init__(self, works: Works, question: Callable[[], Question | None]) -> None:
+        super().__init__()
+        self.run: Run | None = None
+        self.error = ""
+        self.door: Door | None = None
+        self._works = works
+        self._question = question
+        self._soon = QTimer(self, singleShot=True, interval=SOON)
+        self._soon.timeout.connect(self.renew)
+
+    def soon(self) -> None:
+        """Make it anew in a moment."""
+        self._soon.start()
+
+    def renew(self) -> None:
+        """Make it anew now; a run that was under way for an older question is dropped."""
+        question = self._question()
+        if question is None:
+            return
+
+        def work() -> Run | WolbrinError:
+            try:
+                return answer(question)
+            except WolbrinError as err:
+                return err
+
+        def done(result: Run | WolbrinError) -> None:
+            self.run = result if isinstance(result, Run) else None
+            self.error = "" if isinstance(result, Run) else result.sentence()
+            self.door = None if isinstance(result, Run) else result.door
+            self.changed.emit()
+
+        self._works.compute("Backtest", work, done, "current run")

@@ -1,0 +1,123 @@
+"""The one list of commands. To add one: its file with `add`, and an entry here.
+
+The file of a command is read when the command is given; its line of help stands here, so that listing all reads none.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import dataclass
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+import typer
+
+if TYPE_CHECKING:
+    from wolbrin.core.bench.figure import Figure
+
+
+@dataclass(frozen=True)
+class Wiring:
+    """What commands are given from outside: the demo project's folder, and what measures the window."""
+
+    demo: Callable[[], Path]
+    window_figures: Callable[[], list[Figure]]
+
+
+@dataclass(frozen=True)
+class Commands:
+    """One file of commands. lines: their names and what they do. add: puts them on an app."""
+
+    lines: dict[str, str]
+    add: Callable[[typer.Typer, Wiring], None]
+
+
+def _backtest(app: typer.Typer, wiring: Wiring) -> None:
+    from wolbrin.cli import backtest  # late
+    backtest.add(app, wiring.demo)
+
+
+def _search(app: typer.Typer, wiring: Wiring) -> None:
+    from wolbrin.cli import search  # late
+    search.add(app, wiring.demo)
+
+
+def _searches(app: typer.Typer, wiring: Wiring) -> None:
+    from wolbrin.cli import searches  # late
+    searches.add(app, wiring.demo)
+
+
+def _evidence(app: typer.Typer, wiring: Wiring) -> None:
+    from wolbrin.cli import evidence  # late
+    evidence.add(app, wiring.demo)
+
+
+def _new(app: typer.Typer, wiring: Wiring) -> None:
+    from wolbrin.cli import new  # late
+    new.add(app)
+
+
+def _history(app: typer.Typer, wiring: Wiring) -> None:
+    from wolbrin.cli import history  # late
+    history.add(app, wiring.demo)
+
+
+def _settings(app: typer.Typer, wiring: Wiring) -> None:
+    from wolbrin.cli import settings  # late
+    settings.add(app, wiring.demo)
+
+
+def _strategies(app: typer.Typer, wiring: Wiring) -> None:
+    from wolbrin.cli import strategies  # late
+    strategies.add(app, wiring.demo)
+
+
+def _holdout(app: typer.Typer, wiring: Wiring) -> None:
+    from wolbrin.cli import holdout  # late
+    holdout.add(app, wiring.demo)
+
+
+def _bench(app: typer.Typer, wiring: Wiring) -> None:
+    from wolbrin.cli import bench  # late
+    bench.add(app, wiring.window_figures)
+
+
+COMMANDS: list[Commands] = [
+    Commands({"backtest": "Run a strategy over a history and print its measures."}, _backtest),
+    Commands({
+        "sweep": "Try every combination of some numbers of a strategy on the training span.",
+        "discover": "Draw random candidates, test them on the training span, keep those within the limits on the Shelf.",
+    }, _search),
+    Commands({"searches": "List sweeps, trials and searches of a project, and where each stands.",
+              "go-on": "Go on with a search that was stopped, or whose program ended under it.",
+              "tidy": "List files of a project that nothing refers to any more; with --remove, remove them."}, _searches),
+    Commands({"prove": "Walk candidates through the line of gates and keep every verdict.",
+              "overlap": "Correlate the daily P/L of candidates and pick the distinct ones.",
+              "portfolio": "Combine candidates at equal weight and compare the whole with its parts."}, _evidence),
+    Commands({"new": "Start a project: empty, or of history files with everything else guessed and explained."}, _new),
+    Commands({"import": "Read history files and take them into a market, there or new: all of it or nothing.",
+              "quality": "Report what is wrong with a market's history, where, and its score."}, _history),
+    Commands({"set": "Change spans, the border, capital, currency or a market's costs; without options, show them."},
+             _settings),
+    Commands({"strategy": "Add, list, show and export strategies."}, _strategies),
+    Commands({
+        "holdout": "Show what is sealed, what was opened and judged, and what the next opening asks; or move the border.",
+    }, _holdout),
+    Commands({"bench": "Measure speed, every figure beside a reference on the same data in the same run."}, _bench),
+]
+NAMES = tuple(name for commands in COMMANDS for name in commands.lines)
+
+
+def _nothing() -> None:
+    """Stands for a command in the list of all."""
+
+
+def add_wanted(app: typer.Typer, wiring: Wiring, arguments: list[str] | None) -> None:
+    """Put on the app the command that is given, or only names and lines where none is. arguments: None for all of them."""
+    wanted = next((a for a in arguments if a in NAMES), None) if arguments is not None else None
+    for commands in COMMANDS:
+        if arguments is None or wanted in commands.lines:
+            commands.add(app, wiring)
+        elif wanted is None:
+            for name, line in commands.lines.items():
+                app.command(name, help=line)(_nothing)
