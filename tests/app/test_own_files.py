@@ -16,7 +16,7 @@ from tests.app.conftest import shown
 from tests.corpus.forms import FORMS, write
 from tests.corpus.truth import truth
 from wolbrin.app.parts import Empty
-from wolbrin.app.shell.rail import PLACES
+from wolbrin.app.places.registry import PLACES
 from wolbrin.app.shell.window import MainWindow
 from wolbrin.core.errors import Door, UserError
 from wolbrin.core.jobs import Engine

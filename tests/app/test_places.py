@@ -5,13 +5,14 @@ from __future__ import annotations
 import datetime as dt
 import json
 from collections.abc import Callable
+from operator import attrgetter
 from pathlib import Path
 
 import numpy as np
 import pytest
-from PySide6.QtCore import QEvent, QPointF, Qt
+from PySide6.QtCore import QEvent, QObject, QPointF, Qt
 from PySide6.QtGui import QImage, QKeyEvent, QPainter
-from PySide6.QtWidgets import QApplication, QLabel, QListWidget, QPushButton
+from PySide6.QtWidgets import QApplication, QLabel, QListWidget, QPushButton, QWidget
 from pytestqt.qtbot import QtBot
 
 from tests.app.conftest import put_away
@@ -20,6 +21,7 @@ from wolbrin.app.charts.price import draw_pennant
 from wolbrin.app.parts import Choice, Empty, Popup
 from wolbrin.app.places.backtest.columns import measure_rows, trades_of
 from wolbrin.app.places.proving.funnel import Band, Funnel
+from wolbrin.app.places.registry import PLACES
 from wolbrin.app.places.rules.operand import OperandPopup, choices
 from wolbrin.app.session import Session
 from wolbrin.app.shell.drawer import SHOWN, GateMark
@@ -74,13 +76,42 @@ def test_empty_places_say_what_to_do_and_the_button_does_it(window: MainWindow, 
     assert "Shelf is empty" in window.strip.message.text()
 
 
+class _Windows(QObject):
+    """Notes whatever shows as a window of its own."""
+
+    def __init__(self) -> None:
+        super().__init__()
+        self.seen: list[str] = []
+
+    def eventFilter(self, target: QObject, event: QEvent) -> bool:  # noqa: N802 - Qt calls it so
+        if event.type() is QEvent.Type.Show and isinstance(target, QWidget) and target.isWindow():
+            self.seen.append(f"{type(target).__name__} {target.accessibleName()}")
+        return False
+
+
+def test_places_are_made_when_first_shown_and_nothing_flashes(window: MainWindow, settle: Settle) -> None:
+    settle()
+    assert len(window.places) == 1, "only the place that is shown"
+    app, seen = QApplication.instance(), _Windows()
+    assert app is not None
+    app.installEventFilter(seen)
+    for entry in PLACES:
+        window.go(entry.key)
+        settle()
+        assert window.stack.currentWidget() is window.places[entry.key]
+    app.removeEventFilter(seen)
+    assert seen.seen == []
+
+
 def test_actions_without_anything_to_act_on_speak_up(window: MainWindow, settle: Settle) -> None:
     settle()
     say = window.strip.message
     for key, act in (("sweep", "apply_chosen"), ("sweep", "keep_chosen"), ("discover", "open_chosen"), ("shelf", "remove"),
-                     ("shelf", "open_chosen"), ("proving", "start"), ("proving", "open_holdout"), ("portfolio", "save")):
+                     ("shelf", "open_chosen"), ("proving", "state.start"), ("proving", "state.open_holdout"),
+                     ("portfolio", "save")):
         say.setText("")
-        getattr(window.places[key], act)()
+        attrgetter(act)(window.places[key])()
+        settle()
         assert say.text(), f"{key}.{act} is a silent no"
     while len(window.session.project.strategies()) > 1:
         window.session.delete_strategy()
@@ -312,10 +343,11 @@ def test_the_shelf_ticks_filters_and_opens(window: MainWindow, settle: Settle) -
     settle()
     shelf = window.places["shelf"]
     shelf.table.model.set_filter(1, "Kept 2")
-    shelf.tick_shown()
+    settle()
+    shelf.state.tick_shown()
     assert s.selection == [ids[2]]
-    assert s.project.get_value("selection") == [ids[2]]
     shelf.table.model.set_filter(1, "")
+    settle()
     index = shelf.table.model.index(0, 0)
     assert shelf.table.model.setData(index, Qt.CheckState.Checked.value, Qt.ItemDataRole.CheckStateRole)
     assert set(s.selection) == {ids[0], ids[2]}
@@ -348,7 +380,7 @@ def test_everything_comes_back_after_a_restart(window: MainWindow, settle: Settl
     assert again.session.strategy.quantity == 3.0
     assert again.session.selection == s.selection
     assert again.place == "sweep"
-    assert again.places["sweep"].table.model.rowCount() == rows > 10
+    qtbot.waitUntil(lambda: again.places["sweep"].table.model.rowCount() == rows > 10, timeout=20_000)
     assert len(again.session.dossiers.shelf()) == 2
     put_away(again)
     project.close()
@@ -359,8 +391,8 @@ def test_an_empty_project_opens_and_leads_on(engine: Engine, qtbot: QtBot, tmp_p
     project = Project.create(tmp_path / "new")
     window = MainWindow(Session(project, engine, Theme()))
     window.show()
-    for key in window.places:
-        window.go(key)
+    for entry in PLACES:
+        window.go(entry.key)
         qtbot.wait(20)
     assert json.loads(window.session.strategy.model_dump_json())["name"] == Strategy().name
     put_away(window)

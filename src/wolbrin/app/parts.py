@@ -221,7 +221,8 @@ class Empty(QWidget):
         self._own = action, act
         self._act = act
         self._button = button(action, lambda: self._act() if self._act is not None else None)
-        self._button.setVisible(act is not None)
+        if act is None:
+            self._button.hide()
         box.addLayout(row(None, self._button, None))
         box.addStretch(1)
         self.setLayout(box)

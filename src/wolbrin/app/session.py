@@ -74,6 +74,7 @@ class Session(QObject):
         self.markets = project.markets()
         self.subject: Subject | None = None
         self.works.engine.share = float(project.get_value("share", 1.0))
+        self.going: dict[int, Any] = {}  # results of searches that go on, by number
         self._faults: dict[tuple[str, str], list[int]] = {}
         self._lane: list[tuple[str, Callable[[], Any], Callable[[Any], None] | None]] = []
         self.current = CurrentRun(self.works, self._question)
@@ -138,9 +139,30 @@ class Session(QObject):
         if made is not None:
             tool, job, result = made
             notify["grown"] = self.on_ui(lambda grown: self.grown.emit(tool.kind, grown))
+            self.going[search] = result
+            self.place_wanted.emit(tool.place)  # first: whoever is to show it must be there to hear of it
             self.resumed.emit(tool.kind, job, result)
-            self.start(job, tool.lane, lambda _: self.grown.emit(tool.kind, result))
-            self.place_wanted.emit(tool.place)
+            self.start(job, tool.lane, lambda _: self._gone_on(search, tool.kind, result))
+
+    def _gone_on(self, search: int, kind: str, result: Any) -> None:
+        del self.going[search]
+        self.grown.emit(kind, result)
+
+    def go_on_newest(self) -> None:
+        """Go on with the newest search whose program ended under it."""
+        found = self.dossiers.searches.interrupted()
+        if found:
+            self.go_on(found[0].id)
+        else:
+            self.note("No search was interrupted.")
+
+    def tell_interrupted(self) -> None:
+        """Say what was running when the program ended under it, with the way to go on."""
+        found = self.dossiers.searches.interrupted()
+        if found:
+            more = f"; {len(found) - 1} more before it" if len(found) > 1 else ""
+            self.note(f"{found[0].title} was interrupted after {found[0].tried:,} were tried{more}. All of it is kept.",
+                      "caution", Door("Go on", "go on"))
 
     def _standings(self) -> int:
         return restand(self.project)

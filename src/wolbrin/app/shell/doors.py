@@ -42,5 +42,6 @@ DOORS: dict[str, Callable[[MainWindow], None]] = {
     "span": lambda w: w.brief.span.click(),
     "interval": lambda w: w.brief.interval.click(),
     "capital": lambda w: w.brief.capital.click(),
+    "go on": lambda w: w.session.go_on_newest(),
     "size": lambda w: w.brief.size.click(),
 }

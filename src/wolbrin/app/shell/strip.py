@@ -13,6 +13,7 @@ from wolbrin.core.errors import Door
 from wolbrin.core.jobs import Job, State
 from wolbrin.core.measures.wording import number
 
+SHARES = (0.25, 0.5, 0.75, 1.0)
 ROLES = {"note": "muted", "caution": "caution", "error": "error"}
 
 
@@ -44,9 +45,11 @@ class WorkStrip(QWidget):
         self.message = label("No work running.", "muted")
         self.message.setSizePolicy(QSizePolicy.Policy.Ignored, QSizePolicy.Policy.Preferred)
         self.pause = link("Pause", self._pause, tip="Pause or resume the job shown")
+        self.share = link("", self._share, tip="Share of the processor that long work takes; click for another")
         self.stop = link("Stop", self._stop, tip="Stop the job shown and keep what it found")
         line = row(self.name, self.bar, self.figures, spacing=12, margins=(20, 0, 12, 0))
         line.addWidget(self.message, 1)
+        line.addWidget(self.share)
         line.addWidget(self.pause)
         line.addWidget(self.stop)
         self.setLayout(line)
@@ -94,6 +97,12 @@ class WorkStrip(QWidget):
             job.resume() if job.state is State.PAUSED else job.pause()
             self.refresh()
 
+    def _share(self) -> None:
+        """Turn to the next share."""
+        now = self._session.works.engine.share
+        self._session.set_share(next((s for s in SHARES if s > now + 0.01), SHARES[0]))
+        self.refresh()
+
     def _stop(self) -> None:
         job = self._job()
         if job is not None:
@@ -108,7 +117,7 @@ class WorkStrip(QWidget):
                 self.say(f"{job.title}: {number(progress.done)} of {number(progress.total)} {job.unit}, {verb}.", "note")
         self._shown = min(self._shown, max(0, len(self._jobs) - 1))
         job = self._job()
-        for widget in (self.name, self.bar, self.figures, self.pause, self.stop):
+        for widget in (self.name, self.bar, self.figures, self.share, self.pause, self.stop):
             widget.setVisible(job is not None)
         if job is None:
             self._timer.stop()
@@ -121,4 +130,5 @@ class WorkStrip(QWidget):
         digits = 0 if p.rate >= 10 else 1
         self.figures.setText(f"{number(p.done)} of {number(p.total)} {job.unit} \u00b7 {number(p.rate, digits)} a second "
                              f"\u00b7 {left}")
+        self.share.setText(f"{round(100 * self._session.works.engine.share)}% of the processor")
         self.pause.setText("Resume" if p.state is State.PAUSED else "Pause")

@@ -101,6 +101,7 @@ class MainWindow(QMainWindow):
         self.count()
         self.go(session.project.get_value("place", "markets"))
         session.brief_changed.emit()
+        session.tell_interrupted()
 
     # Counts
 
@@ -167,6 +168,9 @@ class MainWindow(QMainWindow):
             Action("redo", "Redo", s.undo.redo, "Ctrl+Shift+Z", "", s.undo.canRedo),
             Action("span", "Edit the training span", lambda: self.brief.span.click(), "Ctrl+E"),
             Action("ruler", "Go to the span ruler", self.ruler.setFocus, "Ctrl+U"),
+            Action("search.go_on", "Go on with the interrupted search", s.go_on_newest),
+            *(Action(f"share.{percent}", f"Long work takes {percent}% of the processor",
+                     lambda share=percent / 100: s.set_share(share)) for percent in (25, 50, 75, 100)),
             Action("project.new", "New project \u2026", lambda: new_project(s, self)),
             Action("project.open", "Open a project \u2026", lambda: open_project(s, self)),
             Action("help", "Keys", self.open_help, "F1"),

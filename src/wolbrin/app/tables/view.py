@@ -120,7 +120,8 @@ class Table(QWidget):
         self._filters: list[QLineEdit] = []
         self._bar = QWidget()
         self._bar.setFixedHeight(26)
-        self._bar.setVisible(filters)
+        if not filters:
+            self._bar.hide()  # shown before it has a parent, it would be a window of its own
         self._with_filters = filters
         if filters:
             self.remake_filters()

@@ -145,6 +145,12 @@ class Columns:
         out[ago:] = column[:-ago] if ago < len(column) else out[ago:]
         return out
 
+    def typical_atr(self, length: int, span: slice) -> float:
+        """Median of ATR(length) in ticks over some bars; NaN where it has no value."""
+        known = self.atr_ticks(length)[span]
+        known = known[np.isfinite(known)]
+        return float(np.median(known)) if len(known) else float("nan")
+
     def atr_ticks(self, length: int) -> Floats:
         """Wilder's ATR in ticks, float64[n], as the order distances use it."""
         return self._get(("atr ticks", length),

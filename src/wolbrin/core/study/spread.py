@@ -40,6 +40,23 @@ def spread(moves: Floats) -> Spread:
                   100.0 * float((moves > 0).mean()))
 
 
+@dataclass(frozen=True)
+class Ordeal:
+    """What firings went through within some bars. best: median of the best move, worst: of the worst before it; first: share
+    that went further against first, percent. NaN without firings."""
+
+    best: float
+    worst: float
+    first: float
+
+
+def ordeal(heat: Floats, best: Floats) -> Ordeal:
+    """heat: float64[n], worst move before the best one; best: float64[n]."""
+    if not len(best):
+        return Ordeal(math.nan, math.nan, math.nan)
+    return Ordeal(float(np.median(best)), float(np.median(heat)), 100.0 * float(np.mean(np.abs(heat) > best)))
+
+
 def normal_overlay(moves: Floats, edges: Floats) -> Floats:
     """How many of the moves a normal distribution of their mean and deviation puts between the edges, float64[m - 1]."""
     made = spread(moves)

@@ -54,9 +54,7 @@ class Seen:
 
     def typical_atr(self, length: int) -> float:
         """Median of ATR(length) in ticks on the training span; NaN where it has no value."""
-        known = self.history.columns.atr_ticks(length)[self.span]
-        known = known[np.isfinite(known)]
-        return float(np.median(known)) if len(known) else float("nan")
+        return self.history.columns.typical_atr(length, self.span)
 
 
 def look(history: Prepared, strategy: Strategy, settings: Any, side: int) -> Seen:

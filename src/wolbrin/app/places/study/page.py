@@ -20,7 +20,7 @@ from wolbrin.core.market.intervals import interval_words
 from wolbrin.core.measures.wording import number
 from wolbrin.core.study.forward import Study
 from wolbrin.core.study.groups import groups
-from wolbrin.core.study.spread import Spread
+from wolbrin.core.study.spread import Spread, ordeal
 from wolbrin.core.work.footing import Footing
 from wolbrin.core.work.studying import StudyRequest, study_job
 
@@ -170,7 +170,7 @@ class StudyPage(QWidget):
             self.list.choose(0)
             self._choose(studies[0])
 
-        s.start(study_job(s.project, request, s.on_ui(done), footing), "threads", over)
+        s.start(study_job(s.project, request, s.on_ui(done), footing), "now", over)
 
     def _choose(self, study: Study | None) -> None:
         if study is not None:
@@ -234,13 +234,12 @@ class StudyPage(QWidget):
             self.spread.show_values(moves, [(told.mean, "mean", "accent"), (told.median, "median", "ink")], normal=True)
         elif what == "excursions":
             self.lower.setCurrentIndex(1)
-            heat, best = study.heat_before_best(at)
-            share = 100 * float(np.mean(np.abs(heat) > best)) if len(best) else 0.0
+            told_of = ordeal(*study.heat_before_best(at))
             bars = np.arange(1, len(study.mean) + 1, dtype=float)
             against, favour = study.typical_excursions
             self.spread_words.setText(
-                f"Within {at} bars: median best {self._figure(float(np.median(best)), study)}, median worst before it "
-                f"{self._figure(float(np.median(heat)), study)}; {number(share, 1)}% of firings went further against first. "
+                f"Within {at} bars: median best {self._figure(told_of.best, study)}, median worst before it "
+                f"{self._figure(told_of.worst, study)}; {number(told_of.first, 1)}% of firings went further against first. "
                 "Lines: median best and worst so far")
             self.heat.show_curves([Curve(bars, favour, "gain", 1.8, "best so far"), Curve(bars, against, "loss", 1.8,
                                                                                          "worst so far"),

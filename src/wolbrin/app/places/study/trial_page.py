@@ -15,6 +15,7 @@ from wolbrin.app.tables.model import Column
 from wolbrin.app.tables.view import Table
 from wolbrin.core.engine.record import NOT_RECORDED
 from wolbrin.core.errors import WolbrinError
+from wolbrin.core.jobs import Job
 from wolbrin.core.market.intervals import interval_words
 from wolbrin.core.measures.wording import number
 from wolbrin.core.rules.axes import Axis, named_variants
@@ -22,7 +23,7 @@ from wolbrin.core.rules.model import Strategy
 from wolbrin.core.rules.numbers import Tunable, tunables
 from wolbrin.core.store.family import tree
 from wolbrin.core.study.trial import MOST_VARIANTS, CommonExit, TrialRow, field_rows
-from wolbrin.core.work.trialing import TrialRequest, TrialResult, candidate_from_trial, last_trial, trial_job
+from wolbrin.core.work.trialing import KIND, TrialRequest, TrialResult, candidate_from_trial, last_trial, trial_job
 
 FIGURE = {"return over drawdown": 1, "profit factor": 2, "net profit": 0}
 DONE_SOON = 250
@@ -65,6 +66,8 @@ class TrialPage(QWidget):
         self.figure.setAccessibleName("figure sorted by")
         self.show_only = Choice([("all rows", False), ("rows that pass", True)], False, "Rows shown")
         self.run = button(f"Run {self.title.lower()}", self.start, main=True, tip="Ctrl+Return")
+        self.more = button("Go on", self.go_on, tip="Go on with the trial below where it was")
+        self.more.hide()
         self.verdict = label("", "heading", wrap=True)
         self.words = label("", "small", wrap=True)
         self.faults = label("", "caution", wrap=True)
@@ -82,7 +85,7 @@ class TrialPage(QWidget):
         self.stack.addWidget(result)
         self.setLayout(column(*self.setup(), row(self.markets, self.intervals, None), row(
             label("passes above", "muted"), self.threshold, label("with at least", "muted"), self.least,
-            label("beside", "muted"), self.shuffles, self.mirrored, None, self.run), self.stack,
+            label("beside", "muted"), self.shuffles, self.mirrored, None, self.more, self.run), self.stack,
             spacing=5, margins=(0, 0, 8, 0)))
         self.result: TrialResult | None = None
         self._columns: tuple[object, ...] = ()
@@ -92,6 +95,8 @@ class TrialPage(QWidget):
                        self.show_only.chosen):
             signal.connect(lambda *_: self.show_result())
         session.markets_changed.connect(self.markets.tell)
+        session.resumed.connect(self._resumed)
+        session.grown.connect(self._more_came)
 
     def setup(self) -> list[Any]:
         """Lines of controls above the common ones."""
@@ -110,10 +115,28 @@ class TrialPage(QWidget):
     def load_last(self) -> None:
         """Show the newest trial of this kind, if there is one."""
         if self.result is None:
-            found = last_trial(self.session.project, self.kind)
+            found = self.session.attempt(lambda: last_trial(self.session.project, self.kind))
             if found is not None:
-                self.result = found
+                self.result = self.session.going.get(found.search, found)
+                self.run.setEnabled(self.result is found)
                 self.show_result()
+
+    def _resumed(self, kind: str, job: Job, result: Any) -> None:
+        if kind == KIND and result.request.kind == self.kind:
+            self.result = result
+            self.run.setEnabled(False)
+            self.show_result()
+
+    def _more_came(self, kind: str, result: Any) -> None:
+        if kind == KIND and result is self.result:
+            self.run.setEnabled(True)
+            self.show_result()
+            self.session.counts_changed.emit()
+
+    def go_on(self) -> None:
+        """Go on with the trial shown where it was."""
+        if self.result is not None and self.result.unfinished:
+            self.session.go_on(self.result.search)
 
     def start(self) -> None:
         """Run the trial in the background; cells fill as they come."""
@@ -148,6 +171,7 @@ class TrialPage(QWidget):
         result = self.result
         if result is None:
             return
+        self.more.setVisible(result.unfinished and self.run.isEnabled())
         self.stack.setCurrentIndex(1)
         request = result.request
         threshold, least = self.threshold.value(), self.least.value()
