@@ -220,7 +220,7 @@ def test_every_option_of_rules_reaches_the_strategy(qtbot: QtBot, window: MainWi
 
 def test_the_brief_line_sets_size_and_fine_fills(qtbot: QtBot, window: MainWindow, place: Any, settle: Settle) -> None:
     s = window.session
-    window.brief.size.click()
+    window.brief.trade_size.click()
     popup = window.findChild(Popup)
     assert popup is not None
     popup.findChild(QComboBox).setCurrentIndex(2)
@@ -228,7 +228,7 @@ def test_the_brief_line_sets_size_and_fine_fills(qtbot: QtBot, window: MainWindo
     next(b for b in popup.findChildren(QPushButton) if b.text() == "Set").click()
     settle()
     assert s.strategy.sizing.kind == "percent"
-    assert "100% of equity" in window.brief.size.text()
+    assert "100% of equity" in window.brief.trade_size.text()
     s.change_settings(fine_fills=True)
     settle()
     assert window.brief.fine.text() == "fine fills"
@@ -296,7 +296,7 @@ def test_the_brief_shortens_itself_and_never_widens_the_window(window: MainWindo
     settle()
     assert window.width() == width
     parts = (window.brief.strategy, window.brief.market, window.brief.interval, window.brief.span, window.brief.costs,
-             window.brief.capital, window.brief.fill, window.brief.flat, window.brief.size, window.brief.fine)
+             window.brief.capital, window.brief.fill, window.brief.flat, window.brief.trade_size, window.brief.fine)
     for left, right in pairwise(parts):
         assert left.geometry().right() <= right.geometry().left()
     if width > 1300:

@@ -272,7 +272,7 @@ def test_from_study_and_sweep_to_a_proved_portfolio(qtbot: QtBot, window: MainWi
         boxes = next(line.boxes for line in place.lines if line.tunable.key == key)
         for box, v in zip(boxes, (low, high, step)):
             box.setValue(v)
-    assert place.size.text() == "9 combinations"
+    assert place.count_words.text() == "9 combinations"
     boxes[2].setValue(0)
     assert "step must be above zero" in place.problem.text()
     boxes[2].setValue(0.5)

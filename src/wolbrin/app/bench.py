@@ -7,73 +7,34 @@ import subprocess
 import sys
 import tempfile
 import time
+from collections.abc import Callable, Iterator
+from contextlib import contextmanager
 from pathlib import Path
+from threading import Thread
+from typing import Any
 
+import numpy as np
+from PySide6.QtCore import QElapsedTimer, QEventLoop, Qt, QTimer
+
+from wolbrin.app.charts.price import PriceChart
+from wolbrin.app.session import Session
+from wolbrin.app.shell.window import MainWindow
+from wolbrin.app.start import application
+from wolbrin.app.theme.theme import Theme
 from wolbrin.core.bench.data import bench_bars
 from wolbrin.core.bench.figure import Figure
+from wolbrin.core.bench.shelf import CANDIDATES, fill, like, one_candidate
+from wolbrin.core.jobs import Engine
+from wolbrin.core.rules.script import parse_strategy
 from wolbrin.core.store.project import Project
+from wolbrin.core.work.standing import restand
 
 STALL_SECONDS = 6.0
 
 
-def measure_stall(folder: Path) -> float:
-    """Longest time, in ms, for which the interface thread did not answer while Discover ran on the project."""
-    from PySide6.QtCore import QElapsedTimer, QEventLoop, QTimer
-
-    from wolbrin.app.session import Session
-    from wolbrin.app.shell.window import MainWindow
-    from wolbrin.app.start import application
-    from wolbrin.app.theme.theme import Theme
-    from wolbrin.core.jobs import Engine
-
-    application()
-    theme = Theme()
-    theme.apply()
-    engine = Engine()
-    project = Project(folder)
-    window = MainWindow(Session(project, engine, theme))
-    window.go("discover")
-    window.show()
-    place = window.places["discover"]
-    place.count.setValue(20_000)  # type: ignore[attr-defined]
-    place.start()  # type: ignore[attr-defined]
-    loop, clock = QEventLoop(), QElapsedTimer()
-    worst, begun = [0], time.monotonic()
-    beat = QTimer(interval=5)
-
-    def tick() -> None:
-        gap = clock.restart() - 5
-        tried = place.tried.text() != "0"  # type: ignore[attr-defined]
-        if tried and time.monotonic() - begun > 2:
-            worst[0] = max(worst[0], gap)
-        if time.monotonic() - begun > STALL_SECONDS + 2:
-            loop.quit()
-
-    beat.timeout.connect(tick)
-    clock.start()
-    beat.start()
-    loop.exec()
-    beat.stop()
-    window.close()
-    QTimer.singleShot(500, loop.quit)  # what the closed window still had to do happens before its project goes
-    loop.exec()
-    project.close()
-    engine.close()
-    return float(worst[0])
-
-
-def measure_edits(folder: Path, edits: int = 12) -> tuple[float, float]:
-    """Median ms from an edit of a rule until its signals, panes and strips are shown, and until the backtest is done, on the
-    project's history; every edit asks for an average of a length not computed before."""
-    from PySide6.QtCore import QEventLoop, QTimer
-
-    from wolbrin.app.session import Session
-    from wolbrin.app.shell.window import MainWindow
-    from wolbrin.app.start import application
-    from wolbrin.app.theme.theme import Theme
-    from wolbrin.core.jobs import Engine
-    from wolbrin.core.rules.script import parse_strategy
-
+@contextmanager
+def opened_window(folder: Path, place: str) -> Iterator[MainWindow]:
+    """A window on a project, at a place; what the closed window still has to do happens before its project goes."""
     application()
     theme = Theme()
     theme.apply()
@@ -81,8 +42,89 @@ def measure_edits(folder: Path, edits: int = 12) -> tuple[float, float]:
     project = Project(folder)
     window = MainWindow(Session(project, engine, theme))
     window.resize(1280, 800)
+    window.go(place)
     window.show()
-    window.go("rules")
+    yield window
+    window.close()
+    loop = QEventLoop()
+    QTimer.singleShot(500, loop.quit)
+    loop.exec()
+    project.close()
+    engine.close()
+
+
+def longest_gap(seconds: float, counts: Callable[[], bool]) -> float:
+    """The longest time, in ms, for which the interface thread did not answer, while `counts` says so; after two seconds."""
+    loop, clock = QEventLoop(), QElapsedTimer()
+    worst, begun = [0], time.monotonic()
+    beat = QTimer(interval=5)
+
+    def tick() -> None:
+        gap = clock.restart() - 5
+        if time.monotonic() - begun > 2 and counts():
+            worst[0] = max(worst[0], gap)
+        if time.monotonic() - begun > seconds + 2:
+            loop.quit()
+
+    beat.timeout.connect(tick)
+    clock.start()
+    beat.start()
+    loop.exec()
+    beat.stop()
+    return float(worst[0])
+
+
+def measure_stall(folder: Path) -> float:
+    """The longest gap while Discover runs on the project."""
+    with opened_window(folder, "discover") as window:
+        place: Any = window.places["discover"]
+        place.count.setValue(20_000)
+        place.start()
+        return longest_gap(STALL_SECONDS, lambda: place.tried.text() != "0")
+
+
+def measure_arrivals(folder: Path) -> float:
+    """The longest gap while fifty candidates a second come to a Shelf of 100,000 that is shown, sorted by net profit."""
+    with opened_window(folder, "shelf") as window:
+        session = window.session
+        place: Any = window.places["shelf"]
+        place.rows.sort(next(i for i, c in enumerate(place.rows.columns) if c.key == "net"), Qt.SortOrder.DescendingOrder)
+        first, rng = one_candidate(session.project), np.random.default_rng(2)
+        going = [True]
+
+        def changed() -> None:
+            session.shelf_changed.emit()
+            session.counts_changed.emit()
+
+        told = session.on_ui(changed)
+
+        def arrive() -> None:
+            number = CANDIDATES
+            while going[0]:
+                began = time.monotonic()
+                with session.project.transaction():
+                    for _ in range(20):
+                        number += 1
+                        session.shelf.keep(like(first, number, rng), 1)
+                told()
+                time.sleep(max(0.0, 0.4 - (time.monotonic() - began)))
+
+        thread = Thread(target=arrive, daemon=True)
+        thread.start()
+        gap = longest_gap(STALL_SECONDS, lambda: place.rows.rowCount() >= CANDIDATES)
+        going[0] = False
+        thread.join()
+        return gap
+
+
+def measure_edits(folder: Path, edits: int = 12) -> tuple[float, float]:
+    """Median ms from an edit of a rule until its signals, panes and strips are shown, and until the backtest is done, on the
+    project's history; every edit asks for an average of a length not computed before."""
+    with opened_window(folder, "rules") as window:
+        return _edits(window, edits)
+
+
+def _edits(window: MainWindow, edits: int) -> tuple[float, float]:
     session, view = window.session, window.places["rules"].signals  # type: ignore[attr-defined]
     loop, shown = QEventLoop(), [0.0]
     show = view.show_seen
@@ -109,20 +151,11 @@ def measure_edits(folder: Path, edits: int = 12) -> tuple[float, float]:
         if number > 1 and done:
             spent.append(1e3 * (shown[0] - began))
             ran.append(1e3 * (done[-1] - began))
-    window.close()
-    QTimer.singleShot(500, loop.quit)
-    loop.exec()
-    project.close()
-    engine.close()
     return sorted(spent)[len(spent) // 2], sorted(ran)[len(ran) // 2]
 
 
 def measure_frames(bars: int, frames: int = 90) -> float:
     """Frames a second while a chart of `bars` bars is panned and zoomed, every frame painted."""
-    from wolbrin.app.charts.price import PriceChart
-    from wolbrin.app.start import application
-    from wolbrin.app.theme.theme import Theme
-
     app = application()
     theme = Theme()
     theme.apply()
@@ -160,6 +193,17 @@ def measure_start(folder: Path) -> float:
     return min(spent[1:])
 
 
+def measure_listing(folder: Path) -> float:
+    """Seconds from starting a command until it has said something."""
+    spent = []
+    for _ in range(4):
+        began = time.perf_counter()
+        subprocess.run([sys.executable, "-m", "wolbrin", "searches", "--project", str(folder)], check=True,
+                       stdout=subprocess.DEVNULL)
+        spent.append(time.perf_counter() - began)
+    return min(spent[1:])
+
+
 def window_figures() -> list[Figure]:
     """Measure the window on a project of its own; offscreen when there is no display."""
     if not (os.environ.get("DISPLAY") or os.environ.get("WAYLAND_DISPLAY")):
@@ -174,10 +218,20 @@ def window_figures() -> list[Figure]:
         start = measure_start(folder)
         stall = measure_stall(folder)
         edit, ran = measure_edits(folder)
+        listing = measure_listing(folder)
+        project = Project(folder)
+        fill(project, CANDIDATES)
+        restand(project)
+        project.close()
+        arrivals = measure_arrivals(folder)
     frames, few = measure_frames(5_000_000), measure_frames(5_000)
     return [Figure("warm start to usable window", start, "s", "lower", 3.0,
                    f"starting Python and importing NumPy and QtWidgets: {bare:.2f} s"),
             Figure("longest stall of the interface thread while Discover runs", stall, "ms", "lower", 100.0,
+                   "a timer of 5 ms in the same window"),
+            Figure("first output of a command that lists a project's searches", listing, "s", "lower", 0.8,
+                   f"starting Python and importing NumPy and QtWidgets: {bare:.2f} s"),
+            Figure("longest stall while 50 candidates a second come to a Shelf of 100,000", arrivals, "ms", "lower", 50.0,
                    "a timer of 5 ms in the same window"),
             Figure("rules chart after an edit, 100,000 bars", edit, "ms", "lower", 150.0,
                    f"one new average, three rows; the backtest of the same edit is done after {ran:.0f} ms"),

@@ -8,12 +8,15 @@ from collections.abc import Callable, Sequence
 from PySide6.QtCore import QDate, QPoint, QRect, QSize, Qt, Signal
 from PySide6.QtGui import QPainter, QPaintEvent, QPalette
 from PySide6.QtWidgets import (
+    QBoxLayout,
     QButtonGroup,
+    QComboBox,
     QDateEdit,
     QDoubleSpinBox,
     QFrame,
     QHBoxLayout,
     QLabel,
+    QLineEdit,
     QPushButton,
     QSizePolicy,
     QToolButton,
@@ -207,6 +210,27 @@ class Popup(QFrame):
             screen.top(), anchor.mapToGlobal(QPoint(0, 0)).y() - self.height() - 3)
         self.move(x, y)
         self.show()
+
+
+def stretch(widget: QWidget, at: int, factor: int) -> None:
+    """Let part number `at` of a widget's box take so much of the room."""
+    box = widget.layout()
+    assert isinstance(box, QBoxLayout)
+    box.setStretch(at, factor)
+
+
+def line_of(box: QComboBox) -> QLineEdit:
+    """The line in which an editable box is written."""
+    line = box.lineEdit()
+    assert line is not None
+    return line
+
+
+def day_in(edit: QDateEdit) -> dt.date:
+    """The date an edit shows."""
+    found = edit.date().toPython()
+    assert isinstance(found, dt.date)
+    return found
 
 
 class Empty(QWidget):

@@ -312,7 +312,8 @@ class Session(QObject):
                 return False
         elif self.own_span and not self.set_own_span(None):
             return False
-        changes = {"holdout_first": border, "last": last, "most_months": months or None, "most_bars": bars or None}
+        changes: dict[str, Any] = {"holdout_first": border, "last": last, "most_months": months or None,
+                                   "most_bars": bars or None}
         return self.change_settings(**changes if own_last is not None else changes | {"training_first": first})
 
     def intervals(self) -> list[int]:

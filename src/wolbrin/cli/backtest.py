@@ -29,6 +29,7 @@ from wolbrin.core.engine.ledger import ledger, order_log
 from wolbrin.core.engine.prepare import Prepared
 from wolbrin.core.engine.run import Run, backtest, need_bars
 from wolbrin.core.errors import UserError
+from wolbrin.core.export.exporters import exporter
 from wolbrin.core.market.bars import Bars, Span
 from wolbrin.core.market.intervals import interval_words, to_interval
 from wolbrin.core.market.terms import load_terms
@@ -52,6 +53,15 @@ def _chosen(span: Span, settings: Settings) -> Span:
     training = settings.training
     last = span.last or (settings.last if span.first and span.first >= settings.holdout_first else training.last)
     return Span(span.first or training.first, last)
+
+
+def _target(text: str) -> tuple[str, Path]:
+    """Read KIND=FILE."""
+    kind, _, path = text.partition("=")
+    exporter(kind)
+    if not path:
+        raise UserError(f'"{text}" is not KIND=FILE', "--write", "Write for example ledger=trades.csv.")
+    return kind, Path(path)
 
 
 def report(run: Run, detail: bool, orders: bool = False, tried: int = 1) -> dict[str, Any]:
@@ -90,6 +100,7 @@ def add(app: typer.Typer, demo: Callable[[], Path]) -> None:
             rates_market: Path | None = typer.Option(None, "--rates-market", help="Its market file."),
             fine: bool = typer.Option(False, "--fine", help="Fine fills from the market's own interval."),
             orders: bool = typer.Option(False, "--orders", help="Include the order log in the JSON."),
+            write: list[str] = typer.Option([], "--write", help="KIND=FILE: ledger, orders, measures, html or pdf."),
             equity: bool = typer.Option(False, "--equity", help="Include equity and position per bar in the JSON."),
             json: bool = JSON) -> None:
         """Run a strategy over a history and print its measures."""
@@ -104,13 +115,14 @@ def add(app: typer.Typer, demo: Callable[[], Path]) -> None:
             if span.first and span.last and span.first > span.last:
                 raise UserError(f"the span ends on {span.last}, before it begins on {span.first}", "--from, --to",
                                 "Exchange the two dates.")
-            tried = 1
+            tried, currency = 1, ""
             what: Strategy
             history: Prepared | Bars
             if bars is not None:
-                from wolbrin.core.market.csv_files import read_bars  # pandas is slow to import; only this way needs it
+                from wolbrin.core.market.csv_files import read_bars  # late
 
                 terms = load_terms(Path(str(market)))
+                currency = terms.quote_currency
                 what = template_named(template).strategy() if template else load_strategy(Path(str(strategy)))
                 what = fits(what, terms) if template else what
                 base = read_bars(bars, terms, bar_minutes, zone)
@@ -140,6 +152,7 @@ def add(app: typer.Typer, demo: Callable[[], Path]) -> None:
                 opened.market(code)
                 footing = Footing.of(opened)
                 settings = footing.settings.of(own)
+                currency = settings.currency
                 history = footing.histories.prepared(code, minutes)
                 terms = history.bars.terms
                 chosen = _chosen(span, settings) if first or last else settings.training
@@ -158,6 +171,9 @@ def add(app: typer.Typer, demo: Callable[[], Path]) -> None:
                     brief = replace(brief, role="holdout" if inside else "whole")
             need_bars(history, brief.span)
             run = backtest(history, what, brief)
+            for kind, path in map(_target, write):
+                exporter(kind).write(run, path, currency, tried)
+                error_console.print(f"Written to {path}.", markup=False)
         if json:
             emit(report(run, equity, orders, tried))
         else:

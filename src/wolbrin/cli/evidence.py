@@ -59,7 +59,7 @@ def add(app: typer.Typer, demo: Callable[[], Path]) -> None:
                 run(prove_job(opened, [Subject.of(k) for k in kept], open_holdout=open_holdout, notify=note), "threads")
                 kept = Dossiers(opened).on_shelf.bodies([k.id for k in kept])
             standings = Standings(opened)
-            rows = []
+            rows: list[dict[str, Any]] = []
             for k in kept:
                 place, c = standings.of(k), k.candidate
                 rows.append({"id": k.id, "name": c.name, "market": c.market, "interval": c.interval, "stands": place.stands,

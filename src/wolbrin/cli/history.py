@@ -32,7 +32,7 @@ def _done(state: State) -> None:
 
 def _layout(project: Project, name: str | None) -> Layout | None:
     """A layout by its file or the name it is remembered under; None to guess."""
-    from wolbrin.core.market.importing.layout import load_layout
+    from wolbrin.core.market.importing.layout import load_layout  # late
 
     if name is None:
         return None
@@ -47,10 +47,10 @@ def _layout(project: Project, name: str | None) -> Layout | None:
 def _take_months(project: Project, terms: Terms, found: list[Piece], layout: Layout | None, order: str,
                  said: dict[str, str | None], keep: str) -> tuple[Source, list[tuple[str, Imported]]]:
     """Read files as contract months, each a source of its own."""
-    from wolbrin.core.market.importing.guess import guess
-    from wolbrin.core.market.importing.layout import make_layout
-    from wolbrin.core.work.importing import read_job
-    from wolbrin.core.work.starting import take_in_months
+    from wolbrin.core.market.importing.guess import guess  # late
+    from wolbrin.core.market.importing.layout import make_layout  # late
+    from wolbrin.core.work.importing import read_job  # late
+    from wolbrin.core.work.starting import take_in_months  # late
 
     outcome: list[list[tuple[str, Imported]]] = []
     chosen = layout or guess(found, order).layout
@@ -78,12 +78,12 @@ def add(app: typer.Typer, demo: Callable[[], Path]) -> None:
             bad: Path | None = typer.Option(None, "--bad", help="Write the rows that were not taken to this CSV."),
             yes: bool = YES, json: bool = JSON) -> None:
         """Read history files and take them into a market, there or new: all of it or nothing."""
-        from wolbrin.core.market.importing.files import pieces  # pandas is slow to import; only this command needs it
-        from wolbrin.core.market.importing.read import write_bad_rows
-        from wolbrin.core.market.likely.terms_of import Said
-        from wolbrin.core.work.importing import known_rows
-        from wolbrin.core.work.looking import Opened, Wishes, judge, look_job, questions_of
-        from wolbrin.core.work.starting import spans_for, take_in_judged
+        from wolbrin.core.market.importing.files import pieces  # late
+        from wolbrin.core.market.importing.read import write_bad_rows  # late
+        from wolbrin.core.market.likely.terms_of import Said  # late
+        from wolbrin.core.work.importing import known_rows  # late
+        from wolbrin.core.work.looking import Opened, Wishes, judge, look_job, questions_of  # late
+        from wolbrin.core.work.starting import spans_for, take_in_judged  # late
 
         with told():
             check_choice("--stamp", stamp, ("open", "close"))
@@ -141,8 +141,8 @@ def add(app: typer.Typer, demo: Callable[[], Path]) -> None:
                  treated: bool = typer.Option(False, "--treated", help="Judge the bars after treatment."),
                  json: bool = JSON) -> None:
         """Report what is wrong with a market's history, where, and its score."""
-        from wolbrin.core.market.quality import stamp
-        from wolbrin.core.work.markets import quality
+        from wolbrin.core.market.quality import stamp  # late
+        from wolbrin.core.work.markets import quality  # late
 
         with told():
             opened = open_project(project, demo)

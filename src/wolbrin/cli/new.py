@@ -86,10 +86,10 @@ def add(app: typer.Typer) -> None:
                 console.print(f"An empty project is in {folder}. Open it with `wolbrin {folder}`, or import history.",
                               markup=False)
             return
-        from wolbrin.core.market.importing.files import pieces  # pandas is slow to import
-        from wolbrin.core.market.likely.terms_of import Said, spoken_sessions
-        from wolbrin.core.work.looking import Opened, Wishes, days_of, judge, look_job, questions_of
-        from wolbrin.core.work.starting import SEALED_SHARE, check_enough, likely_spans, start_project
+        from wolbrin.core.market.importing.files import pieces  # late
+        from wolbrin.core.market.likely.terms_of import Said, spoken_sessions  # late
+        from wolbrin.core.work.looking import Opened, Wishes, days_of, judge, look_job, questions_of  # late
+        from wolbrin.core.work.starting import SEALED_SHARE, check_enough, likely_spans, start_project  # late
 
         with told():
             check_choice("--stamp", stamp, ("open", "close"))

@@ -116,7 +116,7 @@ def add(app: typer.Typer, demo: Callable[[], Path]) -> None:
         with told():
             opened = open_project(project, demo)
             interval = code_of(interval_text)
-            limits = Limits(sides=sides, most_rows=rows, least_trades=trades,  # type: ignore[arg-type]
+            limits = Limits(sides=sides, most_rows=rows, least_trades=trades,
                             least_profit_factor=factor, quantity=quantity)
             opened.prepared(market, interval)
             job, result = discover_job(opened, DiscoverRequest(market, interval, limits, count, seed))

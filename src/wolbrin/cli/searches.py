@@ -15,7 +15,7 @@ def add(app: typer.Typer, demo: Callable[[], Path]) -> None:
     @app.command("searches")
     def searches(project: Path | None = PROJECT, json: bool = JSON) -> None:
         """List sweeps, trials and searches of a project, and where each stands."""
-        from wolbrin.core.work.going_on import listed
+        from wolbrin.core.work.going_on import listed  # late
 
         with told():
             found = listed(open_project(project, demo))
@@ -32,8 +32,8 @@ def add(app: typer.Typer, demo: Callable[[], Path]) -> None:
     def go_on(search: int | None = typer.Argument(None, help="Number of the search; the newest unfinished when left out."),
               project: Path | None = PROJECT, share: float = SHARE, json: bool = JSON) -> None:
         """Go on with a search that was stopped, or whose program ended under it."""
-        from wolbrin.core.work.going_on import go_on as prepared
-        from wolbrin.core.work.going_on import listed
+        from wolbrin.core.work.going_on import go_on as prepared  # late
+        from wolbrin.core.work.going_on import listed  # late
 
         with told():
             opened = open_project(project, demo)
@@ -54,7 +54,7 @@ def add(app: typer.Typer, demo: Callable[[], Path]) -> None:
     def tidy(project: Path | None = PROJECT, remove: bool = typer.Option(False, "--remove", help="Remove what is listed."),
              json: bool = JSON) -> None:
         """List files of a project that nothing refers to any more; with --remove, remove them."""
-        from wolbrin.core.store.leftovers import leftovers, sweep_out
+        from wolbrin.core.store.leftovers import leftovers, sweep_out  # late
 
         with told():
             opened = open_project(project, demo)

@@ -97,8 +97,8 @@ def build_demo(folder: Path, report: Callable[[str, int, int], None] = lambda wh
             project.sources.set_cost_set(market.terms.code, SECOND_SOURCE, OTHER_BROKER)
     if not project.get_value("demo strategies", False):
         with project.transaction():
-            for strategy, market, interval in STRATEGIES:
-                project.save_strategy(strategy, market, interval)
+            for strategy, code, interval in STRATEGIES:
+                project.save_strategy(strategy, code, interval)
             project.set_value("demo strategies", True)
     report("Demo ready", len(MARKETS), len(MARKETS))
     return project

@@ -42,8 +42,11 @@ class Shape(NamedTuple):
     gap: float
 
 
+Counter = int | np.int64
+
+
 @njit(cache=True)
-def mix(seed: np.uint64, a: np.int64, b: np.int64) -> np.uint64:
+def mix(seed: np.uint64, a: Counter, b: Counter) -> np.uint64:
     """A well-mixed 64-bit number from a seed and two counters (the finalizer of splitmix64)."""
     z = seed + np.uint64(a) * np.uint64(0x9E3779B97F4A7C15) + np.uint64(b) * np.uint64(0xD1B54A32D192ED03)
     z = (z ^ (z >> np.uint64(30))) * np.uint64(0xBF58476D1CE4E5B9)
@@ -52,13 +55,13 @@ def mix(seed: np.uint64, a: np.int64, b: np.int64) -> np.uint64:
 
 
 @njit(cache=True)
-def uniform(seed: np.uint64, a: np.int64, b: np.int64) -> float:
+def uniform(seed: np.uint64, a: Counter, b: Counter) -> float:
     """A uniform number strictly between 0 and 1, from 52 bits."""
     return (np.int64(mix(seed, a, b) >> np.uint64(12)) + 0.5) / 4503599627370496.0
 
 
 @njit(cache=True)
-def exponential(seed: np.uint64, a: np.int64, b: np.int64) -> float:
+def exponential(seed: np.uint64, a: Counter, b: Counter) -> float:
     """A standard exponential by comparing uniforms only (von Neumann 1951): the first of a run that falls, accepted when the
     run is of odd length, plus the number of runs that were not."""
     whole = 0.0
@@ -81,7 +84,7 @@ def exponential(seed: np.uint64, a: np.int64, b: np.int64) -> float:
 
 
 @njit(cache=True)
-def normal(seed: np.uint64, a: np.int64, b: np.int64) -> float:
+def normal(seed: np.uint64, a: Counter, b: Counter) -> float:
     """A standard normal: direction from a point in the unit disk (Marsaglia & Bray 1964), length from an exponential."""
     draw = b * 4096 + 2048
     while True:
@@ -94,7 +97,7 @@ def normal(seed: np.uint64, a: np.int64, b: np.int64) -> float:
 
 
 @njit(cache=True)
-def loudness(seed: np.uint64, a: np.int64, b: np.int64) -> float:
+def loudness(seed: np.uint64, a: Counter, b: Counter) -> float:
     """1, now and then two and a half or five: what makes tails fat."""
     pick = np.int64(mix(seed, a, b * 4096 + 4095) & np.uint64(1023))
     if pick < 24:

@@ -36,7 +36,7 @@ def _future(code: str, name: str, tick: float, point: float, opens: str, closes:
     return Terms(code=code, name=name, kind="future", tick_size=tick, point_value=point, quote_currency="EUR",
                  slippage_ticks=1.0, commission=Commission(per_contract=2.4), time_zone="Europe/Oslo",
                  sessions=(SessionRule(days=WORKDAYS, open=opens, close=closes),), closed=CLOSED,
-                 margin=Margin(per_contract=1500.0), **more)  # type: ignore[arg-type]
+                 margin=Margin(per_contract=1500.0), **more)
 
 
 def _pair(code: str, name: str, tick: float, rate: float, spread: float, swap: tuple[float, float]) -> Terms:
@@ -143,6 +143,6 @@ def generate(market: DemoMarket, clean: bool = False) -> Bars:
         stays, _ = soil(time, ticks)
         time, ticks, volume = time[stays], ticks[stays], volume[stays]
     fraction = market.terms.tick_fraction
-    prices = ticks.astype(np.int64) * float(fraction.numerator) / float(fraction.denominator)
+    prices = (ticks.astype(np.float64) * float(fraction.numerator) / float(fraction.denominator)).astype(np.float64)
     columns = (prices[:, 0], prices[:, 1], prices[:, 2], prices[:, 3])
     return make_bars(market.terms, MINUTES, time, columns, volume, market.terms.code)

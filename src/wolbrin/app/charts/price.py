@@ -25,7 +25,8 @@ COLUMNS = 1200
 class Drawn(Protocol):
     """What the chart needs of a history: bars of the simulator and a source's raw rows both have it."""
 
-    time: NDArray[np.int64]
+    @property
+    def time(self) -> NDArray[np.int64]: ...
 
     @property
     def open(self) -> NDArray[np.float64]: ...

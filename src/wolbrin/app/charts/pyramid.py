@@ -32,7 +32,7 @@ class Pyramid:
         at = edges // size
         end = min(-(-stop // size), len(top))
         at = at[at < end]
-        middle = at * size + (width - 1) / 2.0
+        middle = (at * size + (width - 1) / 2.0).astype(np.float64)
         return middle, np.maximum.reduceat(top[:end], at), np.minimum.reduceat(bottom[:end], at)
 
     def extent(self, first: int, stop: int) -> tuple[float, float]:

@@ -77,7 +77,7 @@ class StripsChart(Plot):
         self.viewport().update()
 
     def paintEvent(self, event: object) -> None:
-        super().paintEvent(event)  # type: ignore[arg-type]
+        super().paintEvent(event)
         if self._item is None:
             return
         painter = QPainter(self.viewport())

@@ -18,7 +18,7 @@ from PySide6.QtWidgets import (
     QWidget,
 )
 
-from wolbrin.app.parts import Popup, button, label, link, pick_date, row, spin
+from wolbrin.app.parts import Popup, button, day_in, label, link, pick_date, row, spin
 from wolbrin.app.session import Session
 from wolbrin.core.engine.brief import Costs
 from wolbrin.core.errors import UserError
@@ -71,11 +71,11 @@ class BriefLine(QWidget):
         self.capital = part("Starting capital", self._edit_capital)
         self.fill = part("Fill timing", self._choose_fill)
         self.flat = part("Session flatness", self._toggle_flat)
-        self.size = part("Size of a trade", self._edit_size)
+        self.trade_size = part("Size of a trade", self._edit_size)
         self.fine = part("Fine fills", self._choose_fine)
         line = row(self.strategy, self._word(" on "), self.market, self._word(" "), self.interval, self._word(", "),
                    self.span, self._word(", costs "), self.costs, self._word(", capital "), self.capital,
-                   self._word(", "), self.fill, self._word(", "), self.flat, self._word(", "), self.size,
+                   self._word(", "), self.fill, self._word(", "), self.flat, self._word(", "), self.trade_size,
                    self._word(", "), self.fine, None, spacing=0,
                    margins=(20, 14, 12, 4))
         self.nothing = label("No history yet: the question to ask of a market will stand here.", "lead")
@@ -108,7 +108,8 @@ class BriefLine(QWidget):
         for length, flat, fine in ((26, "flat by session end", "coarse fills"), (18, "flat at end", "coarse fills"),
                                    (12, "flat", "coarse")):
             self._say(length, flat, fine)
-            if self.layout().sizeHint().width() <= max(self.width(), 640):
+            layout = self.layout()
+            if layout is None or layout.sizeHint().width() <= max(self.width(), 640):
                 break
 
     def resizeEvent(self, event: QResizeEvent) -> None:
@@ -129,7 +130,7 @@ class BriefLine(QWidget):
                              (self.capital, f"{number(s.settings.capital)} {s.settings.currency}"),
                              (self.fill, strategy.fill),
                              (self.flat, flat if strategy.flat_by_session_end else "held overnight"),
-                             (self.size, sizing_words(strategy)),
+                             (self.trade_size, sizing_words(strategy)),
                              (self.fine, "fine fills" if s.settings.fine_fills else coarse)):
             widget.setText(text)
             widget.setAccessibleName(f"{widget.toolTip()}: {text}")
@@ -168,7 +169,7 @@ class BriefLine(QWidget):
         s = self._session
         steps = s.intervals()
         options: list[tuple[str, Callable[[], object]]] = [
-            (interval_words(i), lambda i=i: s.set_interval(i)) for i in steps]  # type: ignore[misc]
+            (interval_words(i), lambda i=i: s.set_interval(i)) for i in steps]
         options.append(("another \u2026", lambda: self._other_interval(anchor)))
         self._list(anchor, options, steps.index(s.interval) if s.interval in steps else 0)
 
@@ -269,7 +270,7 @@ class BriefLine(QWidget):
         s = self._session
         project = s.project_settings
         first, border, last = (pick_date(d) for d in (s.settings.training_first, project.holdout_first, project.last))
-        until = pick_date(s.settings.training.last)
+        until = pick_date(s.settings.training_last_day)
         own = QCheckBox(f"{s.strategy.name} trains on less")
         own.setChecked(s.own_span)
         until.setEnabled(s.own_span)
@@ -280,7 +281,7 @@ class BriefLine(QWidget):
         bars.setSpecialValueText("all")
 
         def take() -> bool:
-            a, u, b, c = (e.date().toPython() for e in (first, until, border, last))
+            a, u, b, c = (day_in(e) for e in (first, until, border, last))
             return s.keep_spans(a, u if own.isChecked() else None, b, c, int(months.value()), int(bars.value()))
 
         self._form(anchor, "Training span and holdout",

@@ -43,5 +43,5 @@ DOORS: dict[str, Callable[[MainWindow], None]] = {
     "interval": lambda w: w.brief.interval.click(),
     "capital": lambda w: w.brief.capital.click(),
     "go on": lambda w: w.session.go_on_newest(),
-    "size": lambda w: w.brief.size.click(),
+    "size": lambda w: w.brief.trade_size.click(),
 }

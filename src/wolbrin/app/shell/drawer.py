@@ -124,9 +124,9 @@ class Drawer(QWidget):
         for gate in GATES:
             found = latest.get(gate.key)
             state = found.verdict if found else ("sealed" if gate.opens_holdout else "not run yet")
-            text = label(found.verdict if found else state,
+            verdict = label(found.verdict if found else state,
                          {"passes": "accent", "falls": "error"}.get(state, "muted"))
-            self._box.addLayout(row(GateMark(s.theme, state), label(gate.title), None, text))
+            self._box.addLayout(row(GateMark(s.theme, state), label(gate.title), None, verdict))
             if found:
                 self._box.addWidget(label(found.reason, "small", wrap=True))
         self._box.addWidget(hairline())

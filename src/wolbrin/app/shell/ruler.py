@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import datetime as dt
+from typing import Any
 
 import numpy as np
 from PySide6.QtCore import QPointF, QRectF, Qt
@@ -98,7 +99,7 @@ class Ruler(QWidget):
         top, bottom = 3.0, 46.0
         begin, border = self.x_of(self._value("training_first")), self.x_of(self._value("holdout_first"))
         end = self.x_of(min(s.settings.last, last))
-        stop = self.x_of(min(s.settings.training.last + dt.timedelta(days=1), self._value("holdout_first")))
+        stop = self.x_of(min(s.settings.training_last_day + dt.timedelta(days=1), self._value("holdout_first")))
         painter.fillRect(QRectF(begin, top, stop - begin, bottom - top), theme.color("surface"))
         painter.fillRect(QRectF(border, top, end - border, bottom - top), theme.color("holdout"))
         painter.fillRect(QRectF(border, top, end - border, bottom - top), theme.hatch())
@@ -187,7 +188,8 @@ class Ruler(QWidget):
 
     def move_handle(self, handle: str, date: dt.date) -> None:
         if date != getattr(self._session.settings, handle):
-            self._session.change_settings(**{handle: date})
+            changes: dict[str, Any] = {handle: date}
+            self._session.change_settings(**changes)
 
     def keyPressEvent(self, event: QKeyEvent) -> None:
         key = event.key()

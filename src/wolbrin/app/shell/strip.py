@@ -116,19 +116,19 @@ class WorkStrip(QWidget):
                 verb = "stopped; what was found is kept" if job.state is State.STOPPED else "done"
                 self.say(f"{job.title}: {number(progress.done)} of {number(progress.total)} {job.unit}, {verb}.", "note")
         self._shown = min(self._shown, max(0, len(self._jobs) - 1))
-        job = self._job()
+        shown = self._job()
         for widget in (self.name, self.bar, self.figures, self.share, self.pause, self.stop):
-            widget.setVisible(job is not None)
-        if job is None:
+            widget.setVisible(shown is not None)
+        if shown is None:
             self._timer.stop()
             return
-        p = job.progress()
+        p = shown.progress()
         more = f"  (+{len(self._jobs) - 1})" if len(self._jobs) > 1 else ""
-        self.name.setText(job.title + more)
+        self.name.setText(shown.title + more)
         self.bar.setValue(round(1000 * p.share))
         left = "paused" if p.state is State.PAUSED else time_words(p.left)
         digits = 0 if p.rate >= 10 else 1
-        self.figures.setText(f"{number(p.done)} of {number(p.total)} {job.unit} \u00b7 {number(p.rate, digits)} a second "
+        self.figures.setText(f"{number(p.done)} of {number(p.total)} {shown.unit} \u00b7 {number(p.rate, digits)} a second "
                              f"\u00b7 {left}")
         self.share.setText(f"{round(100 * self._session.works.engine.share)}% of the processor")
         self.pause.setText("Resume" if p.state is State.PAUSED else "Pause")

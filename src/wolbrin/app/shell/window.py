@@ -40,7 +40,7 @@ class PlaceStack(QStackedWidget):
 class MainWindow(QMainWindow):
     def __init__(self, session: Session) -> None:
         super().__init__()
-        self.session = session
+        self.session: Session = session
         self.setWindowTitle(f"Wolbrin \u2013 {session.settings.desk}")
         self.resize(1280, 800)
         self.stack = PlaceStack()
@@ -50,7 +50,7 @@ class MainWindow(QMainWindow):
                              "anything is kept.", "Choose files", lambda: open_door(self, "import"))
         self.stack.addWidget(self.nothing)
         self.rail = Rail(session.theme, session.settings.desk)
-        self.brief = BriefLine(session)
+        self.brief: BriefLine = BriefLine(session)
         self.ruler = Ruler(session)
         self.drawer = Drawer(session)
         self.strip = WorkStrip(session)

@@ -8,12 +8,13 @@ from typing import Any
 
 from wolbrin.app.tables.model import Column
 from wolbrin.core.market.intervals import interval_words
-from wolbrin.core.measures.catalogue import BY_KEY
+from wolbrin.core.measures.catalogue import BY_KEY, SUMMARY
 from wolbrin.core.measures.wording import number, worded
 from wolbrin.core.store.dossier import Evidence
 from wolbrin.core.store.shelf import Line
 
-FIGURES = ("trades", "net", "profit_factor", "win_rate", "average", "max_drawdown", "return_drawdown", "t_daily", "sharpe")
+FIRST = ("trades", "net", "profit_factor", "win_rate", "average", "max_drawdown", "return_drawdown", "t_daily", "sharpe")
+ASIDE = ("t", "sharpe_daily")  # kept for inference, and shown where that is done
 WIDTHS = {"trades": 58, "net": 74, "profit_factor": 84, "win_rate": 66, "average": 86, "max_drawdown": 112,
           "return_drawdown": 82, "t_daily": 72, "sharpe": 86}
 SHORT = {"return_drawdown": "ret/dd", "max_drawdown": "max drawdown", "t_daily": "t of days", "average": "average trade"}
@@ -32,9 +33,14 @@ class Standing:
         return self.line.stands
 
 
+def figures() -> list[str]:
+    """Keys of the figures that tables of candidates show: the usual ones, then what joined the summary since."""
+    return [*FIRST, *(key for key in SUMMARY if key not in (*FIRST, *ASIDE))]
+
+
 def itself(record: Any) -> Line:
     """The line of a record that is one."""
-    return record  # type: ignore[no-any-return]
+    return record
 
 
 def figure(key: str, get: Getter = itself) -> Column:
@@ -47,7 +53,7 @@ def figure(key: str, get: Getter = itself) -> Column:
     def tint(record: Any) -> str | None:
         return ("gain" if value(record) > 0 else "loss") if key == "net" else None
 
-    return Column(SHORT.get(key, m.title), value, lambda r: worded(key, value(r)), "right", WIDTHS[key], tint,
+    return Column(SHORT.get(key, m.title), value, lambda r: worded(key, value(r)), "right", WIDTHS.get(key, 90), tint,
                   tip=m.definition, key=key)
 
 

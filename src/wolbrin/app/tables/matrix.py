@@ -59,7 +59,7 @@ class MatrixModel(TableModel):
             key = self.values[rows, self.sort_column]
             # Rows without a value come last, whichever way is sorted.
             rows = rows[np.argsort(-key if self.sort_down else key, kind="stable")]
-        self.shown = rows
+        self.shown = rows  # type: ignore[assignment] # indexed like a list, and never changed in place
 
 
 def _text_of(column: Column) -> Callable[[float], str]:

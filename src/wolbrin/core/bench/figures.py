@@ -14,6 +14,7 @@ import numpy as np
 from wolbrin.core.bench.data import bench_bars, bench_strategy
 from wolbrin.core.bench.figure import Figure
 from wolbrin.core.bench.importing import import_figures
+from wolbrin.core.bench.shelf import shelf_figures
 from wolbrin.core.bench.trials import trial_figures
 from wolbrin.core.engine.brief import Brief, Costs
 from wolbrin.core.engine.ledger import ledger
@@ -131,6 +132,8 @@ def core_figures(tell: Callable[[str], None] = lambda what: None) -> list[Figure
         engine.close()
         single.close()
         project.close()
+    tell("a Shelf of 100,000 candidates")
+    found += shelf_figures()
     tell("a field trial of 2,400 tests")
     found += trial_figures()
     tell("an import of five million rows")

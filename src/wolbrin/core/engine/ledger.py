@@ -2,16 +2,26 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
+from dataclasses import dataclass
+
 import numpy as np
 from numpy.typing import NDArray
 
 from wolbrin.core.engine import codes as k
 from wolbrin.core.engine.run import Run
 
-LEDGER_COLUMNS = ("number", "side", "quantity", "decision_time", "entry_time", "entry_price", "exit_time",
-                  "exit_price", "exit_reason", "bars_held", "initial_stop", "initial_target", "gross", "spread",
-                  "slippage", "commission", "financing", "net", "r_multiple", "mae", "mfe", "ambiguous",
-                  "conversion_rate")
+Values = NDArray[np.generic]
+
+
+@dataclass(frozen=True)
+class LedgerColumn:
+    """One column of the ledger. of(run): its values, [m]. title: the head under which the window's ledger shows it; "" for a
+    column that stands in files and JSON only, or that the window shows in a way of its own."""
+
+    name: str
+    of: Callable[[Run], Values]
+    title: str = ""
 
 
 def _level(run: Run, ticks: NDArray[np.int64]) -> NDArray[np.float64]:
@@ -47,34 +57,35 @@ def order_log(run: Run) -> dict[str, NDArray[np.generic]]:
     }
 
 
-def ledger(run: Run) -> dict[str, NDArray[np.generic]]:
-    """One array of length m per column of LEDGER_COLUMNS. Times are datetime64[ns] UTC, money in account currency,
-    NaN where there is no value (no stop, hence no R)."""
-    t, f = run.trades_i, run.trades_f
-    unit = run.unit
-    decision = run.bars.end[t[:, k.T_DECISION]]
-    return {
-        "number": np.arange(1, len(t) + 1),
-        "side": np.where(t[:, k.T_SIDE] > 0, "long", "short"),
-        "quantity": f[:, k.F_QUANTITY],
-        "decision_time": decision.view("datetime64[ns]"),
-        "entry_time": run.entry_time.view("datetime64[ns]"),
-        "entry_price": run.bars.to_price(t[:, k.T_ENTRY]),
-        "exit_time": run.exit_time.view("datetime64[ns]"),
-        "exit_price": run.bars.to_price(t[:, k.T_EXIT]),
-        "exit_reason": np.array(k.REASONS)[t[:, k.T_REASON]],
-        "bars_held": t[:, k.T_HELD],
-        "initial_stop": _level(run, t[:, k.T_STOP]),
-        "initial_target": _level(run, t[:, k.T_TARGET]),
-        "gross": f[:, k.F_GROSS],
-        "spread": f[:, k.F_SPREAD],
-        "slippage": f[:, k.F_SLIPPAGE],
-        "commission": f[:, k.F_COMMISSION],
-        "financing": f[:, k.F_FINANCING],
-        "net": f[:, k.F_NET],
-        "r_multiple": f[:, k.F_NET] / f[:, k.F_RISK],
-        "mae": t[:, k.T_WORST] * unit,
-        "mfe": t[:, k.T_BEST] * unit,
-        "ambiguous": t[:, k.T_AMBIGUOUS].astype(bool),
-        "conversion_rate": f[:, k.F_RATE],
-    }
+# One row a trade. To add a column: an entry here; files, JSON and, with a title, the window's ledger take it from this list.
+LEDGER: list[LedgerColumn] = [
+    LedgerColumn("number", lambda run: np.arange(1, len(run) + 1)),
+    LedgerColumn("side", lambda run: np.where(run.trades_i[:, k.T_SIDE] > 0, "long", "short")),
+    LedgerColumn("quantity", lambda run: run.trades_f[:, k.F_QUANTITY]),
+    LedgerColumn("decision_time", lambda run: run.bars.end[run.trades_i[:, k.T_DECISION]].view("datetime64[ns]")),
+    LedgerColumn("entry_time", lambda run: run.entry_time.view("datetime64[ns]")),
+    LedgerColumn("entry_price", lambda run: run.bars.to_price(run.trades_i[:, k.T_ENTRY])),
+    LedgerColumn("exit_time", lambda run: run.exit_time.view("datetime64[ns]")),
+    LedgerColumn("exit_price", lambda run: run.bars.to_price(run.trades_i[:, k.T_EXIT])),
+    LedgerColumn("exit_reason", lambda run: np.array(k.REASONS)[run.trades_i[:, k.T_REASON]]),
+    LedgerColumn("bars_held", lambda run: run.trades_i[:, k.T_HELD]),
+    LedgerColumn("initial_stop", lambda run: _level(run, run.trades_i[:, k.T_STOP])),
+    LedgerColumn("initial_target", lambda run: _level(run, run.trades_i[:, k.T_TARGET])),
+    LedgerColumn("gross", lambda run: run.trades_f[:, k.F_GROSS]),
+    LedgerColumn("spread", lambda run: run.trades_f[:, k.F_SPREAD]),
+    LedgerColumn("slippage", lambda run: run.trades_f[:, k.F_SLIPPAGE]),
+    LedgerColumn("commission", lambda run: run.trades_f[:, k.F_COMMISSION]),
+    LedgerColumn("financing", lambda run: run.trades_f[:, k.F_FINANCING]),
+    LedgerColumn("net", lambda run: run.trades_f[:, k.F_NET]),
+    LedgerColumn("r_multiple", lambda run: run.trades_f[:, k.F_NET] / run.trades_f[:, k.F_RISK]),
+    LedgerColumn("mae", lambda run: run.trades_i[:, k.T_WORST] * run.unit),
+    LedgerColumn("mfe", lambda run: run.trades_i[:, k.T_BEST] * run.unit),
+    LedgerColumn("ambiguous", lambda run: run.trades_i[:, k.T_AMBIGUOUS].astype(bool)),
+    LedgerColumn("conversion_rate", lambda run: run.trades_f[:, k.F_RATE]),
+]
+
+
+def ledger(run: Run) -> dict[str, Values]:
+    """One array of length m per column of LEDGER. Times are datetime64[ns] UTC, money in account currency, NaN where there is
+    no value (no stop, hence no R)."""
+    return {column.name: column.of(run) for column in LEDGER}

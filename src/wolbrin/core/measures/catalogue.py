@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import math
-from collections.abc import Callable, Iterable
+from collections.abc import Callable, Iterable, Iterator, Mapping
 from dataclasses import dataclass
 from typing import Literal
 
@@ -22,7 +22,8 @@ TRADING_DAYS = 252
 
 @dataclass(frozen=True)
 class Measure:
-    """One measure. `better` says which way is good, 0 where neither is."""
+    """One measure. `better` says which way is good, 0 where neither is. group: under which it is listed. digits: where not
+    those of its unit."""
 
     key: str
     title: str
@@ -30,6 +31,8 @@ class Measure:
     definition: str
     of: Callable[[Facts], float]
     better: int = 1
+    group: str = "result"
+    digits: int | None = None
 
 
 def _ratio(top: float, bottom: float) -> float:
@@ -136,7 +139,9 @@ def buy_and_hold(f: Facts) -> float:
             - _side_commission(costs, last * tick * exit_rate))
 
 
-MEASURES: tuple[Measure, ...] = (
+# To add a measure: its function and an entry here; the window's pages, the command line, reports and files take it from this
+# list. One that a sweep, a search and the Shelf are to keep of every candidate goes into SUMMARY too.
+MEASURES: list[Measure] = [
     Measure("net", "net profit", "money", "sum of net results of all trades", lambda f: f.net),
     Measure("gross_profit", "gross profit", "money", "sum of winning trades, net of costs",
             lambda f: float(f.wins.sum())),
@@ -148,16 +153,17 @@ MEASURES: tuple[Measure, ...] = (
             lambda f: 100.0 * _ratio(len(f.wins), len(f.profits))),
     Measure("break_even_rate", "break-even win rate", "percent", "|average loss| / (average win + |average loss|)",
             break_even_rate, 0),
-    Measure("average", "average trade", "money", "mean net result", lambda f: _mean(f.profits)),
-    Measure("average_win", "average win", "money", "mean of winning trades", lambda f: _mean(f.wins)),
-    Measure("average_loss", "average loss", "money", "mean of losing trades", average_loss),
+    Measure("average", "average trade", "money", "mean net result", lambda f: _mean(f.profits), digits=2),
+    Measure("average_win", "average win", "money", "mean of winning trades", lambda f: _mean(f.wins), digits=2),
+    Measure("average_loss", "average loss", "money", "mean of losing trades", average_loss, digits=2),
     Measure("payoff", "payoff ratio", "ratio", "average win / |average loss|",
             lambda f: _ratio(_mean(f.wins), abs(average_loss(f)))),
     Measure("loss_at_stop", "loss at the stop, median", "percent", "initial risk / equity that sized the trade",
-            lambda f: 100.0 * float(np.median(x)) if len(x := f.risk_share[np.isfinite(f.risk_share)]) else NAN, -1),
+            lambda f: 100.0 * float(np.median(x)) if len(x := f.risk_share[np.isfinite(f.risk_share)]) else NAN, -1,
+            group="risk"),
     Measure("loss_at_stop_worst", "loss at the stop, worst", "percent",
             "largest initial risk / equity that sized the trade",
-            lambda f: 100.0 * float(x.max()) if len(x := f.risk_share[np.isfinite(f.risk_share)]) else NAN, -1),
+            lambda f: 100.0 * float(x.max()) if len(x := f.risk_share[np.isfinite(f.risk_share)]) else NAN, -1, group="risk"),
     Measure("expectancy", "expectancy", "R", "mean of net / initial risk, over trades with a stop",
             lambda f: _nan_mean(f.r)),
     Measure("t", "t of average trade", "ratio", "mean / (standard deviation / square root of n); n/a for a portfolio, whose "
@@ -165,46 +171,66 @@ MEASURES: tuple[Measure, ...] = (
     Measure("t_daily", "t of daily results", "ratio", "mean daily P/L / its standard error, autocorrelation allowed for "
             "(Newey & West 1987; Bartlett weights, lag floor(4 (n / 100)^(2/9)))", lambda f: t_of_mean(f.daily)),
     Measure("sharpe_daily", "Sharpe ratio of a day", "ratio", "mean / standard deviation of daily P/L, not annualized",
-            lambda f: sharpe_of_days(f.daily)),
+            lambda f: sharpe_of_days(f.daily), group="return for risk"),
     Measure("max_drawdown", "maximum drawdown", "money",
-            "largest fall of equity from its running peak, starting capital included", maximum_drawdown, -1),
+            "largest fall of equity from its running peak, starting capital included", maximum_drawdown, -1, group="risk"),
     Measure("max_drawdown_percent", "maximum drawdown", "percent", "largest fall in percent of the peak",
-            maximum_drawdown_percent, -1),
+            maximum_drawdown_percent, -1, group="risk"),
     Measure("average_drawdown", "average drawdown", "money", "mean depth over completed and running drawdowns",
-            lambda f: _mean(f.drawdowns.depth), -1),
+            lambda f: _mean(f.drawdowns.depth), -1, group="risk"),
     Measure("under_water", "under water, longest", "days", "longest time from a peak to its recovery, or to the end",
-            lambda f: float(d.max()) if len(d := f.days_under_water()) else 0.0, -1),
+            lambda f: float(d.max()) if len(d := f.days_under_water()) else 0.0, -1, group="risk"),
     Measure("return_drawdown", "return over drawdown", "ratio", "net profit / maximum drawdown (money)",
-            lambda f: _ratio(f.net, maximum_drawdown(f))),
-    Measure("cagr", "CAGR", "percent", "(end equity / start equity)^(365.25 / days) \u2212 1", cagr),
+            lambda f: _ratio(f.net, maximum_drawdown(f)), group="return for risk"),
+    Measure("cagr", "CAGR", "percent", "(end equity / start equity)^(365.25 / days) \u2212 1", cagr, group="return for risk"),
     Measure("calmar", "Calmar ratio", "ratio", "CAGR / maximum drawdown (percent)",
-            lambda f: _ratio(cagr(f), maximum_drawdown_percent(f))),
+            lambda f: _ratio(cagr(f), maximum_drawdown_percent(f)), group="return for risk"),
     Measure("sharpe", "Sharpe ratio", "ratio",
             "mean / standard deviation of daily P/L over starting capital (daily returns where the size compounds), "
-            "\u00d7 \u221a252, zero hurdle", sharpe),
+            "\u00d7 \u221a252, zero hurdle", sharpe, group="return for risk"),
     Measure("sortino", "Sortino ratio", "ratio", "as Sharpe, over the downside deviation below zero of all days",
-            sortino),
+            sortino, group="return for risk"),
     Measure("exposure", "exposure", "percent", "share of session bars with a position",
-            lambda f: 100.0 * f.exposed / f.bars if f.bars else 0.0, 0),
+            lambda f: 100.0 * f.exposed / f.bars if f.bars else 0.0, 0, group="execution"),
     Measure("entry_placement", "placement of entries", "percent",
             "long: (highest \u2212 entry) / (highest \u2212 lowest) over the held bars; short mirrored",
-            lambda f: 100.0 * _nan_mean(f.placement[0])),
+            lambda f: 100.0 * _nan_mean(f.placement[0]), group="execution"),
     Measure("exit_placement", "placement of exits", "percent",
             "long: (exit \u2212 lowest) / (highest \u2212 lowest) over the held bars; short mirrored",
-            lambda f: 100.0 * _nan_mean(f.placement[1])),
-    Measure("losing_run", "longest losing run", "count", "most losing trades in a row", longest_losing_run, -1),
+            lambda f: 100.0 * _nan_mean(f.placement[1]), group="execution"),
+    Measure("losing_run", "longest losing run", "count", "most losing trades in a row", longest_losing_run, -1, group="risk"),
     Measure("best_trades", "profit from best 5% of trades", "percent",
-            "share of net profit from the best 5% of trades", best_trades_share, -1),
+            "share of net profit from the best 5% of trades", best_trades_share, -1, group="dependence"),
     Measure("best_year", "profit from best year", "percent", "share of net profit from the best year",
-            best_year_share, -1),
+            best_year_share, -1, group="dependence"),
     Measure("buy_and_hold", "buy and hold", "money",
-            "one contract from the first open to the last close, costs once and all financing", buy_and_hold, 0),
-)
+            "one contract from the first open to the last close, costs once and all financing", buy_and_hold, 0,
+            group="dependence"),
+]
 
-BY_KEY = {m.key: m for m in MEASURES}
-# What a sweep, a search and the Shelf keep of every candidate.
-SUMMARY = ("net", "trades", "profit_factor", "win_rate", "average", "t", "t_daily", "max_drawdown", "return_drawdown",
-           "sharpe", "sharpe_daily")
+
+
+class _ByKey(Mapping[str, Measure]):
+    """Measures by their keys, those that join the list later included."""
+
+    def __init__(self) -> None:
+        self._known: dict[str, Measure] = {}
+
+    def __getitem__(self, key: str) -> Measure:
+        if len(self._known) != len(MEASURES):
+            self._known = {m.key: m for m in MEASURES}
+        return self._known[key]
+
+    def __iter__(self) -> Iterator[str]:
+        return (m.key for m in MEASURES)
+
+    def __len__(self) -> int:
+        return len(MEASURES)
+
+
+BY_KEY = _ByKey()
+SUMMARY: list[str] = ["net", "trades", "profit_factor", "win_rate", "average", "t", "t_daily", "max_drawdown",
+                      "return_drawdown", "sharpe", "sharpe_daily"]
 
 
 def measure(facts: Facts, keys: Iterable[str] | None = None) -> dict[str, float]:

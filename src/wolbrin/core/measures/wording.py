@@ -24,7 +24,6 @@ def number(value: float, digits: int = 0, sign: bool = False) -> str:
 
 def worded(key: str, value: float, sign: bool = False) -> str:
     """A measure's value with the digits of its unit, percent sign included."""
-    unit = BY_KEY[key].unit
-    digits = 2 if key in ("average", "average_win", "average_loss") else DIGITS[unit]
-    text = number(value, digits, sign)
-    return f"{text}%" if unit == "percent" and text != "n/a" else text
+    m = BY_KEY[key]
+    text = number(value, DIGITS[m.unit] if m.digits is None else m.digits, sign)
+    return f"{text}%" if m.unit == "percent" and text != "n/a" else text

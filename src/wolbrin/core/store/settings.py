@@ -94,7 +94,7 @@ class Settings(Model):
 
     @property
     def training(self) -> Span:
-        first, last = self.training_first, self.training_last or self.holdout_first - dt.timedelta(days=1)
+        first, last = self.training_first, self.training_last_day
         if self.most_months is not None:
             after = last + dt.timedelta(days=1)
             index = after.year * 12 + after.month - 1 - self.most_months
@@ -105,6 +105,11 @@ class Settings(Model):
     @property
     def holdout(self) -> Span:
         return Span(self.holdout_first, self.last)
+
+    @property
+    def training_last_day(self) -> dt.date:
+        """The last trading date of training."""
+        return self.training_last or self.holdout_first - dt.timedelta(days=1)
 
     def sets_of(self, terms: Terms) -> dict[str, Costs]:
         """All cost sets of a market by name, the contract terms' own first."""

@@ -295,12 +295,13 @@ class Sources:
     def layouts(self) -> list[Layout]:
         return [Layout.model_validate_json(r["body"]) for r in self.db.rows("SELECT body FROM layouts ORDER BY name")]
 
-    def keep_layout(self, layout: Layout) -> None:
-        """Remember a layout under its name."""
+    def keep_layout(self, layout: Layout) -> bool:
+        """Remember a layout under its name. Returns True, so that whoever asks can tell that it was not refused."""
         if not layout.name.strip():
             raise UserError("a layout needs a name to be remembered", "layout", "Write a name.")
         with self.db.transaction() as db:
             db.execute("INSERT OR REPLACE INTO layouts VALUES (?, ?)", (layout.name, layout.model_dump_json()))
+        return True
 
 
 def _safe(name: str) -> str:

@@ -5,10 +5,11 @@ from __future__ import annotations
 import datetime as dt
 import math
 from dataclasses import dataclass
+from typing import Any
 
 from wolbrin.app.tables.model import Column
 from wolbrin.core.engine import codes as k
-from wolbrin.core.engine.ledger import ledger
+from wolbrin.core.engine.ledger import LEDGER, ledger
 from wolbrin.core.engine.run import Run
 from wolbrin.core.market.terms import Terms
 from wolbrin.core.measures.catalogue import MEASURES, measure
@@ -36,6 +37,7 @@ class Trade:
     worst: float
     best: float
     ambiguous: bool
+    more: tuple[Any, ...] = ()
 
 
 def trades_of(run: Run) -> list[Trade]:
@@ -50,8 +52,9 @@ def trades_of(run: Run) -> list[Trade]:
     costs = rows["gross"] - rows["net"]  # type: ignore[operator]
     columns = [rows[name].tolist() for name in ("side", "quantity", "entry_price", "exit_price", "exit_reason",
                                                 "bars_held", "gross", "net", "r_multiple", "mae", "mfe", "ambiguous")]
+    more = list(zip(*(rows[c.name].tolist() for c in LEDGER if c.title))) or [()] * len(run)
     return [Trade(i, side, quantity, local(entries[i]), entry, local(exits[i]), out, reason, held, gross,
-                  float(costs[i]), net, r, mae, mfe, ambiguous)
+                  float(costs[i]), net, r, mae, mfe, ambiguous, more[i])
             for i, (side, quantity, entry, out, reason, held, gross, net, r, mae, mfe, ambiguous)
             in enumerate(zip(*columns))]
 
@@ -87,6 +90,9 @@ def ledger_columns(terms: Terms | None, currency: str) -> list[Column]:
                tip="best excursion while held, money"),
         Column("unsure", lambda t: t.ambiguous, lambda t: "ambiguous" if t.ambiguous else "", width=76,
                tip="which came first inside the bar is not known; the worse is assumed"),
+        *(Column(c.title, lambda t, i=i: t.more[i],
+                 lambda t, i=i: number(t.more[i], 2) if isinstance(t.more[i], float) else str(t.more[i]),
+                 "right", 80) for i, c in enumerate(c for c in LEDGER if c.title)),
     ]
 
 

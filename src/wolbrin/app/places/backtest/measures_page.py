@@ -23,15 +23,6 @@ from wolbrin.core.proving.gate import Outcome
 from wolbrin.core.work.footing import Footing
 from wolbrin.core.work.opening import beyond, open_for
 
-GROUPS = {"result": ("net", "gross_profit", "gross_loss", "trades", "profit_factor", "win_rate", "break_even_rate", "average",
-                     "average_win", "average_loss", "payoff", "expectancy", "t", "t_daily"),
-          "risk": ("max_drawdown", "max_drawdown_percent", "average_drawdown", "under_water", "loss_at_stop",
-                   "loss_at_stop_worst", "losing_run"),
-          "return for risk": ("return_drawdown", "cagr", "calmar", "sharpe", "sortino", "sharpe_daily"),
-          "execution": ("exposure", "entry_placement", "exit_placement"),
-          "dependence": ("best_trades", "best_year", "buy_and_hold")}
-GROUP_OF = {key: name for name, keys in GROUPS.items() for key in keys}
-
 
 class MeasuresPage(Page):
     def __init__(self, session: Session) -> None:
@@ -44,7 +35,7 @@ class MeasuresPage(Page):
         self.words = label("", "small")
         self.table = Table(self._columns(["all", "long", "short"]), session.theme, "Measures", stretch=5)
         for one in (self.split, self.unit):
-            one.chosen.connect(lambda _: self._run and self.show_run(self._run))
+            one.chosen.connect(lambda _: self.show_run(self._run) if self._run is not None else None)
         self.setLayout(column(row(self.split, 16, self.unit, 16, self.open, self.words, None), self.table, spacing=2))
         self._run: Run | None = None
         self._spans: tuple[str, list[Run]] = ("", [])
@@ -67,7 +58,7 @@ class MeasuresPage(Page):
             every = [v[m.key] * (s if m.unit == "money" else 1.0) for v, s in zip(values, scales)]
             texts = [self._text(m.key, v) for v in every]
             missing = len(names) - len(every)
-            records.append({"group": GROUP_OF[m.key], "title": m.title + self._suffix(m.key),
+            records.append({"group": m.group, "title": m.title + self._suffix(m.key),
                             "values": every + [math.nan] * missing, "texts": texts + ["sealed"] * missing,
                             "definition": m.definition})
         counts: list[MeasureRow] = [r for r in measure_rows(run) if r.title not in {m["title"] for m in records}]

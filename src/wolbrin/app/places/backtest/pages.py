@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import math
+from typing import Any
 
 import numpy as np
 import pyqtgraph as pg
@@ -46,7 +47,7 @@ class BreakdownPage(Page):
     def __init__(self, session: Session) -> None:
         super().__init__(session)
         self.way = Choice([(w, w) for w in WAYS], "year", "Break down by")
-        self.way.chosen.connect(lambda _: self._run and self.show_run(self._run))
+        self.way.chosen.connect(lambda _: self.show_run(self._run) if self._run is not None else None)
         money = session.settings.currency
         self.table = Table([
             Column("group", lambda g: g.label, width=96),
@@ -128,9 +129,13 @@ class Scatter(Plot):
             pick = np.flatnonzero((run.profits > 0) == won)
             item = pg.ScatterPlotItem(worst[pick], best[pick], data=pick, size=6, symbol=symbol,
                                       pen=self.theme.pen(token, 1.0), brush=None)
-            item.sigClicked.connect(lambda _, points, __=None: points and self.picked.emit(int(points[0].data())))
+            item.sigClicked.connect(lambda _, points, __=None: self._clicked(points))
             self.addItem(item)
         self.plotItem.vb.autoRange()
+
+    def _clicked(self, points: Any) -> None:
+        if len(points):
+            self.picked.emit(int(points[0].data()))
 
 
 class ExcursionPage(Page):

@@ -179,7 +179,8 @@ class RunsPage(QWidget):
 
     def _show_comparison(self) -> None:
         at = self.view.value
-        for i, part in enumerate((self.chart, self.figures, self.trades)):
+        parts: tuple[QWidget, ...] = (self.chart, self.figures, self.trades)
+        for i, part in enumerate(parts):
             part.setVisible(i == at)
         if not self.compared:
             return

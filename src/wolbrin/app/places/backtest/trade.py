@@ -11,7 +11,7 @@ from PySide6.QtWidgets import QSplitter, QStackedWidget, QWidget
 
 from wolbrin.app.charts.lines import Curve, CurveChart
 from wolbrin.app.charts.price import PriceChart, TradeMarks
-from wolbrin.app.parts import Choice, column, label, row
+from wolbrin.app.parts import Choice, column, label, row, stretch
 from wolbrin.app.places.backtest.columns import Trade, levels, signed
 from wolbrin.app.session import Session
 from wolbrin.app.tables.model import Column
@@ -67,7 +67,7 @@ class TradePanel(QWidget):
         self.asked.chosen.connect(self.views.setCurrentIndex)
         side = QWidget()
         side.setLayout(column(self.asked, self.views, spacing=2))
-        side.layout().setStretch(1, 1)
+        stretch(side, 1, 1)
         split = QSplitter(Qt.Orientation.Horizontal)
         split.addWidget(self.chart)
         split.addWidget(side)

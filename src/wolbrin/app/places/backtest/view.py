@@ -24,8 +24,7 @@ from wolbrin.app.shell.actions import Action
 from wolbrin.app.tables.view import Table
 from wolbrin.core.engine.run import Run
 from wolbrin.core.errors import WolbrinError
-from wolbrin.core.export.report import write_html, write_pdf
-from wolbrin.core.export.tables import write_ledger, write_measures, write_orders
+from wolbrin.core.export.exporters import EXPORTERS, Exporter, exporter
 from wolbrin.core.market.bars import day_number
 from wolbrin.core.market.intervals import interval_words
 from wolbrin.core.measures.cautions import cautions
@@ -36,7 +35,6 @@ from wolbrin.core.search.candidate import candidate_of
 # The pages in order, and the attribute each is.
 PAGES = {"ledger": "ledger", "orders": "orders", "measures": "measures", "breakdown": "breakdown", "drawdowns": "drawdowns",
          "excursions": "excursions", "costs": "costs", "look closer": "cautions", "kept runs": "runs"}
-TABLES = "CSV (*.csv);;Spreadsheet (*.xlsx);;Parquet (*.parquet)"
 
 
 class BacktestPlace(Place):
@@ -49,14 +47,14 @@ class BacktestPlace(Place):
         self.banner = label("", "caution", wrap=True)
         self.back = link("back to the current strategy", self.show_current)
         self.equity = CurveChart(s.theme, "Equity")
-        self.depth = CurveChart(s.theme, "Depth below peak")
+        self.below_peak = CurveChart(s.theme, "Depth below peak")
         self.position = CurveChart(s.theme, "Position")
         self.price = CurveChart(s.theme, "Price")
-        for strip, height in ((self.depth, 42), (self.position, 20), (self.price, 58)):
+        for strip, height in ((self.below_peak, 42), (self.position, 20), (self.price, 58)):
             strip.setXLink(self.equity)
             strip.setFixedHeight(height)
-        self.depth.few_ticks()
-        for upper in (self.equity, self.depth, self.position):
+        self.below_peak.few_ticks()
+        for upper in (self.equity, self.below_peak, self.position):
             upper.hideAxis("bottom")
         self.shown = label("", "small")
         self.trade = TradePanel(s, self.shown)
@@ -75,7 +73,8 @@ class BacktestPlace(Place):
         self.told.setLayout(row(self.banner, None, self.back))
         top.setLayout(column(row(label("Equity", "heading"), label("net solid, before costs thin", "small"), self.warned,
                                  None, self.save, self.record, self.keep, self.total, spacing=10),
-                             self.told, self.equity, self.depth, self.position, self.price, spacing=0, margins=(0, 4, 8, 0)))
+                             self.told, self.equity, self.below_peak, self.position, self.price, spacing=0,
+                             margins=(0, 4, 8, 0)))
         bottom = QWidget()
         bottom.setLayout(column(row(self.which, None, margins=(0, 2, 8, 0)), self.tables, spacing=2))
         self.split = QSplitter(Qt.Orientation.Vertical)
@@ -254,16 +253,17 @@ class BacktestPlace(Place):
     def _show_curves(self, run: Run) -> None:
         s = self.session
         x = run.bars.end[run.first:run.last] / 1e9
-        sealed = s.settings.holdout
-        last = min(sealed.last, dt.date.fromisoformat(s.entry.last[:10]))
+        sealed = s.settings.holdout_first
+        last = min(s.settings.last, dt.date.fromisoformat(s.entry.last[:10]))
         mark = None
-        if last >= sealed.first:
-            a, b = (day_number(d) * 86_400.0 for d in (sealed.first, last))
+        if last >= sealed:
+            a, b = (day_number(d) * 86_400.0 for d in (sealed, last))
             mark = (a, b, "sealed until you open it")
         quiet = (mark[0], mark[1], "") if mark else None
         net = run.net - run.brief.capital
         self.equity.show_curves([Curve(x, run.gross - run.brief.capital, "muted", 0.9), Curve(x, net, "ink", 1.8)], mark)
-        self.depth.show_curves([Curve(x, depth_below_peak(run.net, run.brief.capital), "loss", 1.0, fill="depth")], quiet)
+        self.below_peak.show_curves([Curve(x, depth_below_peak(run.net, run.brief.capital), "loss", 1.0, fill="depth")],
+                                    quiet)
         self.position.show_curves([Curve(x, run.position.astype(np.float64), "accent", 0.8)], quiet)
         self.position.getAxis("right").setTicks([[(0.0, "held")]])
         low, high = float(run.bars.close[run.first:run.last].min()), float(run.bars.close[run.first:run.last].max())
@@ -331,24 +331,22 @@ class BacktestPlace(Place):
     def export_menu(self) -> None:
         """What of this run to write to a file."""
         menu = QMenu(self)
-        for text, what, kinds in (("Ledger \u2026", "ledger", TABLES), ("Order log \u2026", "orders", TABLES),
-                                  ("Measures \u2026", "measures", "JSON (*.json)"),
-                                  ("Report as a web page \u2026", "html", "HTML (*.html)"),
-                                  ("Report as PDF \u2026", "pdf", "PDF (*.pdf)")):
-            menu.addAction(text, lambda what=what, kinds=kinds: self._ask_file(what, kinds))
+        for one in EXPORTERS:
+            menu.addAction(f"{one.title} \u2026", lambda one=one: self._ask_file(one))
         menu.popup(self.save.mapToGlobal(self.save.rect().bottomLeft()))
 
-    def _ask_file(self, what: str, kinds: str) -> None:
+    def _ask_file(self, one: Exporter) -> None:
         run = self.run
         if run is None:
             return
-        ending = kinds.split("*")[1].split(")")[0]
-        name, chosen = QFileDialog.getSaveFileName(self, "Export", f"{run.strategy.name} {what}{ending}", kinds)
+        kinds = ";;".join(f"{title} (*{ending})" for ending, title in one.endings.items())
+        usual = next(iter(one.endings))
+        name, chosen = QFileDialog.getSaveFileName(self, "Export", f"{run.strategy.name} {one.key}{usual}", kinds)
         if name:
             path = Path(name)
             if not path.suffix:
                 path = path.with_suffix(chosen.split("*")[1].split(")")[0])
-            self.export(what, path)
+            self.export(one.key, path)
 
     def export(self, what: str, path: Path) -> None:
         """Write one kind of file in the background and say where it is."""
@@ -356,13 +354,10 @@ class BacktestPlace(Place):
         if run is None:
             return
         money, tried = s.settings.currency, max(1, s.dossiers.searches.tried_on(run.bars.terms.code))
-        writers = {"ledger": lambda: write_ledger(run, path), "orders": lambda: write_orders(run, path),
-                   "measures": lambda: write_measures(run, path, tried), "html": lambda: write_html(run, path, money, tried),
-                   "pdf": lambda: write_pdf(run, path, money, tried)}
 
         def work() -> WolbrinError | None:
             try:
-                writers[what]()
+                exporter(what).write(run, path, money, tried)
             except WolbrinError as err:
                 return err
             return None

@@ -13,7 +13,7 @@ from wolbrin.app.places.discover.state import DiscoverState
 from wolbrin.app.places.place import Place
 from wolbrin.app.session import Session
 from wolbrin.app.shell.actions import Action
-from wolbrin.app.tables.kept import FIGURES, figure, naming, tried_column, words_column
+from wolbrin.app.tables.kept import figure, figures, naming, tried_column, words_column
 from wolbrin.app.tables.paged import PagedModel
 from wolbrin.app.tables.view import Table
 from wolbrin.core.market.intervals import interval_words
@@ -76,7 +76,7 @@ class DiscoverPlace(Place):
             row(self.go, self.more, None), hairline(), self.where,
             row(column_of(self.tried, "tried"), column_of(self.met, "met the limits"), column_of(self.kept, "kept"),
                 spacing=20), self.luck, None, margins=(0, 0, 14, 0)))
-        columns = [*naming(), *(figure(key) for key in FIGURES[:3]), figure("return_drawdown"), figure("t_daily"),
+        columns = [*naming(), *(figure(key) for key in figures()[:3]), figure("return_drawdown"), figure("t_daily"),
                    tried_column(), words_column()]
         self.found = PagedModel(columns, s.theme, self.state.finds.lines)
         self.table = Table(columns, s.theme, "Found candidates", filters=True, model=self.found)

@@ -7,7 +7,7 @@ from typing import Any
 import numpy as np
 from PySide6.QtWidgets import QSplitter, QStackedWidget, QWidget
 
-from wolbrin.app.parts import Choice, Empty, button, column, label, row
+from wolbrin.app.parts import Choice, Empty, button, column, label, row, stretch
 from wolbrin.app.places.markets.page import Looked, Page, choose, combo
 from wolbrin.app.tables.model import Column
 from wolbrin.app.tables.view import Table
@@ -67,7 +67,7 @@ class ComparePage(Page):
         self.problem.hide()
         right = QWidget()
         right.setLayout(column(self.kinds, self.lists, spacing=4, margins=(12, 0, 0, 0)))
-        right.layout().setStretch(1, 1)
+        stretch(right, 1, 1)
         split = QSplitter()
         split.addWidget(self.figures)
         split.addWidget(right)
@@ -77,7 +77,7 @@ class ComparePage(Page):
         head = row(self.with_words, self.other, label("costs", "muted"), self.first_costs, label("against", "muted"),
                    self.second_costs, None, self.go, spacing=6)
         work.setLayout(column(head, self.problem, split, self.said, spacing=4))
-        work.layout().setStretch(2, 1)
+        stretch(work, 2, 1)
         self.empty = Empty("This market has one source. Import a second one, under another source name, to compare the two.",
                            "Import", lambda: looked.page_wanted.emit("import"))
         self.pages = QStackedWidget()

@@ -6,7 +6,7 @@ import datetime as dt
 
 from PySide6.QtWidgets import QSplitter, QStackedWidget, QWidget
 
-from wolbrin.app.parts import Empty, button, column, label, spin
+from wolbrin.app.parts import Empty, button, column, label, spin, stretch
 from wolbrin.app.places.markets.page import Form, Looked, Page, combo, short
 from wolbrin.app.tables.model import Column
 from wolbrin.app.tables.view import Table
@@ -64,7 +64,7 @@ class ContractsPage(Page):
         self.rolls_title = label("", "heading")
         right = QWidget()
         right.setLayout(column(self.rolls_title, self.rolls, spacing=4, margins=(12, 0, 0, 0)))
-        right.layout().setStretch(1, 1)
+        stretch(right, 1, 1)
         split = QSplitter()
         for part, width in ((self.months, 2), (form, 0), (right, 2)):
             split.addWidget(part)

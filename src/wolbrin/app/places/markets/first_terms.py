@@ -7,7 +7,7 @@ from typing import Any
 from PySide6.QtCore import Signal
 from PySide6.QtWidgets import QComboBox, QLineEdit, QPlainTextEdit, QWidget
 
-from wolbrin.app.parts import button, column, label, row
+from wolbrin.app.parts import button, column, label, line_of, row
 from wolbrin.app.places.markets.layout_form import zone_box
 from wolbrin.app.places.markets.page import choose, combo, plain, short
 from wolbrin.app.places.markets.week import WeekPicture
@@ -49,9 +49,9 @@ class FirstTerms(QWidget):
         self.exchange.setFixedWidth(94)
         self.exchange.setAccessibleName("Sessions of a listed exchange")
         self.exchange.setToolTip("opens, closes and holidays of a listed exchange (ISO 10383 code) instead of the schedule")
-        self.exchange.lineEdit().setPlaceholderText("as found")
+        line_of(self.exchange).setPlaceholderText("as found")
         self.exchange.activated.connect(lambda _: self._exchange())
-        self.exchange.lineEdit().editingFinished.connect(self._exchange)
+        line_of(self.exchange).editingFinished.connect(self._exchange)
         self.zone = zone_box(156, "Time zone of the sessions")
         self.zone.currentTextChanged.connect(lambda _: self._edited())
         self.sessions = QPlainTextEdit()

@@ -266,8 +266,9 @@ class ImportPage(Page):
             self._say(err.sentence())
             self._enable()
             return
-        faulty = [r for r in self.shown.rows if r.fault] if self.shown else []
-        self._say("" if not faulty else f"{len(faulty)} of the first {len(self.shown.rows)} rows cannot be read; the first: "
+        rows = self.shown.rows if self.shown else []
+        faulty = [r for r in rows if r.fault]
+        self._say("" if not faulty else f"{len(faulty)} of the first {len(rows)} rows cannot be read; the first: "
                   f"row {faulty[0].number}, {faulty[0].fault}.")
         self._enable()
 
@@ -292,7 +293,7 @@ class ImportPage(Page):
         """Keep the layout under its name."""
         if self.layout_now is None:
             return
-        made = self.session.attempt(lambda: self.session.project.sources.keep_layout(self.wanted()) or True)
+        made = self.session.attempt(lambda: self.session.project.sources.keep_layout(self.wanted()))
         if made:
             self.session.note(f"Layout {self.layout_name.text().strip()} is remembered.")
             self.activate()

@@ -7,7 +7,7 @@ from zoneinfo import available_timezones
 from PySide6.QtCore import Qt, Signal
 from PySide6.QtWidgets import QCheckBox, QComboBox, QCompleter, QWidget
 
-from wolbrin.app.parts import column, label, row, spin
+from wolbrin.app.parts import column, label, line_of, row, spin
 from wolbrin.app.places.markets.page import choose, combo, short
 from wolbrin.core.errors import UserError
 from wolbrin.core.market.importing.layout import EPOCHS, Layout, make_layout
@@ -21,8 +21,10 @@ def zone_box(width: int, name: str) -> QComboBox:
     made = QComboBox()
     made.setEditable(True)
     made.addItems(sorted(z for z in available_timezones() if "/" in z or z == "UTC"))
-    made.completer().setCompletionMode(QCompleter.CompletionMode.PopupCompletion)
-    made.completer().setFilterMode(Qt.MatchFlag.MatchContains)
+    completer = made.completer()
+    assert completer is not None
+    completer.setCompletionMode(QCompleter.CompletionMode.PopupCompletion)
+    completer.setFilterMode(Qt.MatchFlag.MatchContains)
     made.setFixedWidth(width)
     made.setAccessibleName(name)
     return made
@@ -41,7 +43,7 @@ class LayoutForm(QWidget):
         self.delimiter.setEditable(True)
         self.delimiter.setInsertPolicy(QComboBox.InsertPolicy.NoInsert)
         self.delimiter.setToolTip("one of the list, or any one character written here")
-        self.delimiter.lineEdit().editingFinished.connect(self._tell)
+        line_of(self.delimiter).editingFinished.connect(self._tell)
         self.decimal = combo([("point", "."), ("comma", ",")], "Decimal sign", 72, self._tell)
         self.header = QCheckBox("header")
         self.header.toggled.connect(lambda _: self._tell())

@@ -6,7 +6,7 @@ import numpy as np
 from PySide6.QtWidgets import QSplitter, QStackedWidget, QWidget
 
 from wolbrin.app.charts.grids import Grid
-from wolbrin.app.parts import Choice, column, label, row
+from wolbrin.app.parts import Choice, column, label, row, stretch
 from wolbrin.app.places.markets.page import Looked, Page
 from wolbrin.app.tables.model import Column
 from wolbrin.app.tables.view import Table
@@ -37,7 +37,6 @@ class QualityPage(Page):
         self.which = Choice([("as it came", False), ("after treatment", True)], False, "Judge the rows")
         self.which.chosen.connect(lambda _: self.activate())
         self.show_as = Choice([("places", 0), ("year by hour", 1)], 0, "Show")
-        self.show_as.chosen.connect(lambda i: self.right.setCurrentIndex(i))
         self.findings = Table([
             Column("fault", lambda f: f.title, width=138, bold=True),
             Column("bars", lambda f: f.count, lambda f: number(f.count) if f.count else "\u2013", "right", 62,
@@ -53,9 +52,10 @@ class QualityPage(Page):
         self.meaning = label("", "small", wrap=True)
         listed = QWidget()
         listed.setLayout(column(self.meaning, self.places, spacing=2, margins=(10, 0, 0, 0)))
-        listed.layout().setStretch(1, 1)
+        stretch(listed, 1, 1)
         self.map = Grid(s.theme, "Completeness by year and hour")
         self.right = QStackedWidget()
+        self.show_as.chosen.connect(lambda i: self.right.setCurrentIndex(int(str(i))))
         self.right.addWidget(listed)
         self.right.addWidget(self.map)
         self.findings.chosen.connect(self._chosen)
@@ -68,7 +68,7 @@ class QualityPage(Page):
         split.setChildrenCollapsible(False)
         self.setLayout(column(row(self.score, self.words, None, self.which, 8, self.show_as, spacing=12), split, spacing=4))
         self.words.setMinimumWidth(120)
-        self.layout().setStretch(1, 1)
+        stretch(self, 1, 1)
 
     def activate(self) -> None:
         source, project = self.looked.source, self.session.project

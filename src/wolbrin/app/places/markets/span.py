@@ -6,7 +6,7 @@ from typing import Any
 
 from PySide6.QtWidgets import QCheckBox, QSplitter, QWidget
 
-from wolbrin.app.parts import button, column, label, pick_date, row, spin
+from wolbrin.app.parts import button, column, day_in, label, pick_date, row, spin, stretch
 from wolbrin.app.places.markets.page import Form, Looked, Page, short
 from wolbrin.app.tables.model import Column
 from wolbrin.app.tables.view import Table
@@ -37,14 +37,14 @@ class SpanPage(Page):
         left = QWidget()
         left.setLayout(column(self.table, row(self.other, button("Count", self.count_other),
                                               button("Use in the brief", self._use_current), None), self.fault, spacing=4))
-        left.layout().setStretch(0, 1)
+        stretch(left, 0, 1)
         self.first, self.border, self.last = (pick_date(d) for d in (s.settings.training_first, s.settings.holdout_first,
                                                                      s.settings.last))
         for edit, name in ((self.first, "Training from"), (self.border, "Holdout from"), (self.last, "Data until")):
             edit.setAccessibleName(name)
             edit.setFixedWidth(110)
         self.own = QCheckBox("the current strategy trains on less")
-        self.until = pick_date(s.settings.training.last)
+        self.until = pick_date(s.settings.training_last_day)
         self.until.setAccessibleName("Training until")
         self.until.setFixedWidth(110)
         self.own.toggled.connect(self.until.setEnabled)
@@ -83,7 +83,7 @@ class SpanPage(Page):
         now = s.settings
         for edit, value in ((self.first, now.training_first), (self.border, now.holdout_first), (self.last, now.last)):
             edit.setDate(pick_date(value).date())
-        self.until.setDate(pick_date(now.training.last).date())
+        self.until.setDate(pick_date(now.training_last_day).date())
         self.own.setText(f"{s.strategy.name} trains on less")
         self.own.setChecked(s.own_span)
         self.until.setEnabled(s.own_span)
@@ -157,7 +157,7 @@ class SpanPage(Page):
     def set(self) -> None:
         """Keep spans and limit."""
         s = self.session
-        a, u, b, c = (e.date().toPython() for e in (self.first, self.until, self.border, self.last))
+        a, u, b, c = (day_in(e) for e in (self.first, self.until, self.border, self.last))
         if self.months.value() and self.bars.value():
             self.said.setText("Limit by months or by bars, not both.")
             return

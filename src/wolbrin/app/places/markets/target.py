@@ -53,5 +53,5 @@ class TargetRow(QWidget):
         for widget in (self.take, self.discard):
             widget.setVisible(ready)
             widget.setEnabled(True)
-        for widget in (self.keep, self.keep_label):
-            widget.setVisible(ready and differ)
+        self.keep.setVisible(ready and differ)
+        self.keep_label.setVisible(ready and differ)

@@ -20,7 +20,7 @@ from PySide6.QtWidgets import (
     QWidget,
 )
 
-from wolbrin.app.parts import button, column, label, row
+from wolbrin.app.parts import button, column, label, line_of, row
 from wolbrin.app.places.markets.layout_form import zone_box
 from wolbrin.app.places.markets.page import Form, Looked, Page, choose, combo, plain, short
 from wolbrin.app.places.markets.week import WeekPicture
@@ -60,7 +60,7 @@ class TermsPage(Page):
         self.calendar.setAccessibleName("Sessions of a listed exchange")
         self.calendar.addItem("")
         self.calendar.currentTextChanged.connect(lambda _: self.edited())
-        self.calendar.lineEdit().setPlaceholderText("as below")
+        line_of(self.calendar).setPlaceholderText("as below")
         self.sessions = QPlainTextEdit()
         self.sessions.setFixedSize(180, 44)
         self.sessions.setAccessibleName("Weekly sessions")
@@ -332,8 +332,8 @@ class TermsPage(Page):
             return
         self._show_week()
         pair = self.kind.currentData() == "currency pair"
-        title = self.point_line.layout().itemAt(0).widget()
-        assert isinstance(title, QLabel)
+        title = self.point_line.findChild(QLabel)
+        assert title is not None
         title.setText("lot size" if pair else "point value")
         try:
             terms, costs = self.read_terms(), self.read_costs()

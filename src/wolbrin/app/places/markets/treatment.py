@@ -6,7 +6,7 @@ import numpy as np
 from PySide6.QtCore import Qt
 from PySide6.QtWidgets import QCheckBox, QSplitter, QVBoxLayout, QWidget
 
-from wolbrin.app.parts import button, column, label, pick_date, row, spin
+from wolbrin.app.parts import button, column, label, pick_date, row, spin, stretch
 from wolbrin.app.places.markets.page import Form, Looked, Page, choose, combo, short
 from wolbrin.app.tables.model import Column
 from wolbrin.app.tables.view import Table
@@ -95,7 +95,7 @@ class TreatmentPage(Page):
         tables.setSizes([104, 130])
         right = QWidget()
         right.setLayout(column(self.said, tables, self.recorded, spacing=4, margins=(12, 0, 0, 0)))
-        right.layout().setStretch(1, 1)
+        stretch(right, 1, 1)
         split = QSplitter()
         split.addWidget(left)
         split.addWidget(right)
@@ -122,8 +122,8 @@ class TreatmentPage(Page):
         self.trim.setChecked(bool(t.first or t.last))
         source = self.looked.source
         assert source is not None
-        for edit, value, other in ((self.first, t.first, source.first), (self.last, t.last, source.last)):
-            edit.setDate(pick_date(value or np.datetime64(other[:10]).astype(object)).date())
+        for edit, day, other in ((self.first, t.first, source.first), (self.last, t.last, source.last)):
+            edit.setDate(pick_date(day or np.datetime64(other[:10]).astype(object)).date())
         self.sessions.setText(", ".join(str(i + 1) for i in t.without_sessions))
         self.days.setText(", ".join(t.without_days))
         self._filling = False

@@ -10,7 +10,7 @@ from PySide6.QtCore import Qt
 from PySide6.QtWidgets import QSplitter, QStackedWidget, QWidget
 
 from wolbrin.app.charts.price import PriceChart
-from wolbrin.app.parts import Choice, button, column, label, row
+from wolbrin.app.parts import Choice, button, column, label, row, stretch
 from wolbrin.app.places.markets.page import Looked, Page
 from wolbrin.app.places.markets.pages import PAGES, Pages
 from wolbrin.app.places.place import Place
@@ -61,12 +61,12 @@ class MarketsPlace(Place):
         self.drop_button = button("Remove", self.remove, tip="Take this source out of the project")
         left = QWidget()
         left.setLayout(column(self.table, row(self.use_button, self.drop_button, None), spacing=6))
-        left.layout().setStretch(0, 1)
+        stretch(left, 0, 1)
         self.left = left
         lower = QWidget()
         lower.setLayout(column(row(self.title, self.about, None, self.rows_shown, 10, self.span, margins=(0, 4, 8, 0)),
                                self.chart, spacing=2))
-        self.lower = lower
+        self.below = lower
         self.right = QSplitter(Qt.Orientation.Vertical)
         self.right.addWidget(self.stack)
         self.right.addWidget(lower)
@@ -74,7 +74,7 @@ class MarketsPlace(Place):
         self.right.setChildrenCollapsible(False)
         right = QWidget()
         right.setLayout(column(self.choice, self.right, spacing=8, margins=(12, 0, 0, 0)))
-        right.layout().setStretch(1, 1)
+        stretch(right, 1, 1)
         split = QSplitter()
         split.addWidget(left)
         split.addWidget(right)
@@ -129,7 +129,7 @@ class MarketsPlace(Place):
         """Turn to a page of the report."""
         self.choice.set(key)
         self.stack.setCurrentWidget(self.pages[key])
-        self.lower.setVisible(self.page.with_chart)
+        self.below.setVisible(self.page.with_chart)
         # Looking into files needs the room, and its own market is chosen there.
         self.left.setVisible(key != "import")
         self.page.activate()
@@ -258,7 +258,7 @@ class MarketsPlace(Place):
                 self._drawn[0] != self.looked.source.key):
             self._waiting = time, words
             return
-        self.chart.point_at(int(min(np.searchsorted(self._raw.time, time), len(self._raw) - 1)), words)
+        self.chart.point_at(min(int(np.searchsorted(self._raw.time, time)), len(self._raw) - 1), words)
 
     def _zoom(self, days: Any) -> None:
         raw = self._raw

@@ -38,10 +38,10 @@ class PortfolioPlace(Place):
         self.title = label("", "heading")
         self.words = label("", "small", wrap=True)
         self.equity = CurveChart(s.theme, "Portfolio equity")
-        self.depth = CurveChart(s.theme, "Portfolio depth below peak")
-        self.depth.setXLink(self.equity)
-        self.depth.setMaximumHeight(100)
-        self.depth.few_ticks()
+        self.below_peak = CurveChart(s.theme, "Portfolio depth below peak")
+        self.below_peak.setXLink(self.equity)
+        self.below_peak.setMaximumHeight(100)
+        self.below_peak.few_ticks()
         self.equity.hideAxis("bottom")
         self.name = QLineEdit()
         self.name.setPlaceholderText("name of the portfolio")
@@ -50,7 +50,7 @@ class PortfolioPlace(Place):
         self.table = Table([Column("measure", lambda r: r.key)], s.theme, "Portfolio measures")
         upper = QWidget()
         upper.setLayout(column(row(self.title, None, self.name, button("Save portfolio", self.save, main=True)),
-                               self.words, self.equity, label("depth below peak", "small"), self.depth, spacing=3,
+                               self.words, self.equity, label("depth below peak", "small"), self.below_peak, spacing=3,
                                margins=(0, 0, 8, 0)))
         lower = QWidget()
         lower.setLayout(column(label("The whole against its parts", "heading"), self.table, spacing=4,
@@ -92,7 +92,7 @@ class PortfolioPlace(Place):
         x = whole.times / 1e9
         parts = [Curve(x, whole.parts[:, i] - capital, "muted", 0.8) for i in range(len(kept))]
         self.equity.show_curves([*parts, Curve(x, whole.equity - capital, "accent", 2.2)])
-        self.depth.show_curves([Curve(x, depth_below_peak(whole.equity, capital), "loss", 1.0, fill="depth")])
+        self.below_peak.show_curves([Curve(x, depth_below_peak(whole.equity, capital), "loss", 1.0, fill="depth")])
         self.title.setText(f"Equal weight of {len(kept)}: net {worded('net', figures[0]['net'], True)} "
                            f"{s.settings.currency}, return over drawdown "
                            f"{worded('return_drawdown', figures[0]['return_drawdown'])}")

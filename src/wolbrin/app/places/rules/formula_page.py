@@ -154,12 +154,12 @@ class FormulaPage(QWidget):
             cursor.movePosition(QTextCursor.MoveOperation.Right, QTextCursor.MoveMode.MoveAnchor, err.column)
             cursor.movePosition(QTextCursor.MoveOperation.Right, QTextCursor.MoveMode.KeepAnchor, err.length)
             mark = QTextEdit.ExtraSelection()
-            mark.cursor = cursor
+            mark.cursor = cursor  # type: ignore[attr-defined]
             style = QTextCharFormat()
             style.setUnderlineStyle(QTextCharFormat.UnderlineStyle.WaveUnderline)
             style.setUnderlineColor(self._theme.color("loss"))
             style.setBackground(self._theme.color("loss", 45))
-            mark.format = style
+            mark.format = style  # type: ignore[attr-defined]
             marks.append(mark)
         self.edit.setExtraSelections(marks)
         set_role(self.fault, "error" if err else "small")

@@ -66,7 +66,7 @@ class Tick(QCheckBox):
         self.formula: str | None = None
         self._quiet = False
         self.setAccessibleName(f"sweep {wanted}")
-        self.setFocusProxy(None)
+        self.setFocusProxy(None)  # type: ignore[arg-type] # none is how Qt takes it back
         self.toggled.connect(self._toggled)
         box.valueChanged.connect(self._moved)
         self.show_value(box.value())

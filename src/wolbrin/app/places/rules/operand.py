@@ -155,7 +155,7 @@ class OperandPopup(Popup):
             made = PositionOperand(state=key)
         elif kind == "custom":
             own = self._context.own[key]
-            made = CustomOperand(name=key, digest=own.digest, turns=own.turns,  # type: ignore[arg-type]
+            made = CustomOperand(name=key, digest=own.digest, turns=own.turns,
                                  params=dict(own.settings))
         elif kind == "combined":
             left = self._operand if isinstance(self._operand, FieldOperand | IndicatorOperand) else FieldOperand()

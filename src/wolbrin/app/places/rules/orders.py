@@ -186,8 +186,8 @@ class DistanceEditor(Quiet):
                 self.level.show_level(distance.level)
         for part in (self.amount, self.tick):
             part.setVisible(unit not in (None, "level"))
-        for part in (self.length, self.length_tick):
-            part.setVisible(unit == "atr")
+        self.length.setVisible(unit == "atr")
+        self.length_tick.setVisible(unit == "atr")
         self.say_beside()
         self.level.setVisible(unit == "level")
         self._quiet = False
@@ -214,7 +214,7 @@ class DistanceEditor(Quiet):
             return None
         own = self._kept.short_level if unit == "level" else None
         length = self.length_tick.value() if unit == "atr" else Distance.model_fields["length"].default
-        return Distance(unit=unit, amount=self.tick.value(), length=length,  # type: ignore[arg-type]
+        return Distance(unit=unit, amount=self.tick.value(), length=length,
                         level=self.level.value() if unit == "level" else None, short_level=own)
 
 
@@ -255,7 +255,7 @@ class OrderEditor(Quiet):
         kind = self.KINDS[self.kind.currentIndex()]
         if kind == "market":
             return EntryOrder()
-        return EntryOrder(kind=kind, level=self.level.value(), bars=self.bars.value(),  # type: ignore[arg-type]
+        return EntryOrder(kind=kind, level=self.level.value(), bars=self.bars.value(),
                           touch_ticks=self.touch.value() if kind == "limit" else 0)
 
 
@@ -391,5 +391,5 @@ class SizeEditor(Quiet):
         if kind == "fixed":
             amount = self.tick.value()
             return {"sizing": Sizing().model_dump(), "quantity": amount if self.tick.formula else min(amount, 1e9)}
-        return {"sizing": Sizing(kind=kind, amount=self.tick.value()).model_dump()}  # type: ignore[arg-type]
+        return {"sizing": Sizing(kind=kind, amount=self.tick.value()).model_dump()}
 

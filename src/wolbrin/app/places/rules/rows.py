@@ -141,6 +141,11 @@ class ConditionEditor(QWidget):
         self._box.setContentsMargins(0, 0, 0, 0)
         self._box.setSpacing(3)
 
+    @property
+    def bare(self) -> bool:
+        """Whether nothing is laid out yet."""
+        return not self._box.count()
+
     def show_condition(self, condition: Condition, editable: bool = True) -> None:
         self.condition, self.editable = condition, editable
         clear(self._box)
@@ -273,7 +278,8 @@ class ConditionEditor(QWidget):
         """Another comparison: give it sides that it can compare with."""
         one = node_at(self.condition, path)
         assert isinstance(one, Row)
-        right, changes = one.right, {"compare": text, "upper": None}
+        right = one.right
+        changes: dict[str, Any] = {"compare": text, "upper": None}
         if text in UNARY:
             changes["right"] = NumberOperand()
         elif text in BANDED:

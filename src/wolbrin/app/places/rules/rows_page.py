@@ -64,7 +64,7 @@ class RowsPage(QScrollArea):
         self.time_exit.setKeyboardTracking(False)
         self.time_exit.setAccessibleName("time exit")
         self.time_tick = Tick(self.time_exit, "time exit", context.naming, self._time)
-        self.size = SizeEditor(lambda changes: place.edit(changes, "size"), context)
+        self.sizing = SizeEditor(lambda changes: place.edit(changes, "size"), context)
         self.opposite = choice("on an opposite signal", list(OPPOSITE), lambda: place.set_field(
             "on_opposite", self.opposite.currentText(), "on opposite"), 160)
         self.fill = choice("fill timing", list(FILLS), lambda: place.set_field(
@@ -80,7 +80,7 @@ class RowsPage(QScrollArea):
             hairline(), row(label("Protection", "heading"), 6, label("tick a number to sweep it", "small"), None),
             self.stop, self.target, self.follow, titled("time exit", self.time_exit, self.time_tick), hairline(),
             self.parameters, hairline(), label("Entry filters", "heading"), self.filters, hairline(),
-            label("Execution", "heading"), self.size, titled("opposite signal", self.opposite),
+            label("Execution", "heading"), self.sizing, titled("opposite signal", self.opposite),
             titled("fills at", self.fill), titled("overnight", self.flat), None, spacing=6, margins=(0, 4, 10, 4)))
         self.setWidgetResizable(True)
         self.setWidget(page)
@@ -110,18 +110,18 @@ class RowsPage(QScrollArea):
         on = strategy.long.mode != "off"
         for editor, condition in ((self.long_entry, strategy.long.entry), (self.long_exit, strategy.long.exit)):
             editor.setVisible(on)
-            if on and (editor.condition != condition or not editor.layout().count()):
+            if on and (editor.condition != condition or editor.bare):
                 editor.show_condition(condition)
         own = strategy.short.mode == "own"
         side = effective_short(strategy)
         for editor, condition in ((self.short_entry, side.entry), (self.short_exit, side.exit)):
             editor.setVisible(strategy.short.mode != "off")
-            if not own or editor.condition != condition or not editor.editable or not editor.layout().count():
+            if not own or editor.condition != condition or not editor.editable or editor.bare:
                 editor.show_condition(condition, own)
         self.stop.show_distance(strategy.stop)
         self.target.show_distance(strategy.target)
         self.time_tick.show_value(strategy.time_exit or 0)
-        self.size.show_strategy(strategy)
+        self.sizing.show_strategy(strategy)
         self.follow.show_strategy(strategy)
         self.filters.show_filters(strategy.filters)
         self.long_order.show_order(strategy.long.order)

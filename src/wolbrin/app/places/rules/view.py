@@ -222,7 +222,7 @@ class RulesPlace(Place):
         side, which = name.split()
         strategy = self.session.strategy
         found = effective_short(strategy) if side == "short" else strategy.long
-        return getattr(found, which)  # type: ignore[no-any-return]
+        return getattr(found, which)
 
     def add_condition(self, part: str, name: str, condition: Condition) -> None:
         """Add a library condition to a part; mirrored on the short side, which becomes one of its own."""

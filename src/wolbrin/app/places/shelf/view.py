@@ -9,7 +9,7 @@ from wolbrin.app.parts import Empty, button, column, label, row
 from wolbrin.app.places.place import Place
 from wolbrin.app.session import Session
 from wolbrin.app.shell.actions import Action
-from wolbrin.app.tables.kept import FIGURES, figure, naming, record_column, tried_column, verdict_column, words_column
+from wolbrin.app.tables.kept import figure, figures, naming, record_column, tried_column, verdict_column, words_column
 from wolbrin.app.tables.model import Column
 from wolbrin.app.tables.paged import PagedModel
 from wolbrin.app.tables.view import Table
@@ -27,7 +27,7 @@ class ShelfPlace(Place):
         columns = [
             Column("", lambda r: r.ticked, width=26, kind="tick", key="ticked",
                    tip="tick for Proving, Overlap and Portfolio"),
-            *naming(), verdict_column(), *(figure(key) for key in FIGURES), tried_column(),
+            *naming(), verdict_column(), *(figure(key) for key in figures()), tried_column(),
             Column("from", lambda r: r.origin, width=70, key="origin"),
             Column("kept", lambda r: r.created[:10], width=80, key="created"), words_column(), record_column()]
         self.rows = PagedModel(columns, s.theme, self.state.lines)

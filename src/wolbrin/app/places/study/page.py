@@ -97,18 +97,19 @@ class StudyPage(QWidget):
                             Column("up %", lambda x: x.spread.up, lambda x: number(x.spread.up, 1), "right", 70),
                             Column("t", lambda x: x.spread.t, lambda x: number(x.spread.t, 2), "right", 70)],
                            session.theme, "Moves by group")
-        self.lower = QStackedWidget()
+        self.below_mean = QStackedWidget()
         for widget in (self.spread, self.heat, self.lines):
-            self.lower.addWidget(widget)
+            self.below_mean.addWidget(widget)
         self.spread_words = label("", "small", wrap=True)
         upper = QWidget()
         upper.setLayout(column(self.title, self.words, self.warning, self.curve, spacing=2, margins=(0, 0, 8, 0)))
         below = QWidget()
-        below.setLayout(column(row(label("At", "heading"), self.at, 8, self.beside), self.spread_words, self.lower, spacing=3,
-                               margins=(0, 6, 8, 0)))
+        below.setLayout(column(row(label("At", "heading"), self.at, 8, self.beside), self.spread_words, self.below_mean,
+                               spacing=3, margins=(0, 6, 8, 0)))
         split = QSplitter(Qt.Orientation.Vertical)
-        for widget in (self.list, upper, below):
-            split.addWidget(widget)
+        parts: tuple[QWidget, ...] = (self.list, upper, below)
+        for part in parts:
+            split.addWidget(part)
         split.setSizes([136, 290, 250])
         self.list.setMaximumHeight(180)
         self.empty = Empty("A study asks what price does after a condition fires, before stops and targets blur the "
@@ -222,18 +223,18 @@ class StudyPage(QWidget):
         if len(moves) < 2:
             self.spread_words.setText("too few firings reach this bar")
             self.spread.show_values(np.zeros(0), [])
-            self.lower.setCurrentIndex(0)
+            self.below_mean.setCurrentIndex(0)
             return
         told = study.spread(at)
         if what == "distribution":
-            self.lower.setCurrentIndex(0)
+            self.below_mean.setCurrentIndex(0)
             self.spread_words.setText(
                 f"{number(told.count)} moves, mean {self._figure(told.mean, study)}, up {number(told.up, 1)}%, skew "
                 f"{number(told.skew, 2)}, t {number(told.t, 2)} (firings on one day are not independent: trust the band); "
                 "dashed: the normal distribution of that mean and spread")
             self.spread.show_values(moves, [(told.mean, "mean", "accent"), (told.median, "median", "ink")], normal=True)
         elif what == "excursions":
-            self.lower.setCurrentIndex(1)
+            self.below_mean.setCurrentIndex(1)
             told_of = ordeal(*study.heat_before_best(at))
             bars = np.arange(1, len(study.mean) + 1, dtype=float)
             against, favour = study.typical_excursions
@@ -245,7 +246,7 @@ class StudyPage(QWidget):
                                                                                          "worst so far"),
                                    Curve(bars, np.zeros(len(bars)), "hairline", 1.0)], marks=[(float(at), "")])
         else:
-            self.lower.setCurrentIndex(2)
+            self.below_mean.setCurrentIndex(2)
             found = next(g for g in self._groups if g.title == what)
             self.lines.set_records([Line(n, x) for n, x in zip(found.names, found.spreads)])
             self.spread_words.setText({

@@ -145,10 +145,10 @@ class TrialPage(QWidget):
         columns = tuple((m, minutes[i]) for m in self.markets.chosen() for i in self.intervals.chosen())
 
         def make() -> Any:
-            request = TrialRequest(kind=self.kind, title=self.title, rows=tuple(self.rows()),  # type: ignore[arg-type]
+            request = TrialRequest(kind=self.kind, title=self.title, rows=tuple(self.rows()),
                                    columns=columns, shuffles=self.shuffles.value(), mirrored=self.mirrored.isChecked(),
                                    own=s.own if self.kind == "variants" else None)
-            return trial_job(s.project, request, s.on_ui(lambda _: self._soon.isActive() or self._soon.start()))
+            return trial_job(s.project, request, s.on_ui(self._come))
 
         made = s.attempt(make)
         if made is None:
@@ -163,6 +163,10 @@ class TrialPage(QWidget):
             s.counts_changed.emit()
 
         s.start(job, "threads", over)
+
+    def _come(self, _: TrialResult) -> None:
+        if not self._soon.isActive():
+            self._soon.start()
 
     # Showing
 

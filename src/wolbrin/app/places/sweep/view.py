@@ -90,7 +90,7 @@ class SweepPlace(Place):
         self._grid.setVerticalSpacing(3)
         self._grid.setHorizontalSpacing(8)
         self._grid.setColumnStretch(0, 1)
-        self.size = label("", "heading")
+        self.count_words = label("", "heading")
         self.problem = label("", "error", wrap=True)
         self.go = button("Run sweep", self.start, main=True, tip="Ctrl+Return")
         self.more = button("Go on", self.state.go_on, tip="Go on with the sweep below where it was")
@@ -102,11 +102,11 @@ class SweepPlace(Place):
         area.setWidget(inside)
         left = QWidget()
         left.setLayout(column(label("Numbers to vary", "heading"), area, self.problem,
-                              row(self.size, None, self.more, self.go), margins=(0, 0, 10, 0)))
+                              row(self.count_words, None, self.more, self.go), margins=(0, 0, 10, 0)))
         self.map = Grid(s.theme, "Heat map")
         self.map.picked.connect(self._picked)
-        self.x, self.y, self.measure = QComboBox(), QComboBox(), QComboBox()
-        for box, name in ((self.x, "across"), (self.y, "up"), (self.measure, "measure")):
+        self.across, self.up, self.measure = QComboBox(), QComboBox(), QComboBox()
+        for box, name in ((self.across, "across"), (self.up, "up"), (self.measure, "measure")):
             box.setAccessibleName(f"Heat map {name}")
             box.setSizeAdjustPolicy(QComboBox.SizeAdjustPolicy.AdjustToMinimumContentsLengthWithIcon)
             box.setMinimumContentsLength(14)
@@ -114,7 +114,7 @@ class SweepPlace(Place):
         self.measure.addItems([BY_KEY[key].title for key in SUMMARY])
         self.measure.setCurrentIndex(SUMMARY.index("return_drawdown"))
         right = QWidget()
-        right.setLayout(column(row(self.measure, label("across", "muted"), self.x, label("up", "muted"), self.y, None),
+        right.setLayout(column(row(self.measure, label("across", "muted"), self.across, label("up", "muted"), self.up, None),
                                self.map, margins=(10, 0, 8, 0)))
         upper = QSplitter(Qt.Orientation.Horizontal)
         upper.addWidget(left)
@@ -188,11 +188,11 @@ class SweepPlace(Place):
             axes = self.axes()
             check_size(axes, LARGEST_SWEEP)
             count = size_of(axes)
-            self.size.setText(f"{number(count)} combinations")
+            self.count_words.setText(f"{number(count)} combinations")
             self.problem.setText("" if count else "Tick at least one number to vary.")
             self.go.setEnabled(count > 0)
         except WolbrinError as err:
-            self.size.setText("")
+            self.count_words.setText("")
             self.problem.setText(err.sentence())
             self.go.setEnabled(False)
 
@@ -207,7 +207,7 @@ class SweepPlace(Place):
         axes = self.state.result.request.axes
         self._made = made_result(len(axes))
         self.table.set_columns(self._columns(axes), len(axes) + SUMMARY.index("return_drawdown"), True)
-        for box, index in ((self.x, 0), (self.y, min(1, len(axes) - 1))):
+        for box, index in ((self.across, 0), (self.up, min(1, len(axes) - 1))):
             box.blockSignals(True)
             box.clear()
             box.addItems([a.title for a in axes])
@@ -234,7 +234,7 @@ class SweepPlace(Place):
             row = self.table.grid.currentIndex().row()
             chosen = int(self.rows.shown[row]) if 0 <= row < len(self.rows.shown) else None
             self.rows.set_values(self.state.rows())
-            at = np.flatnonzero(np.asarray(self.rows.shown) == chosen) if chosen is not None else []
+            at = np.flatnonzero(np.asarray(self.rows.shown) == chosen) if chosen is not None else np.zeros(0)
             return int(at[0]) if len(at) else None
 
         self.table.keep_place(change)
@@ -248,7 +248,7 @@ class SweepPlace(Place):
         self._draw_map()
 
     def _map_of(self) -> tuple[int, int, str]:
-        return self.x.currentIndex(), self.y.currentIndex(), SUMMARY[self.measure.currentIndex()]
+        return self.across.currentIndex(), self.up.currentIndex(), SUMMARY[self.measure.currentIndex()]
 
     def _draw_map(self) -> None:
         x, y, key = self._map_of()
