@@ -3,15 +3,26 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from typing import TYPE_CHECKING, Any
+from typing import Any, Protocol
 
 from PySide6.QtCore import QTimer
 
-if TYPE_CHECKING:
-    from wolbrin.app.shell.window import MainWindow
+from wolbrin.app.places.registry import Places
+from wolbrin.app.session import Session
+from wolbrin.app.shell.brief_line import BriefLine
 
 
-def _markets_page(window: MainWindow, page: str, field: str = "") -> None:
+class Frame(Protocol):
+    """What doors need of the window."""
+
+    session: Session
+    brief: BriefLine
+    places: Places
+
+    def go(self, key: str) -> None: ...
+
+
+def _markets_page(window: Frame, page: str, field: str = "") -> None:
     """A page of Markets for the brief's market, with the cursor in one of its fields."""
     window.go("markets")
     place: Any = window.places["markets"]
@@ -22,19 +33,19 @@ def _markets_page(window: MainWindow, page: str, field: str = "") -> None:
         QTimer.singleShot(0, place, lambda: place.pages[page].focus_on(field))
 
 
-def _import(window: MainWindow) -> None:
+def _import(window: Frame) -> None:
     window.go("markets")
     place: Any = window.places["markets"]
     place.show_page("import")
     place.pages["import"].choose.setFocus()
 
 
-def open_door(window: MainWindow, at: str) -> None:
+def open_door(window: Frame, at: str) -> None:
     """Lead to a setting by its name; see DOORS."""
     DOORS[at](window)
 
 
-DOORS: dict[str, Callable[[MainWindow], None]] = {
+DOORS: dict[str, Callable[[Frame], None]] = {
     "sessions": lambda w: _markets_page(w, "terms", "sessions"),
     "rate": lambda w: _markets_page(w, "terms", "conversion_rate"),
     "treatment": lambda w: _markets_page(w, "treatment"),

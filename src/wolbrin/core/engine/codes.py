@@ -7,17 +7,17 @@ REASONS = ("stop", "target", "time", "condition", "reverse", "session", "session
 (STOP, TARGET, TIME, CONDITION, REVERSE, SESSION, SESSION_LATE, END_OF_DATA, RUIN, TRAIL, BREAK_EVEN) = range(len(REASONS))
 NOTHING = -1
 
-ON_OPPOSITE = {"reverse": 0, "close": 1, "ignore": 2}
-REVERSES, CLOSES, IGNORES = 0, 1, 2
+REVERSES, CLOSES, IGNORES = range(3)
+ON_OPPOSITE = {"reverse": REVERSES, "close": CLOSES, "ignore": IGNORES}
 
-UNIT = {None: 0, "ticks": 1, "atr": 2, "stop": 3, "money": 4, "percent": 5, "level": 6}
 NONE, TICKS, ATR, STOP_MULTIPLE, MONEY, PERCENT, LEVEL = range(7)
+UNIT = {None: NONE, "ticks": TICKS, "atr": ATR, "stop": STOP_MULTIPLE, "money": MONEY, "percent": PERCENT, "level": LEVEL}
 
-ENTRY = {"market": 0, "stop": 1, "limit": 2}
 BY_MARKET, BY_STOP, BY_LIMIT = range(3)
+ENTRY = {"market": BY_MARKET, "stop": BY_STOP, "limit": BY_LIMIT}
 
-SIZING = {"fixed": 0, "risk": 1, "percent": 2, "notional": 3}
 FIXED, RISK, PERCENT_OF_EQUITY, NOTIONAL = range(4)
+SIZING = {"fixed": FIXED, "risk": RISK, "percent": PERCENT_OF_EQUITY, "notional": NOTIONAL}
 
 # How a fill happened: at a bar's open, at its close, or inside it.
 AT_OPEN, AT_CLOSE, INSIDE = 0, 1, 2
@@ -26,10 +26,10 @@ AT_OPEN, AT_CLOSE, INSIDE = 0, 1, 2
 HELD_NONE, HELD_CARRIED, HELD_FRESH, HELD_BY_STOP, HELD_BY_LIMIT = range(5)
 
 # Rows on the state of the position: what they read, how they compare; columns of `leaves`.
-POSITION = {"bars_held": 0, "open_profit_r": 1, "entries_today": 2}
 BARS_HELD, OPEN_PROFIT_R, ENTRIES_TODAY = range(3)
-COMPARE = {"above": 0, "below": 1, "at or above": 2, "at or below": 3, "equals": 4}
+POSITION = {"bars_held": BARS_HELD, "open_profit_r": OPEN_PROFIT_R, "entries_today": ENTRIES_TODAY}
 ABOVE, BELOW, AT_OR_ABOVE, AT_OR_BELOW, EQUALS = range(5)
+COMPARE = {"above": ABOVE, "below": BELOW, "at or above": AT_OR_ABOVE, "at or below": AT_OR_BELOW, "equals": EQUALS}
 
 # Bits of a bar's signals.
 LONG_IN, SHORT_IN, LONG_OUT, SHORT_OUT, BLOCKED, EDGE = 1, 2, 4, 8, 16, 32

@@ -2,13 +2,14 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING, Any
+from typing import Any, Protocol
 
 from PySide6.QtCore import Qt
 from PySide6.QtWidgets import QScrollArea, QSpinBox, QWidget
 
 from wolbrin.app.parts import Choice, column, hairline, label, row
 from wolbrin.app.places.rules.naming import Tick
+from wolbrin.app.places.rules.operand import Context
 from wolbrin.app.places.rules.orders import (
     STOP_UNITS,
     TARGET_UNITS,
@@ -22,20 +23,33 @@ from wolbrin.app.places.rules.orders import (
 )
 from wolbrin.app.places.rules.parameters import ParameterTable
 from wolbrin.app.places.rules.rows import ConditionEditor
+from wolbrin.app.session import Session
 from wolbrin.core.rules.mirror import effective_short
-from wolbrin.core.rules.model import Condition, EntryOrder, Filters, Strategy
-
-if TYPE_CHECKING:
-    from wolbrin.app.places.rules.view import RulesPlace
+from wolbrin.core.rules.model import Condition, EntryOrder, Filters, Parameter, Strategy
 
 OPPOSITE = ("reverse", "close", "ignore")
 FILLS = ("next open", "this close")
 
 
+class Editing(Protocol):
+    """What the page needs of its place: the session, what operands may name, and ways to change the strategy, undoably."""
+
+    session: Session
+    context: Context
+
+    def edit(self, changes: dict[str, Any], text: str) -> None: ...
+
+    def set_side(self, side: str, changes: dict[str, Any], text: str) -> None: ...
+
+    def set_field(self, field: str, value: Any, text: str) -> None: ...
+
+    def set_parameters(self, parameters: tuple[Parameter, ...], renamed: dict[str, str], text: str) -> None: ...
+
+
 class RowsPage(QScrollArea):
     """All editors in reading order; changes go to the place."""
 
-    def __init__(self, place: RulesPlace) -> None:
+    def __init__(self, place: Editing) -> None:
         super().__init__()
         self._place = place
         context = place.context
