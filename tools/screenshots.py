@@ -138,21 +138,21 @@ def work(window: MainWindow, folder: Path) -> None:
                            key=lambda k: -k.candidate.summary["return_drawdown"])[:6] for m in ("NPW", "BBY", "AUDNZD")}
     s.select([k.id for found in by_market.values() for k in found])
     go("shelf")
-    place["shelf"].table._sort(9)
+    place["shelf"].table.sort_by(9)
     place["shelf"].table.choose(0)
     shoot(window, folder, "shelf")
     go("proving")
-    place["proving"].start()
+    place["proving"].state.start()
     rest(window)
-    place["proving"].open_holdout()
+    place["proving"].state.open_holdout()
     rest(window)
     place["proving"].table.choose(0)
     shoot(window, folder, "proving")
-    stands = [r.kept.id for r in place["proving"]._standings() if r.stands == "stands"]
+    stands = [r.line.id for r in place["proving"].state.line.records if r.stands == "stands"]
     s.select(stands)
     go("overlap")
     shoot(window, folder, "overlap")
-    place["overlap"].tick_distinct()
+    place["overlap"].state.tick_distinct()
     rest(window)
     go("portfolio")
     s.select(s.selection[:4])
@@ -173,13 +173,13 @@ def work(window: MainWindow, folder: Path) -> None:
     place["backtest"].look("ledger")
     go("rehearsal")
     place["rehearsal"].speed.setValue(6)
-    place["rehearsal"].start()
+    place["rehearsal"].state.start()
     from PySide6.QtTest import QTest
 
     for _ in range(400):
         QTest.qWait(20)
     window.grab().save(str(folder / "rehearsal.png"))
-    place["rehearsal"].stop()
+    place["rehearsal"].state.stop()
     rest(window)
 
 

@@ -14,6 +14,7 @@ from pytestqt.qtbot import QtBot
 
 from wolbrin.app.session import Session
 from wolbrin.app.shell.window import MainWindow
+from wolbrin.app.soon import Soon
 from wolbrin.app.start import application
 from wolbrin.app.theme.theme import Theme
 from wolbrin.core.jobs import Engine
@@ -68,6 +69,7 @@ def settle(qtbot: QtBot, window: MainWindow) -> Callable[[], None]:
         calm = 0
         while calm < 4:
             qtbot.wait(30)
-            calm = 0 if window.session.busy else calm + 1
+            waits = any(soon.waiting for soon in window.session.findChildren(Soon))
+            calm = 0 if window.session.busy or waits else calm + 1
             assert time.monotonic() < deadline, "the window does not come to rest"
     return wait

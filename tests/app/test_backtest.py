@@ -58,9 +58,9 @@ def test_any_trade_is_explained_on_the_screen(window: MainWindow, place: Any, se
         assert all(r.held for r in panel.readings if r.condition == "entry")
         assert "market entry placed" in panel.story.text()
         assert run.bars.terms.format_price(float(run.bars.to_price(int(t[k.T_ENTRY])))) in panel.story.text()
-        shown = panel.open_profit._curves[0].y
+        shown = panel.open_profit.curves[0].y
         np.testing.assert_array_equal(shown[1:], open_profit(run, index).close)
-    place.trade.asked._group.button(1).click()
+    place.trade.asked.group.button(1).click()
     assert place.trade.views.currentIndex() == 1
 
 
@@ -74,12 +74,12 @@ def test_every_page_shows_the_cores_numbers(window: MainWindow, place: Any, sett
     row = next(m for m in place.measures.table.model.records if m["title"] == "profit factor")
     want = [measure(f, ("profit_factor",))["profit_factor"] for f in (side_facts(run, 1), side_facts(run, -1))]
     assert row["texts"][1:] == [worded("profit_factor", v) for v in want]
-    place.measures.unit._group.button(2).click()
+    place.measures.unit.group.button(2).click()
     net = next(m for m in place.measures.table.model.records if m["title"] == "net profit")
     assert net["values"][0] == pytest.approx(100 * run.profits.sum() / run.brief.capital)
     place.look("breakdown")
     for way in ("weekday", "hour", "exit reason"):
-        next(b for b in place.breakdown.way._group.buttons() if b.text() == way).click()
+        next(b for b in place.breakdown.way.group.buttons() if b.text() == way).click()
         assert repr(place.breakdown.table.model.records) == repr(groups(run, way))
     place.look("drawdowns")
     assert place.drawdowns.table.model.record(0).depth == pytest.approx(measure_of(run, "max_drawdown"))
@@ -89,7 +89,7 @@ def test_every_page_shows_the_cores_numbers(window: MainWindow, place: Any, sett
     assert place.which.value == "ledger"
     assert f"Trade 4 of {len(run)}" in place.trade.title.text()
     place.look("costs")
-    assert dict(place.costs.falls._steps)["net"] == pytest.approx(waterfall(run).net)
+    assert dict(place.costs.falls.steps)["net"] == pytest.approx(waterfall(run).net)
     place.look("look closer")
     assert place.warned.text() == (f"{len(cautions(run))} to look at" if cautions(run) else "")
     place.cautions.compare()
@@ -106,7 +106,7 @@ def measure_of(run: Run, key: str) -> float:
 def test_the_holdout_is_opened_on_purpose_and_counted(window: MainWindow, place: Any, settle: Settle) -> None:
     before = window.session.project.openings()
     place.look("measures")
-    place.measures.split._group.button(1).click()
+    place.measures.split.group.button(1).click()
     row = next(m for m in place.measures.table.model.records if m["title"] == "trades")
     assert row["texts"][1:] == ["sealed", "sealed"]
     place.measures.open.click()

@@ -100,10 +100,10 @@ def test_a_newcomer_takes_the_dirty_file_in_and_makes_it_fit(window: MainWindow,
     quality.places.choose(0)
     settle()
     place_ = quality.places.current()
-    bar, words = place.chart._pointed
-    assert place._raw.time[bar] == place_.time
+    bar, words = place.chart.pointed
+    assert place.raw.time[bar] == place_.time
     assert words == place_.words
-    quality._hour(0, 2)
+    quality.show_hour(0, 2)
     place.show_page("treatment")
     settle()
     page = place.pages["treatment"]
@@ -139,10 +139,10 @@ def test_wrong_settings_are_told_beside_the_preview(window: MainWindow, place, s
     assert page.market.currentData() == "NPW", "the file's name tells the market"
     assert any("that are there already agree" in f.why for f in page.look.judged[0].findings)
     assert page.take_button.isVisibleTo(page)
-    page.preview._boxes[2].setCurrentText("skip")
+    page.preview.boxes[2].setCurrentText("skip")
     assert "no column is read as open" in page.fault.text()
     assert not page.read_button.isEnabled()
-    page.preview._boxes[2].setCurrentText("open")
+    page.preview.boxes[2].setCurrentText("open")
     page.form.zone.setEditText("Moon/Sea")
     assert "time zone" in page.fault.text()
     page.form.zone.setEditText("UTC")
@@ -183,7 +183,7 @@ def test_importing_again_appends_and_shows_disagreements(window: MainWindow, pla
         settle()
         put(page.market, "NPW")
         page.source.setText("feed")
-        page._target_changed()
+        page.target_changed()
         page.start()
         settle()
         if file == second:
@@ -296,10 +296,10 @@ def test_contract_months_are_joined_and_their_rolls_shown(window: MainWindow, pl
     made = s.project.sources.get("HFR", "continuous")
     assert [r[3] for r in made.rolls] == [38.0, 38.0, 38.0]
     assert page.rolls.model.rowCount() == 3
-    assert [w for _, w in place.chart._uprights] == ["2021-06", "2021-09", "2021-12"]
+    assert [w for _, w in place.chart.uprights] == ["2021-06", "2021-09", "2021-12"]
     page.rolls.choose(1)
     settle()
-    assert place._raw.time[place.chart._pointed[0]] == made.rolls[1][0]
+    assert place.raw.time[place.chart.pointed[0]] == made.rolls[1][0]
 
 
 def test_two_sources_are_compared_on_screen(window: MainWindow, place, settle: Settle, tmp_path: Path) -> None:
@@ -324,10 +324,10 @@ def test_two_sources_are_compared_on_screen(window: MainWindow, place, settle: S
     assert figures["trades matched"][0] == f"{page.made.runs.count('both'):,}"
     for kind in ("only", "spikes", "trades", "apart"):
         page.kinds.set(kind)
-        page._list()
+        page.fill_list()
     page.moments.choose(0)
     settle()
-    assert place.chart._pointed is not None
+    assert place.chart.pointed is not None
 
 
 def test_intervals_spans_and_limits(window: MainWindow, place, settle: Settle, qtbot: QtBot) -> None:
@@ -346,15 +346,15 @@ def test_intervals_spans_and_limits(window: MainWindow, place, settle: Settle, q
     settle()
     code = Interval("range", 12).code
     assert dict(page.table.model.records)[code] > 1_000
-    page._use(code)
+    page.use(code)
     settle()
     assert s.interval == code
     assert window.brief.interval.text() == "range 12"
     assert s.run.bars.interval == code
-    page._use(1440)
+    page.use(1440)
     settle()
     assert "daily" in window.brief.interval.text()
-    page._use(15)
+    page.use(15)
     settle()
     page.own.setChecked(True)
     assert page.until.isEnabled()
@@ -384,7 +384,7 @@ def test_intervals_spans_and_limits(window: MainWindow, place, settle: Settle, q
 
 def test_other_intervals_are_written_into_the_brief(window: MainWindow, settle: Settle, qtbot: QtBot) -> None:
     settle()
-    window.brief._other_interval(window.brief.interval)
+    window.brief.other_interval(window.brief.interval)
     popup = window.findChild(Popup)
     edit = popup.findChild(QLineEdit)
     edit.setText("7 min")

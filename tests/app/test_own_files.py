@@ -128,7 +128,7 @@ def test_messages_lead_to_what_mends_them(bare: MainWindow, rest: Callable[[], N
     page = bare.places["markets"].pages["import"]
     page.open(write(FORMS["iso, UTC told"], truth("PWR"), tmp_path))
     rest()
-    page.terms._none()
+    page.terms.leave_out()
     page.take()
     rest()
     s = bare.session
@@ -142,7 +142,7 @@ def test_messages_lead_to_what_mends_them(bare: MainWindow, rest: Callable[[], N
     terms = bare.places["markets"].pages["terms"]
     assert bare.place == "markets"
     assert bare.focusWidget() is terms.sessions
-    terms._take_week()
+    terms.take_week()
     terms.save()
     rest()
     assert s.project.market("PWR").terms.sessions == truth("PWR").terms.sessions
@@ -195,17 +195,17 @@ def test_sessions_are_dragged_in_the_week(bare: MainWindow, rest: Callable[[], N
     page.open(write(FORMS["iso, UTC told"], truth("PWR"), tmp_path))
     rest()
     week = page.terms.week
-    begin = QPoint(round(week._x(17 * 60)), 10)
+    begin = QPoint(round(week.x_of(17 * 60)), 10)
     qtbot.mousePress(week, Qt.MouseButton.LeftButton, pos=begin)
-    qtbot.mouseMove(week, QPoint(round(week._x(19 * 60)), 10))
-    qtbot.mouseRelease(week, Qt.MouseButton.LeftButton, pos=QPoint(round(week._x(19 * 60)), 10))
+    qtbot.mouseMove(week, QPoint(round(week.x_of(19 * 60)), 10))
+    qtbot.mouseRelease(week, Qt.MouseButton.LeftButton, pos=QPoint(round(week.x_of(19 * 60)), 10))
     assert page.terms.sessions.toPlainText().startswith("Mon-Fri 09:00-19:0")
     week.setFocus()
     qtbot.keyClick(week, Qt.Key.Key_Up)
     qtbot.keyClick(week, Qt.Key.Key_Left)
     assert page.terms.sessions.toPlainText().startswith("Mon-Fri 08:55-19:0")
     week.grab()
-    page.terms._as_found()
+    page.terms.as_found()
     assert page.terms.sessions.toPlainText() == "Mon-Fri 09:00-17:00"
     tick = page.terms.fields["tick_size"]
     tick.clear()

@@ -66,10 +66,10 @@ def test_tables_sort_with_missing_values_last_and_filter(qtbot: QtBot, tmp_path:
     qtbot.addWidget(table)
     table.set_records(ROWS)
     order = lambda: [table.model.record(i)["x"] for i in range(table.model.rowCount())]  # noqa: E731
-    table._sort(1)
+    table.sort_by(1)
     assert order()[:4] == [3, 2, 1, -5]
     assert np.isnan(order()[4])
-    table._sort(1)
+    table.sort_by(1)
     assert order()[:4] == [-5, 1, 2, 3]
     for text, want in (("> 1", [2, 3]), ("<=1", [-5, 1]), ("= 2", [2]), ("\u2212", []), ("", [-5, 1, 2, 3, np.nan])):
         table.model.set_filter(1, text)

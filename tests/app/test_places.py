@@ -129,8 +129,8 @@ def test_the_rail_counts_what_the_project_holds(window: MainWindow, settle: Sett
     assert counts["shelf"] == "3 kept"
     assert counts["portfolio"] == "1 saved"
     assert counts["strategies" if "strategies" in counts else "rules"] == "3 strategies"
-    assert window.rail._attrition._steps[1] == (3, "kept")
-    assert window.rail._attrition._steps[-1] == (2, "in portfolio")
+    assert window.rail.attrition.steps[1] == (3, "kept")
+    assert window.rail.attrition.steps[-1] == (2, "in portfolio")
 
 
 def test_the_drawer_follows_the_selection(window: MainWindow, settle: Settle) -> None:
@@ -205,8 +205,8 @@ def test_the_ruler_knows_its_dates(window: MainWindow, settle: Settle) -> None:
     ruler = window.ruler
     for date in (dt.date(2016, 6, 1), dt.date(2020, 2, 29), dt.date(2025, 6, 30)):
         assert abs((ruler.date_at(ruler.x_of(date)) - date).days) <= 4
-    assert ruler._near(ruler.x_of(window.session.settings.holdout_first) + 3) == "holdout_first"
-    assert ruler._near(ruler.x_of(dt.date(2019, 1, 1))) is None
+    assert ruler.near(ruler.x_of(window.session.settings.holdout_first) + 3) == "holdout_first"
+    assert ruler.near(ruler.x_of(dt.date(2019, 1, 1))) is None
 
 
 def test_a_narrow_and_a_wide_window_hold(window: MainWindow, settle: Settle) -> None:
@@ -232,12 +232,12 @@ def test_operands_of_every_kind_can_be_chosen(qtbot: QtBot, window: MainWindow) 
                            indicator="bands", output="lower", params={"length": 20, "width": 2})),
                        ("a number", NumberOperand(value=0)), ("Weekday", IndicatorOperand(indicator="weekday"))):
         popup.search.setText(text)
-        popup._take(popup.names.currentItem())
+        popup.take(popup.names.currentItem())
         assert got[-1] == want
-    popup._update(times=2.0, ago=3)
+    popup.renew(times=2.0, ago=3)
     assert (got[-1].times, got[-1].ago) == (2.0, 3)  # type: ignore[attr-defined]
     popup.search.setText("nothing like it")
-    popup._take(popup.names.currentItem())
+    popup.take(popup.names.currentItem())
     assert got[-1].times == 2.0  # type: ignore[attr-defined]
     popup.close()
 
@@ -269,7 +269,7 @@ def test_grids_are_walked_by_keys_and_tell_their_cell(qtbot: QtBot) -> None:
     for key in (Qt.Key.Key_Right, Qt.Key.Key_Up, Qt.Key.Key_Up, Qt.Key.Key_Left, Qt.Key.Key_Down):
         qtbot.keyClick(grid, key)
     assert picked == [(0, 1), (1, 1), (1, 1), (1, 0), (0, 0)]
-    qtbot.mouseClick(grid, Qt.MouseButton.LeftButton, pos=grid._cell(1, 1).center().toPoint())
+    qtbot.mouseClick(grid, Qt.MouseButton.LeftButton, pos=grid.cell(1, 1).center().toPoint())
     assert picked[-1] == (1, 1)
     high, low, zero = (grid.tint(v) for v in (2.0, -2.0, 0.0))
     assert high != low
@@ -315,7 +315,7 @@ def test_choices_keep_one_value(qtbot: QtBot) -> None:
     got: list[object] = []
     choice.chosen.connect(got.append)
     assert choice.value == 2
-    choice.findChildren(type(choice._group.button(0)))[0].click()
+    choice.findChildren(type(choice.group.button(0)))[0].click()
     assert (choice.value, got) == (1, [1])
     choice.set(2)
     assert choice.value == 2

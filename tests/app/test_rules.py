@@ -284,13 +284,13 @@ def test_the_chart_shows_what_each_row_says(window: MainWindow, settle: Settle) 
     view = window.places["rules"].signals
     history = s.project.prepared(s.market, s.interval)
     seen = look(history, s.strategy, s.settings, 1)
-    names = [n for n, _, _ in view.strips._item.rows]
+    names = [n for n, _, _ in view.strips.item.rows]
     assert names[:2] == ["long entry", "close is above SMA(50)"]
     stop = history.bars.range_of(s.settings.training)[1]
-    for (_, flags, _), node in zip(view.strips._item.rows[1:], s.strategy.long.entry.rows):
+    for (_, flags, _), node in zip(view.strips.item.rows[1:], s.strategy.long.entry.rows):
         np.testing.assert_array_equal(flags[:stop], truth(history.columns, node)[:stop])
         assert not flags[stop:].any(), "nothing of the holdout is shown"
-    assert list(view.panes[0]._pane.lines) == ["RSI(14)"]
+    assert list(view.panes[0].shown_pane.lines) == ["RSI(14)"]
     fired = seen.decisions.signals[:stop] & 3 == LONG_IN
     assert f"{int(fired.sum()):,} long" in view.count.text()
     assert view.years.text().startswith("Signals a year: 2016:")
@@ -318,7 +318,7 @@ def test_variants_make_a_family_and_differ_in_words(qtbot: QtBot, window: MainWi
     assert s.strategy_id == first
     place.show_page("notes")
     place.notes.setPlainText("from the morning of the barley auction")
-    place._keep_notes()
+    place.keep_notes()
     assert s.project.strategy(first).strategy.notes.startswith("from the morning")
     menu_names = len(s.project.strategies())
     s.undo.undo()
@@ -422,7 +422,7 @@ def test_studies_of_several_conditions_on_screen(window: MainWindow, settle: Set
     assert f"Best bar {direct.best}, the best of 24" in page.warning.text()
     for what in ("excursions", "hour", "weekday", "year", "volatility"):
         page.beside.set(what)
-        page._show_lower()
+        page.show_lower()
         if what != "excursions":
             total = sum(page.lines.model.record(i).spread.count for i in range(page.lines.model.rowCount()))
             assert total == len(direct.at_bar(8))
@@ -450,7 +450,7 @@ def test_a_field_trial_fills_its_matrix_and_carries_cells_on(qtbot: QtBot, windo
     page.threshold.setValue(-5)
     page.least.setValue(1)
     assert page.verdict.text().startswith(f"{int(result.passed(-5, 1).sum())} of 48")
-    page.table._sort(1)
+    page.table.sort_by(1)
     order = [result.figures[page.table.model.record(i), 0, 1] for i in range(24)]
     assert order == sorted(order, reverse=True)
     page.table.model.set_filter(2, "> 100")

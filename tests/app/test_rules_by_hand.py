@@ -154,7 +154,7 @@ def test_lists_with_ticks_find_by_words_and_tags(window: MainWindow, settle: Set
     popup.words.setText("rsi")
     shown = [popup.list.item(i).text() for i in range(popup.list.count())]
     assert 3 < len(shown) < 60
-    popup._all(True)
+    popup.all_of(True)
     assert set(shown) <= picker.ticked
     popup.words.setText("")
     popup.tag.setCurrentText("imbalance")
@@ -162,7 +162,7 @@ def test_lists_with_ticks_find_by_words_and_tags(window: MainWindow, settle: Set
     name = item.text()
     item.setCheckState(Qt.CheckState.Checked)
     assert name in picker.ticked
-    popup._all(False)
+    popup.all_of(False)
     assert name not in picker.ticked
     picker.tell()
     assert picker.link.text().startswith(f"{len(shown)} of") or len(shown) == len(picker.chosen())

@@ -180,7 +180,7 @@ def test_backtest_shows_what_the_core_computes(qtbot: QtBot, window: MainWindow,
     assert s.run.fingerprint == run.fingerprint
     assert place.ledger.model.rowCount() == len(run)
     place.ledger.choose(5)
-    assert place.chart._trade.entry[0] == run.trades_i[5, 2]
+    assert place.chart.trade_shown.entry[0] == run.trades_i[5, 2]
     assert f"Trade 6 of {len(run)}" in place.trade.title.text()
     place.ledger.model.set_filter(6, "stop")
     stops = int((ledger(run)["exit_reason"] == "stop").sum())
@@ -189,7 +189,7 @@ def test_backtest_shows_what_the_core_computes(qtbot: QtBot, window: MainWindow,
     place.ledger.model.set_filter(9, "> 0")
     assert place.ledger.model.rowCount() == int((run.profits > 0).sum())
     place.ledger.model.set_filter(9, "")
-    place.ledger._sort(9)
+    place.ledger.sort_by(9)
     nets = [place.ledger.model.record(i).net for i in range(place.ledger.model.rowCount())]
     assert nets == sorted(nets, reverse=True)
     place.ledger.choose(0)
@@ -243,7 +243,7 @@ def test_brief_editors_change_the_question(qtbot: QtBot, window: MainWindow, set
     assert str(s.settings.holdout_first) == "2022-08-01"
     assert s.project.openings() == 1
     assert "spent" in window.strip.message.text()
-    assert "seen since" in window.ruler._words
+    assert "seen since" in window.ruler.words
     x = round(window.ruler.x_of(s.settings.training_first))
     qtbot.mousePress(window.ruler, Qt.MouseButton.LeftButton, pos=QPoint(x, 20))
     qtbot.mouseMove(window.ruler, QPoint(x + 100, 20))
@@ -259,7 +259,7 @@ def test_from_study_and_sweep_to_a_proved_portfolio(qtbot: QtBot, window: MainWi
     place = window.places["study"]
     press(qtbot, window, "Ctrl+Return")
     settle()
-    assert place.study._chosen.firings > 500
+    assert place.study.shown_study.firings > 500
     assert "firings" in place.study.title.text()
     place.study.at.setValue(3)
     assert "moves, mean" in place.study.spread_words.text()
@@ -280,7 +280,7 @@ def test_from_study_and_sweep_to_a_proved_portfolio(qtbot: QtBot, window: MainWi
     settle()
     assert place.table.model.rowCount() == 9
     assert np.isfinite(place.map.values).all()
-    place.map._pick(0, 2)
+    place.map.pick(0, 2)
     chosen = place.table.current()
     assert chosen.settings == (3.0, 2.0)
     place.apply_chosen()

@@ -87,3 +87,15 @@ def test_a_listing_loads_nothing_heavy(text: str) -> None:
     code = f"import sys, {text}\nprint([m for m in {sorted(HEAVY)} if m in sys.modules])"
     out = subprocess.run([sys.executable, "-c", code], capture_output=True, text=True, check=True)
     assert out.stdout.strip() == "[]"
+
+
+def test_tests_use_what_everybody_may_use() -> None:
+    """No test reaches into another object's private parts; a compiled kernel's slow twin is checked under its own name."""
+    kernels = {"_next", "_placement", "_episodes", "_cross_lines", "_cross_level"}
+    found = []
+    for path in sorted(Path(__file__).parents[1].rglob("*.py")):
+        for node in ast.walk(ast.parse(path.read_text(encoding="utf-8"))):
+            if isinstance(node, ast.Attribute) and re.match(r"_[a-z]", node.attr) and node.attr not in kernels and not (
+                    isinstance(node.value, ast.Name) and node.value.id in ("self", "os", "cls")):
+                found.append(f"{path.name}:{node.lineno} {node.attr}")
+    assert found == []

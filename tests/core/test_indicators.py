@@ -150,5 +150,5 @@ def test_columns_stay_within_their_budget() -> None:
     small = Columns(BARS, budget=3 * len(BARS) * 8)
     for length in range(2, 30):
         small.indicator("sma", {"length": length}, "value", "close")
-    assert small._size <= 3 * len(BARS) * 8
+    assert small.bytes_held <= 3 * len(BARS) * 8
     np.testing.assert_array_equal(small.indicator("sma", {"length": 5}, "value", "close"), value("sma", length=5))

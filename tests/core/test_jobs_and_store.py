@@ -310,15 +310,6 @@ def test_the_core_imports_without_qt(tmp_path: Path) -> None:
     assert int(out.stdout) > 40
 
 
-def test_no_import_hides_in_a_function_of_the_core() -> None:
-    for path in (ROOT / "src/wolbrin/core").rglob("*.py"):
-        tree = ast.parse(path.read_text())
-        for function in ast.walk(tree):
-            if isinstance(function, ast.FunctionDef | ast.AsyncFunctionDef):
-                hidden = [n.lineno for n in ast.walk(function) if isinstance(n, ast.Import | ast.ImportFrom)]
-                assert not hidden, f"{path}:{hidden[0]} imports inside a function"
-
-
 def test_public_functions_are_documented() -> None:
     missing = []
     for path in (ROOT / "src/wolbrin/core").rglob("*.py"):

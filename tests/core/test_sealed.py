@@ -239,7 +239,7 @@ def test_there_is_one_door_to_sealed_bars() -> None:
         "unsealed": {"core/store/sealed.py", "core/store/sources.py", "core/store/ground.py"},
         "open_sealed": {"core/work/judging.py", "core/store/sealed.py"},
         "look_beyond": {"core/work/opening.py", "core/work/judging.py"},
-        "open_for": {"core/work/opening.py", "app/places/backtest/measures_page.py", "app/places/rehearsal/view.py",
+        "open_for": {"core/work/opening.py", "app/places/backtest/measures_page.py", "app/places/rehearsal/state.py",
                      "cli/backtest.py"},
         "read_raw": {"core/store/history.py", "core/store/sources.py"},
         # Drawn, never counted.

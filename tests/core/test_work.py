@@ -6,6 +6,8 @@ import datetime as dt
 import json
 import math
 import sqlite3
+import subprocess
+import sys
 from collections.abc import Iterator
 from pathlib import Path
 
@@ -24,7 +26,7 @@ from wolbrin.core.engine.orders import settle
 from wolbrin.core.engine.prepare import Prepared
 from wolbrin.core.engine.record import Record
 from wolbrin.core.engine.run import backtest, money_of, plan_of
-from wolbrin.core.errors import UserError
+from wolbrin.core.errors import EnvironmentTrouble, UserError
 from wolbrin.core.jobs import Engine, State
 from wolbrin.core.market.bars import Span
 from wolbrin.core.market.intervals import to_interval
@@ -35,12 +37,14 @@ from wolbrin.core.proving.line import GATES
 from wolbrin.core.rules.axes import Axis
 from wolbrin.core.rules.identity import strategy_hash
 from wolbrin.core.rules.model import Distance, Side, Strategy
+from wolbrin.core.rules.words import describe
 from wolbrin.core.search.candidate import SPARK_POINTS, candidate_of, spark_of
 from wolbrin.core.store.dossier import Dossiers, decode, encode
 from wolbrin.core.store.history import read_history, write_history
 from wolbrin.core.store.project import Project, now
 from wolbrin.core.store.schema import MIGRATIONS
 from wolbrin.core.store.settings import OWN_COSTS, Settings
+from wolbrin.core.store.shelf import place_words
 from wolbrin.core.store.sources import silhouette
 from wolbrin.core.work.combining import runs_job, training_run
 from wolbrin.core.work.footing import Footing
@@ -49,8 +53,8 @@ from wolbrin.core.work.proving import case_of, prove_job, unseen_span
 from wolbrin.core.work.standing import Standings, standing_ids
 from wolbrin.core.work.studying import StudyRequest, run_study, study_job
 from wolbrin.core.work.subject import Subject
-from wolbrin.core.work.sweeping import SweepRequest, candidate_from_sweep, sweep_job
-from wolbrin.core.work.warming import is_warm, warm
+from wolbrin.core.work.sweeping import SweepRequest, candidate_from_sweep, read_sweep, sweep_job
+from wolbrin.core.work.warmed import is_warm
 
 SETTINGS = Settings(training_first=dt.date(2024, 1, 1), holdout_first=dt.date(2024, 4, 1), last=dt.date(2024, 12, 31))
 STOPPED = cross(stop=Distance(unit="atr", amount=1.5))
@@ -243,18 +247,39 @@ def test_history_files_keep_every_bit_and_are_replaced_whole(tmp_path: Path) -> 
     assert list(tmp_path.iterdir()) == [path], "no half-written file stays behind"
 
 
-def test_the_first_schema_migrates_from_nothing(tmp_path: Path) -> None:
-    """A database that stands at an earlier version is brought up step by step, its rows kept."""
-    project = Project.create(tmp_path / "p", SETTINGS)
-    project.save_strategy(STOPPED, "AAA", 15)
-    project.close()
-    db = sqlite3.connect(tmp_path / "p/project.sqlite")
-    assert db.execute("PRAGMA user_version").fetchone()[0] == len(MIGRATIONS)
+def test_the_first_schema_migrates_step_by_step_and_a_failed_step_changes_nothing(tmp_path: Path) -> None:
+    """A database made by the first migration alone, with a strategy, a sweep's block and a candidate by position."""
+    (tmp_path / "history").mkdir()
+    db = sqlite3.connect(tmp_path / "project.sqlite", isolation_level=None)
+    for statement in MIGRATIONS[0].split(";"):
+        if statement.strip():
+            db.execute(statement)
+    db.execute("INSERT INTO strategies VALUES (1, ?, ?, '', 'AAA', 15, '', '')", (STOPPED.name, STOPPED.model_dump_json()))
+    asked = {"strategy": STOPPED.model_dump(mode="json"), "market": "AAA", "interval": 15, "axes": [
+        {"key": "stop.amount", "title": "stop", "values": [1.0, 2.0]}]}
+    db.execute("INSERT INTO searches VALUES (1, '', 'sweep', 'S', ?, 2, 0, 'done')", (json.dumps(asked),))
+    db.execute("INSERT INTO sweep_rows VALUES (1, 0, ?, ?)",
+               (np.array([[1.0], [2.0]]).tobytes(), np.arange(18.0).reshape(2, 9).tobytes()))
+    db.execute("INSERT INTO candidates VALUES (7, '', 'Kept', ?, 'h', 'AAA', 15, 'rules', NULL, 1, '{}', ?, ?)",
+               (STOPPED.model_dump_json(), json.dumps({"net": 5.0, "t": None}), np.zeros(4, np.float32).tobytes()))
+    db.execute("PRAGMA user_version = 1")
+    db.execute("CREATE TABLE parts (in_the_way INTEGER)")  # a later step will fail on this
+    with pytest.raises(EnvironmentTrouble):
+        Project(tmp_path)
+    assert db.execute("PRAGMA user_version").fetchone()[0] == 4, "steps before it stand"
+    assert db.execute("SELECT count(*) FROM sweep_rows").fetchone()[0] == 1, "and nothing of it was done"
+    db.execute("DROP TABLE parts")
     db.close()
-    again = Project(tmp_path / "p")
+    again = Project(tmp_path)
+    assert again.rows("PRAGMA user_version")[0][0] == len(MIGRATIONS)
     assert again.strategies()[0].strategy == STOPPED
     assert again.free_name("Cross") == "Cross 2"
     assert again.free_name("New") == "New"
+    swept = read_sweep(again, 1)
+    assert swept.table()[0].tolist() == [[1.0], [2.0]]
+    assert dict(zip(SUMMARY, swept.table()[1][1].tolist()))["net"] == 9.0
+    line = Dossiers(again).on_shelf.lines([7])[0]
+    assert (line.figures["net"], place_words(line), line.words) == (5.0, "AAA 15 min", describe(STOPPED))
     again.close()
 
 
@@ -410,10 +435,16 @@ def test_a_condition_that_never_holds_trades_nothing() -> None:
 
 
 def test_warming_runs_every_kernel_and_reports() -> None:
-    said: list[tuple[str, int, int]] = []
-    warm(lambda *x: said.append(x))
-    assert said[0][1] == 0
-    assert said[-1] == ("ready", said[-1][2], said[-1][2])
+    """In a process of its own, in which nothing was compiled before."""
+    code = ("import importlib, pkgutil, wolbrin.core\nfrom wolbrin.core.compiled import Kernel\n"
+            "from wolbrin.core.work.warming import warm\nsaid = []\nwarm(lambda *x: said.append(x))\n"
+            "names = [m.name for m in pkgutil.walk_packages(wolbrin.core.__path__, 'wolbrin.core.')"
+            " if not m.name.endswith('own_worker')]\n"
+            "found = [k for n in names for k in vars(importlib.import_module(n)).values() if isinstance(k, Kernel)]\n"
+            "print(sorted({f'{k.__module__}.{k.__name__}' for k in found if not k.ready}))\n"
+            "print(len(found) > 3, said[0][1] == 0, said[-1][0] == 'ready' and said[-1][1] == said[-1][2])")
+    out = subprocess.run([sys.executable, "-c", code], capture_output=True, text=True, check=True).stdout.splitlines()
+    assert out == ["[]", "True True True"]
     assert is_warm()
 
 

@@ -144,7 +144,7 @@ def test_random_strategies_earn_nothing_before_costs_on_noise(quarter: dict[str,
 def test_discover_tells_edge_from_noise(quarter: dict[str, Prepared]) -> None:
     limits = Limits(least_trades=200)  # and the usual profit factor
     training = Brief(Span(None, dt.date(2022, 6, 30)))
-    found = {code: len(explore(quarter[code], training, limits, 1, 0, 200)[0]) for code in ("NPW", "ASL")}
+    found = {code: len(explore(quarter[code], training, limits, 1, 0, 200).found) for code in ("NPW", "ASL")}
     assert found["NPW"] > 10 * max(1, found["ASL"])
 
 

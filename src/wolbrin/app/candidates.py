@@ -35,7 +35,7 @@ class Candidates(QObject):
     changed = Signal()
 
     def __init__(self, session: Session, name: str, wanted: Wanted | None = None) -> None:
-        super().__init__()
+        super().__init__(session)
         wanted = wanted or Wanted()
         self.session = session
         self.wanted = wanted

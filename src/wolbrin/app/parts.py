@@ -149,8 +149,8 @@ class Choice(QWidget):
 
     def __init__(self, options: Sequence[tuple[str, object]], current: object, name: str) -> None:
         super().__init__()
-        self._group = QButtonGroup(self)
-        self._group.setExclusive(True)
+        self.group = QButtonGroup(self)
+        self.group.setExclusive(True)
         self._values = [value for _, value in options]
         line = QHBoxLayout(self)
         line.setContentsMargins(0, 0, 0, 0)
@@ -159,17 +159,17 @@ class Choice(QWidget):
             one = link(text, role="choice", tip=f"{name}: {text}")
             one.setCheckable(True)
             one.setChecked(value == current)
-            self._group.addButton(one, index)
+            self.group.addButton(one, index)
             line.addWidget(one)
         line.addStretch(1)
-        self._group.idClicked.connect(lambda index: self.chosen.emit(self._values[index]))
+        self.group.idClicked.connect(lambda index: self.chosen.emit(self._values[index]))
 
     @property
     def value(self) -> object:
-        return self._values[self._group.checkedId()]
+        return self._values[self.group.checkedId()]
 
     def set(self, value: object) -> None:
-        self._group.button(self._values.index(value)).setChecked(True)
+        self.group.button(self._values.index(value)).setChecked(True)
 
 
 def pick_date(value: dt.date) -> QDateEdit:

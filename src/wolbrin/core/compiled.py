@@ -27,6 +27,11 @@ class Kernel:
         self._compiled: Any = None
         update_wrapper(self, function)
 
+    @property
+    def ready(self) -> bool:
+        """Whether it was compiled in this process."""
+        return self._compiled is not None
+
     def compiled(self) -> Any:
         """numba's function."""
         if self._compiled is None:

@@ -62,7 +62,7 @@ class Grid(QWidget):
         top = 22 if self.titles[0] else 6
         return QRectF(self.left, top, max(10, self.width() - self.left - 8), max(10, self.height() - top - 34))
 
-    def _cell(self, row: int, column: int) -> QRectF:
+    def cell(self, row: int, column: int) -> QRectF:
         area = self._area()
         w, h = area.width() / max(1, len(self.columns)), area.height() / max(1, len(self.rows))
         return QRectF(area.left() + column * w, area.bottom() - (row + 1) * h, w, h)
@@ -90,7 +90,7 @@ class Grid(QWidget):
             return
         for r in range(len(self.rows)):
             for c in range(len(self.columns)):
-                value, cell = float(self.values[r, c]), self._cell(r, c)
+                value, cell = float(self.values[r, c]), self.cell(r, c)
                 inner = cell.adjusted(0.5, 0.5, -0.5, -0.5)
                 if math.isnan(value):
                     painter.fillRect(inner, self._theme.color("hairline", 70))
@@ -110,12 +110,12 @@ class Grid(QWidget):
         every = max(1, math.ceil(len(self.columns) * (max((metrics.horizontalAdvance(c) for c in self.columns),
                                                           default=10) + 10) / area.width()))
         for c in range(0, len(self.columns), every):
-            cell = self._cell(0, c)
+            cell = self.cell(0, c)
             box = QRectF(cell.center().x() - 70, area.bottom() + 2, 140, 14)
             painter.drawText(box, Qt.AlignmentFlag.AlignCenter, self.columns[c])
         every = max(1, math.ceil(len(self.rows) * 15 / area.height()))
         for r in range(0, len(self.rows), every):
-            cell = self._cell(r, 0)
+            cell = self.cell(r, 0)
             text = metrics.elidedText(self.rows[r], Qt.TextElideMode.ElideRight, self.left - 10)
             painter.drawText(QRectF(0, cell.top(), self.left - 6, cell.height()),
                              Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter, text)
@@ -125,12 +125,12 @@ class Grid(QWidget):
         if self.chosen:
             painter.setRenderHint(QPainter.RenderHint.Antialiasing)
             painter.setPen(self._theme.pen("accent", 2.5 if self.hasFocus() else 2))
-            painter.drawRect(self._cell(*self.chosen).adjusted(1, 1, -1, -1))
+            painter.drawRect(self.cell(*self.chosen).adjusted(1, 1, -1, -1))
 
     def mousePressEvent(self, event: QMouseEvent) -> None:
         at = self._at(event.position())
         if at is not None:
-            self._pick(*at)
+            self.pick(*at)
 
     def mouseMoveEvent(self, event: QMouseEvent) -> None:
         at = self._at(event.position())
@@ -146,9 +146,9 @@ class Grid(QWidget):
             super().keyPressEvent(event)
             return
         row, column = self.chosen or (0, 0)
-        self._pick(int(np.clip(row + step[0], 0, len(self.rows) - 1)),
+        self.pick(int(np.clip(row + step[0], 0, len(self.rows) - 1)),
                    int(np.clip(column + step[1], 0, len(self.columns) - 1)))
 
-    def _pick(self, row: int, column: int) -> None:
+    def pick(self, row: int, column: int) -> None:
         self.choose(row, column)
         self.picked.emit(row, column)

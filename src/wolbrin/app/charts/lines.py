@@ -49,7 +49,7 @@ class CurveChart(Plot):
     """Curves over time with the sealed stretch hatched."""
 
     def __init__(self, theme: Theme, name: str, *, time: bool = True, zoom: bool = True) -> None:
-        self._curves: list[Curve] = []
+        self.curves: list[Curve] = []
         self._sealed: tuple[float, float, str] | None = None
         self._band: tuple[Floats, Floats, Floats] | None = None
         self._marks: list[tuple[float, str]] = []
@@ -64,7 +64,7 @@ class CurveChart(Plot):
                     band: tuple[Floats, Floats, Floats] | None = None,
                     marks: list[tuple[float, str]] | None = None) -> None:
         """sealed: from, to and a word for the hatched stretch. band: x, low, high. marks: dotted verticals."""
-        self._curves, self._sealed, self._band, self._marks = curves, sealed, band, marks or []
+        self.curves, self._sealed, self._band, self._marks = curves, sealed, band, marks or []
         self.draw()
 
     def draw(self) -> None:
@@ -79,7 +79,7 @@ class CurveChart(Plot):
             for e in edges:
                 self.addItem(e)
             self.addItem(pg.FillBetweenItem(*edges, brush=self.theme.color("bar", 150)))
-        for curve in self._curves:
+        for curve in self.curves:
             x, y = thinned(curve.x, curve.y)
             pen = self.theme.pen(curve.token, curve.width,
                                  Qt.PenStyle.DashLine if curve.dashed else Qt.PenStyle.SolidLine)
@@ -100,8 +100,8 @@ class CurveChart(Plot):
                 text.setPos(at, self.plotItem.vb.viewRange()[1][1])
         self.plotItem.vb.enableAutoRange()
         self.plotItem.vb.updateAutoRange()
-        if self._few and self._curves and len(self._curves[0].y):
-            low = float(self._curves[0].y.min())
+        if self._few and self.curves and len(self.curves[0].y):
+            low = float(self.curves[0].y.min())
             self.getAxis("right").setTicks([[(0.0, "0"), (low, number(low))]])
         if self._sealed:
             (low_y, high_y) = self.plotItem.vb.viewRange()[1]

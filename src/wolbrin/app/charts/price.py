@@ -222,11 +222,11 @@ class PriceChart(Plot):
     def __init__(self, theme: Theme, name: str = "Price chart") -> None:
         self.bars: Drawn | None = None
         self._faults: NDArray[np.int64] = np.zeros(0, np.int64)
-        self._pointed: tuple[int, str] | None = None
-        self._uprights: list[tuple[int, str]] = []
+        self.pointed: tuple[int, str] | None = None
+        self.uprights: list[tuple[int, str]] = []
         self._lines: dict[str, tuple[NDArray[np.float64], str]] = {}
         self._marks: list[Mark] = []
-        self._trade: TradeMarks | None = None
+        self.trade_shown: TradeMarks | None = None
         self._holdout_from: int | None = None
         self._extra: list[pg.GraphicsObject] = []
         axis = BarAxis()
@@ -247,8 +247,8 @@ class PriceChart(Plot):
         self._holdout_from = holdout_from
         self._axis.times = bars.time
         self._item.set_bars(bars)
-        self._marks, self._trade, self._lines = [], None, {}
-        self._faults, self._pointed, self._uprights = np.zeros(0, np.int64), None, []
+        self._marks, self.trade_shown, self._lines = [], None, {}
+        self._faults, self.pointed, self.uprights = np.zeros(0, np.int64), None, []
         self.plotItem.vb.setLimits(xMin=-len(bars) * 0.02 - 5, xMax=len(bars) * 1.02 + 5, minXRange=12)
         self.draw()
         if not keep_view:
@@ -280,23 +280,23 @@ class PriceChart(Plot):
         self._pennants.set_marks(marks, bounds)
 
     def set_trade(self, trade: TradeMarks | None) -> None:
-        self._trade = trade
+        self.trade_shown = trade
         self.draw()
 
     def set_faults(self, rows: NDArray[np.int64], uprights: Sequence[tuple[int, str]] = ()) -> None:
         """Marks over bars with a fault (int64[k], rising), and named upright lines such as the rolls of a future."""
-        self._faults, self._uprights = rows, list(uprights)
+        self._faults, self.uprights = rows, list(uprights)
         self.draw()
 
     def forget_point(self) -> None:
         """Take the words of `point_at` away."""
-        if self._pointed is not None:
-            self._pointed = None
+        if self.pointed is not None:
+            self.pointed = None
             self.draw()
 
     def point_at(self, bar: int, words: str) -> None:
         """Center on a bar and say what is the matter with it."""
-        self._pointed = bar, words
+        self.pointed = bar, words
         self.draw()
         self.look_at(bar)
 
@@ -309,8 +309,8 @@ class PriceChart(Plot):
             return
         assert self._item.pyramid is not None
         low, high = self._item.pyramid.extent(first, stop)
-        if self._trade is not None and first <= self._trade.entry[0] < stop:
-            levels = [v for v in (self._trade.stop, self._trade.target) if np.isfinite(v)]
+        if self.trade_shown is not None and first <= self.trade_shown.entry[0] < stop:
+            levels = [v for v in (self.trade_shown.stop, self.trade_shown.target) if np.isfinite(v)]
             low, high = min([low, *levels]), max([high, *levels])
         pad = (high - low) * 0.09 or 1.0
         self.setYRange(low - pad, high + pad, padding=0)
@@ -338,12 +338,12 @@ class PriceChart(Plot):
             self._add(LineItem(values, self.theme.pen(token, 1.3), self._item.boundingRect()))
         if len(self._faults):
             self._add(FaultsItem(self.theme, self._faults, self.bars.high, self._item.boundingRect()))
-        for bar, words in self._uprights:
+        for bar, words in self.uprights:
             self._draw_upright(bar, words, "accent", Qt.PenStyle.DashLine)
-        if self._pointed is not None:
-            self._draw_upright(*self._pointed, "caution", Qt.PenStyle.DotLine)
-        if self._trade is not None:
-            self._draw_trade(self._trade)
+        if self.pointed is not None:
+            self._draw_upright(*self.pointed, "caution", Qt.PenStyle.DotLine)
+        if self.trade_shown is not None:
+            self._draw_trade(self.trade_shown)
         self._fit()
 
     def _draw_upright(self, bar: int, words: str, token: str, dash: Qt.PenStyle) -> None:

@@ -59,18 +59,18 @@ class StripsChart(Plot):
     """Named strips that move with a price chart."""
 
     def __init__(self, theme: Theme, name: str) -> None:
-        self._item: StripsItem | None = None
+        self.item: StripsItem | None = None
         super().__init__(theme, name, BarAxis())
         self.hideAxis("bottom")
         self.getAxis("right").setStyle(showValues=False)
         self.getAxis("right").setTicks([])
-        self._item = StripsItem(theme)
-        self.addItem(self._item, ignoreBounds=True)
+        self.item = StripsItem(theme)
+        self.addItem(self.item, ignoreBounds=True)
 
     def show_rows(self, rows: list[tuple[str, NDArray[np.uint8], bool]], size: int) -> None:
         """rows: name, flags uint8[size], and whether it is the whole condition."""
-        assert self._item is not None
-        self._item.set_rows(rows, size)
+        assert self.item is not None
+        self.item.set_rows(rows, size)
         self.setYRange(0, max(1, len(rows)), padding=0)
         self.setFixedHeight(len(rows) * HEIGHT + 4 if rows else 0)
         self.setVisible(bool(rows))
@@ -78,12 +78,12 @@ class StripsChart(Plot):
 
     def paintEvent(self, event: object) -> None:
         super().paintEvent(event)
-        if self._item is None:
+        if self.item is None:
             return
         painter = QPainter(self.viewport())
         painter.setFont(font(SMALL))
         metrics = painter.fontMetrics()
-        for number, (name, _flags, strong) in enumerate(self._item.rows):
+        for number, (name, _flags, strong) in enumerate(self.item.rows):
             text = metrics.elidedText(name, Qt.TextElideMode.ElideRight, 300)
             box = QRectF(2, number * HEIGHT + 2, metrics.horizontalAdvance(text) + 6, HEIGHT - 1)
             painter.fillRect(box, self.theme.color("background", 190))

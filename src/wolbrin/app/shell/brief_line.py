@@ -170,10 +170,10 @@ class BriefLine(QWidget):
         steps = s.intervals()
         options: list[tuple[str, Callable[[], object]]] = [
             (interval_words(i), lambda i=i: s.set_interval(i)) for i in steps]
-        options.append(("another \u2026", lambda: self._other_interval(anchor)))
+        options.append(("another \u2026", lambda: self.other_interval(anchor)))
         self._list(anchor, options, steps.index(s.interval) if s.interval in steps else 0)
 
-    def _other_interval(self, anchor: QToolButton) -> None:
+    def other_interval(self, anchor: QToolButton) -> None:
         s = self._session
         text = QLineEdit(interval_words(s.interval))
         text.selectAll()

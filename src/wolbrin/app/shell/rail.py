@@ -58,12 +58,12 @@ class Attrition(QWidget):
     def __init__(self, theme: Theme) -> None:
         super().__init__()
         self._theme = theme
-        self._steps: list[tuple[int, str]] = []
+        self.steps: list[tuple[int, str]] = []
         self.setFixedHeight(126)
         self.setAccessibleName("Attrition")
 
     def show_steps(self, steps: list[tuple[int, str]]) -> None:
-        self._steps = steps
+        self.steps = steps
         self.setAccessibleDescription(", ".join(f"{n} {word}" for n, word in steps))
         self.update()
 
@@ -73,8 +73,8 @@ class Attrition(QWidget):
         painter.setPen(self._theme.color("muted"))
         painter.drawText(QRectF(18, 0, 110, 14), "Attrition")
         painter.setFont(font(SMALL))
-        most = max((n for n, _ in self._steps), default=0)
-        for i, (count, word) in enumerate(self._steps):
+        most = max((n for n, _ in self.steps), default=0)
+        for i, (count, word) in enumerate(self.steps):
             top = 17 + i * 21.5
             # The fourth root keeps a handful visible beside tens of thousands.
             share = (count / most) ** 0.25 if most else 0.0
@@ -112,8 +112,8 @@ class Rail(QWidget):
             self.items[place.key] = item
             box.addWidget(item)
         box.addStretch(1)
-        self._attrition = Attrition(theme)
-        box.addWidget(self._attrition)
+        self.attrition = Attrition(theme)
+        box.addWidget(self.attrition)
         theme.changed.connect(self.update)
 
     def show_place(self, key: str) -> None:
@@ -128,6 +128,6 @@ class Rail(QWidget):
                 item.count = text
                 item.setAccessibleDescription(text)
                 item.update()
-        self._attrition.show_steps([(counts["tried"], "tried"), (counts["kept"], "kept"),
+        self.attrition.show_steps([(counts["tried"], "tried"), (counts["kept"], "kept"),
                                     (counts["proved"], "proved"), (counts["distinct"], "distinct"),
                                     (counts["members"], "in portfolio")])

@@ -33,7 +33,7 @@ class Ruler(QWidget):
         self._dragged: str | None = None
         self._moving: dt.date | None = None
         self._handle = "holdout_first"
-        self._words = ""
+        self.words = ""
         self.setFixedHeight(66)
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
         self.setMouseTracking(True)
@@ -49,7 +49,7 @@ class Ruler(QWidget):
         moves, market = book.moves(), self._session.market
         times = book.count()
         # Read here, not at every painting.
-        self._words = (f"holdout seen since {dt.date.fromisoformat(moves[0].created[:10]):%d %b %Y}" if moves else
+        self.words = (f"holdout seen since {dt.date.fromisoformat(moves[0].created[:10]):%d %b %Y}" if moves else
                        "holdout opened once" if times == 1 else f"holdout opened {times} times" if times else
                        "holdout sealed")
         own = ", the strategy's own" if self._session.own_span else ""
@@ -130,7 +130,7 @@ class Ruler(QWidget):
         painter.setFont(font(SMALL, QFont.Weight.Medium))
         painter.setPen(theme.color("muted"))
         self._label(painter, begin, border, "training", "surface")
-        words = self._words
+        words = self.words
         painter.setPen(theme.color("accent"))
         self._label(painter, border, end, words, "holdout")
         for handle, x in (("training_first", begin), ("holdout_first", border)):
@@ -159,21 +159,21 @@ class Ruler(QWidget):
         painter.fillRect(QRectF(room.left(), room.top(), wide, room.height()), self._session.theme.color(ground, 215))
         painter.drawText(room.adjusted(2, 0, 0, 0), 0, text)
 
-    def _near(self, x: float) -> str | None:
+    def near(self, x: float) -> str | None:
         if not self._session.markets:
             return None
         found = min(HANDLES, key=lambda h: abs(self.x_of(self._value(h)) - x))
         return found if abs(self.x_of(self._value(found)) - x) < 7 else None
 
     def mousePressEvent(self, event: QMouseEvent) -> None:
-        self._dragged = self._near(event.position().x())
+        self._dragged = self.near(event.position().x())
         if self._dragged:
             self._handle = self._dragged
             self._moving = self._value(self._dragged)
 
     def mouseMoveEvent(self, event: QMouseEvent) -> None:
         x = event.position().x()
-        self.setCursor(Qt.CursorShape.SplitHCursor if self._dragged or self._near(x) else Qt.CursorShape.ArrowCursor)
+        self.setCursor(Qt.CursorShape.SplitHCursor if self._dragged or self.near(x) else Qt.CursorShape.ArrowCursor)
         if self._dragged:
             self._moving = self.date_at(x)
             self.update()

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Sequence
+from dataclasses import dataclass
 from typing import Any
 
 import numpy as np
@@ -28,6 +29,25 @@ def fits(values: Floats, wanted: str, shown: Callable[[float], str]) -> NDArray[
                 "=": values == limit}[found.group(1)]
 
 
+@dataclass(frozen=True)
+class Arrangement:
+    """How rows are filtered and sorted: filters as (column, text, how it shows a number); column sorted by, -1 for none."""
+
+    filters: tuple[tuple[int, str, Callable[[float], str]], ...] = ()
+    column: int = -1
+    down: bool = False
+
+    def of(self, values: Floats) -> NDArray[np.int64]:
+        """Rows that pass, in order; those without a value come last, whichever way is sorted. Pure: any thread."""
+        rows = np.arange(len(values))
+        for c, text, shown in self.filters:
+            rows = rows[fits(values[rows, c], text, shown)]
+        if len(rows) and 0 <= self.column < values.shape[1]:
+            key = values[rows, self.column]
+            rows = rows[np.argsort(-key if self.down else key, kind="stable")]
+        return rows
+
+
 class MatrixModel(TableModel):
     """Column i shows column i of the array; a row is made of it, by `made`, when it is looked at."""
 
@@ -36,11 +56,20 @@ class MatrixModel(TableModel):
         self.values: Floats = np.zeros((0, 0))
         self._made = made
 
-    def set_values(self, values: Floats) -> None:
-        """Show these rows, float64[n, columns]."""
+    def arrangement(self) -> Arrangement:
+        """How rows are arranged now."""
+        return Arrangement(tuple((c, text, _text_of(self.columns[c])) for c, text in self.filters.items()), self.sort_column,
+                           self.sort_down)
+
+    def set_values(self, values: Floats, order: NDArray[np.int64], arranged: Arrangement) -> None:
+        """Show these rows, float64[n, columns], in an order that was worked out elsewhere; if they are to be arranged
+        otherwise by now, it is worked out again."""
         self.beginResetModel()
-        self.values = values
-        self._arrange()
+        self.values, self.shown = values, order  # type: ignore[assignment]
+        now = self.arrangement()
+        if (now.column, now.down, [f[:2] for f in now.filters]) != (
+                arranged.column, arranged.down, [f[:2] for f in arranged.filters]):
+            self._arrange()
         self.endResetModel()
 
     def set_columns(self, columns: Sequence[Column], sort: int = -1, down: bool = False) -> None:
@@ -51,15 +80,7 @@ class MatrixModel(TableModel):
         return self._made(self.values[self.shown[row]])
 
     def _arrange(self) -> None:
-        rows = np.arange(len(self.values))
-        for c, text in self.filters.items():
-            column = self.columns[c]
-            rows = rows[fits(self.values[rows, c], text, _text_of(column))]
-        if len(rows) and 0 <= self.sort_column < len(self.columns):
-            key = self.values[rows, self.sort_column]
-            # Rows without a value come last, whichever way is sorted.
-            rows = rows[np.argsort(-key if self.sort_down else key, kind="stable")]
-        self.shown = rows  # type: ignore[assignment] # indexed like a list, and never changed in place
+        self.shown = self.arrangement().of(self.values)  # type: ignore[assignment] # indexed like a list
 
 
 def _text_of(column: Column) -> Callable[[float], str]:

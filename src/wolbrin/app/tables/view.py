@@ -103,7 +103,7 @@ class Table(QWidget):
         header.setMinimumSectionSize(30)
         header.setContextMenuPolicy(Qt.ContextMenuPolicy.CustomContextMenu)
         header.customContextMenuRequested.connect(lambda at: self.menu().popup(header.mapToGlobal(at)))
-        header.sectionClicked.connect(self._sort)
+        header.sectionClicked.connect(self.sort_by)
         spark = SparkDelegate(theme, self.grid)
         for i, column in enumerate(columns):
             header.resizeSection(i, column.width)
@@ -162,7 +162,7 @@ class Table(QWidget):
             edit.setGeometry(header.sectionViewportPosition(i) + 2, 1, max(10, header.sectionSize(i) - 4), 23)
             edit.setVisible(not header.isSectionHidden(i) and self.model.columns[i].kind == "text")
 
-    def _sort(self, column: int) -> None:
+    def sort_by(self, column: int) -> None:
         down = not self.model.sort_down if self.model.sort_column == column else (
             self.model.columns[column].align == "right")
         self.model.sort(column, Qt.SortOrder.DescendingOrder if down else Qt.SortOrder.AscendingOrder)

@@ -49,7 +49,7 @@ class Columns:
         self._own = own
         self._others: dict[tuple[str, int], tuple[Columns, np.ndarray]] = {}
         self._held: OrderedDict[Key, tuple[Floats, ...]] = OrderedDict()
-        self._size = 0
+        self.bytes_held = 0
         self._lock = Lock()
 
     def over(self, bars: Bars) -> Columns:
@@ -66,10 +66,10 @@ class Columns:
         with self._lock:
             if key not in self._held:
                 self._held[key] = made
-                self._size += sum(a.nbytes for a in made)
-                while self._size > self._budget and len(self._held) > 1:
+                self.bytes_held += sum(a.nbytes for a in made)
+                while self.bytes_held > self._budget and len(self._held) > 1:
                     _, old = self._held.popitem(last=False)
-                    self._size -= sum(a.nbytes for a in old)
+                    self.bytes_held -= sum(a.nbytes for a in old)
         return made
 
     def field(self, name: str) -> Floats:

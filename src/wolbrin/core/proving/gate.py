@@ -43,7 +43,7 @@ class Outcome:
     inputs: dict[str, Any]
     figures: dict[str, float]
     settings: dict[str, Any] = field(default_factory=dict)
-    tables: dict[str, dict[str, NDArray[Any]]] = field(default_factory=dict)
+    tables: dict[str, dict[str, NDArray[Any]]] = field(default_factory=dict, compare=False, repr=False)
 
 
 @dataclass(frozen=True)

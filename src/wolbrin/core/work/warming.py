@@ -11,13 +11,19 @@ from wolbrin.core.engine.brief import Brief
 from wolbrin.core.engine.prepare import Prepared
 from wolbrin.core.engine.run import backtest
 from wolbrin.core.indicators.catalogue import CATALOGUE
+from wolbrin.core.market.activity import by_activity
 from wolbrin.core.market.bars import Bars, Span, make_bars
+from wolbrin.core.market.intervals import Interval
+from wolbrin.core.market.raw import Raw
 from wolbrin.core.market.sessions import NS_A_MINUTE
+from wolbrin.core.market.spikes import find_spikes
 from wolbrin.core.market.terms import SessionRule, Terms
 from wolbrin.core.measures.catalogue import measure
 from wolbrin.core.measures.facts import Facts
 from wolbrin.core.proving.monte_carlo import simulate_paths
-from wolbrin.core.rules.model import Condition, Distance, FieldOperand, IndicatorOperand, Row, Side, Strategy
+from wolbrin.core.rules.evaluate import condition_flags
+from wolbrin.core.rules.model import Condition, Distance, FieldOperand, IndicatorOperand, NumberOperand, Row, Side, Strategy
+from wolbrin.core.study.shuffle import shuffle
 from wolbrin.core.work.warmed import mark_file
 
 
@@ -37,6 +43,21 @@ def warm(report: Callable[[str, int, int], None] = lambda what, done, total: Non
     history = Prepared.of(bars)
     row = Row(left=FieldOperand(), compare="crosses above", right=IndicatorOperand(indicator="ema"))
     strategy = Strategy(long=Side(entry=Condition(rows=(row,))), stop=Distance(), target=Distance(amount=3.0))
+    level = NumberOperand(value=100.0)
+    all_kinds = (Row(left=FieldOperand(), compare="crosses above", right=level),
+                 Row(left=FieldOperand(), compare="makes a new high"),
+                 Row(left=FieldOperand(), compare="above", right=level, when="held", for_bars=2),
+                 Row(left=FieldOperand(), compare="above", right=level, when="within", for_bars=2))
+
+    def rules() -> None:
+        for one in all_kinds:
+            condition_flags(history.columns, Condition(rows=(one,)))
+
+    def history_work() -> None:
+        raw = Raw.of(bars)
+        find_spikes(raw, bars.terms)
+        by_activity(raw, bars.terms, Interval("volume", 10))
+        shuffle(history, 1)
 
     def indicators() -> None:
         for entry in CATALOGUE:
@@ -45,6 +66,8 @@ def warm(report: Callable[[str, int, int], None] = lambda what, done, total: Non
 
     steps: list[tuple[str, Callable[[], object]]] = [
         ("indicators", indicators),
+        ("rules", rules),
+        ("history", history_work),
         ("simulator", lambda: backtest(history, strategy, Brief(Span()))),
         ("measures", lambda: measure(Facts.of(backtest(history, strategy, Brief(Span()))))),
         ("Monte Carlo", lambda: simulate_paths(np.array([1.0, -1.0, 2.0]), 100.0, 4)),

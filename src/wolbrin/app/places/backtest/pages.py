@@ -182,33 +182,33 @@ class Falls(QWidget):
     def __init__(self, theme: Theme) -> None:
         super().__init__()
         self._theme = theme
-        self._steps: list[tuple[str, float]] = []
+        self.steps: list[tuple[str, float]] = []
         self.setAccessibleName("Gross to net")
         self.setMinimumSize(300, 120)
         theme.changed.connect(self.update)
 
     def show_steps(self, steps: list[tuple[str, float]]) -> None:
-        self._steps = steps
+        self.steps = steps
         self.update()
 
     def paintEvent(self, event: object) -> None:
-        if not self._steps:
+        if not self.steps:
             return
         painter = QPainter(self)
         painter.setRenderHint(QPainter.RenderHint.Antialiasing)
         spans, at = [], 0.0
-        for name, amount in self._steps:
+        for name, amount in self.steps:
             base = 0.0 if name in ("gross", "net") else at
             spans.append((base, base + amount))
             at = base + amount
         low, high = min(0.0, *(min(s) for s in spans)), max(0.0, *(max(s) for s in spans))
         room, top = self.height() - 52, 22
         scale = room / ((high - low) or 1.0)
-        width = self.width() / len(self._steps)
+        width = self.width() / len(self.steps)
         y = lambda v: top + (high - v) * scale  # noqa: E731
         painter.setPen(self._theme.pen("hairline", 1.0))
         painter.drawLine(0, int(y(0)), self.width(), int(y(0)))
-        for i, ((name, amount), (a, b)) in enumerate(zip(self._steps, spans)):
+        for i, ((name, amount), (a, b)) in enumerate(zip(self.steps, spans)):
             x = i * width
             box = (int(x + width * 0.18), int(min(y(a), y(b))), int(width * 0.64), max(1, int(abs(y(a) - y(b)))))
             painter.fillRect(*box, self._theme.color("gain" if amount >= 0 else "loss", 190))

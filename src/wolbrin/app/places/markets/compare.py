@@ -41,7 +41,7 @@ class ComparePage(Page):
             Column("second", lambda f: f[2], align="right", width=74),
         ], s.theme, "Figures of the comparison", stretch=0)
         self.kinds = Choice(KINDS, "apart", "List")
-        self.kinds.chosen.connect(lambda _: self._list())
+        self.kinds.chosen.connect(lambda _: self.fill_list())
         self.moments = Table([
             Column("when (UTC)", lambda m: m[0], lambda m: stamp(m[0]), width=146),
             Column("first", lambda m: m[1], align="right", width=70),
@@ -196,9 +196,9 @@ class ComparePage(Page):
         self.said.setText(f"{names[0]} is the first, {names[1]} the second; {span}. " + (
             f"{self.session.strategy.name} on the training span: {number(r.difference, sign=True)} {currency}, of which "
             f"{number(r.data, sign=True)} come from the prices and {number(r.costs, sign=True)} from costs." if r else ""))
-        self._list()
+        self.fill_list()
 
-    def _list(self) -> None:
+    def fill_list(self) -> None:
         made, kind = self.made, self.kinds.value
         self.lists.setCurrentIndex(1 if kind == "trades" else 0)
         if made is None:

@@ -71,8 +71,8 @@ class FirstTerms(QWidget):
             row(m("costs: spread"), f["spread_ticks"], m("slippage"), f["slippage_ticks"], m("ticks, fee"), f["commission"],
                 None, spacing=5),
             self.worth,
-            row(label("Sessions", "heading"), None, button("As found", self._as_found),
-                button("Around the clock", self._always), button("None", self._none), spacing=4),
+            row(label("Sessions", "heading"), None, button("As found", self.as_found),
+                button("Around the clock", self._always), button("None", self.leave_out), spacing=4),
             self.week,
             row(m("in"), self.zone, m("or of"), self.exchange, None, spacing=6),
             self.sessions, spacing=5))
@@ -169,14 +169,14 @@ class FirstTerms(QWidget):
     def _dragged(self, rules: tuple[SessionRule, ...]) -> None:
         self._set_sessions(rules)
 
-    def _as_found(self) -> None:
+    def as_found(self) -> None:
         if self._found is not None:
             self._set_sessions(self._found.rules, self._found.zone)
 
     def _always(self) -> None:
         self._set_sessions(AROUND_THE_CLOCK, "America/New_York")
 
-    def _none(self) -> None:
+    def leave_out(self) -> None:
         self._set_sessions(())
 
     def _kind(self) -> None:

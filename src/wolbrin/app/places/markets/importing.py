@@ -64,13 +64,13 @@ class ImportPage(Page):
         self.preview = self.rows.preview
         self.preview.roles_changed.connect(self.edited)
         self.fault = label("", "error", wrap=True)
-        self.target = TargetRow(self._which_changed, self._target_changed, self.start, self.take, self.discard)
+        self.target = TargetRow(self._which_changed, self.target_changed, self.start, self.take, self.discard)
         self.which, self.market, self.code = self.target.which, self.target.market, self.target.code
         self.source, self.months, self.keep = self.target.source, self.target.months, self.target.keep
         self.read_button, self.take_button, self.discard_button = self.target.read, self.target.take, self.target.discard
         self.code.textChanged.connect(lambda _: self._code_changed())
         self.source.textEdited.connect(lambda _: self._weigh())
-        self.months.toggled.connect(lambda _: self._target_changed())
+        self.months.toggled.connect(lambda _: self.target_changed())
         self.result = label("", wrap=True)
         self.side = FoundPanel(s)
         self.questions, self.findings, self.terms = self.side.questions, self.side.findings, self.side.terms
@@ -358,7 +358,7 @@ class ImportPage(Page):
         self.terms.touched.clear()
         self._show_current()
 
-    def _target_changed(self) -> None:
+    def target_changed(self) -> None:
         if self._filling:
             return
         self._judge()

@@ -28,7 +28,7 @@ class PreviewTable(Table):
     roles_changed = Signal()
 
     def __init__(self, theme: Theme) -> None:
-        self._boxes: list[QComboBox] = []
+        self.boxes: list[QComboBox] = []
         self._leading = [
             Column("row", lambda r: r.number, lambda r: f"{r.number:,}", "right", 48),
             Column("UTC", lambda r: r.utc, lambda r: r.utc or "\u2013", width=158, tint=lambda r: None if r.utc else "loss"),
@@ -41,19 +41,19 @@ class PreviewTable(Table):
         for edit in self._filters:
             edit.hide()
             edit.deleteLater()
-        self._filters, self._boxes = [], []
+        self._filters, self.boxes = [], []
         for i in range(max(0, len(self.model.columns) - LEADING)):
             box = QComboBox(self._bar)
             box.addItems(ROLES)
             box.setFont(font(SMALL))
             box.setAccessibleName(f"Column {i + 1} is read as")
             box.currentIndexChanged.connect(lambda _: self.roles_changed.emit())
-            self._boxes.append(box)
+            self.boxes.append(box)
         self._place_filters()
 
     def _place_filters(self) -> None:
         header = self.grid.horizontalHeader()
-        for i, box in enumerate(self._boxes):
+        for i, box in enumerate(self.boxes):
             at = LEADING + i
             box.setGeometry(header.sectionViewportPosition(at) + 2, 1, max(10, header.sectionSize(at) - 4), 23)
             box.setVisible(not header.isSectionHidden(at))
@@ -62,11 +62,11 @@ class PreviewTable(Table):
         """Rows stay in the order of the file."""
 
     def roles(self) -> list[str]:
-        return [box.currentText() for box in self._boxes]
+        return [box.currentText() for box in self.boxes]
 
     def set_roles(self, roles: list[str]) -> None:
         """Show columns with these roles."""
-        if len(roles) != len(self._boxes):
+        if len(roles) != len(self.boxes):
             self.model.beginResetModel()
             self.model.columns = [*self._leading, *(_field(i) for i in range(len(roles)))]
             self.model.records, self.model.shown = [], []
@@ -75,7 +75,7 @@ class PreviewTable(Table):
             header = self.grid.horizontalHeader()
             for i, c in enumerate(self.model.columns):
                 header.resizeSection(i, c.width)
-        for box, role in zip(self._boxes, roles):
+        for box, role in zip(self.boxes, roles):
             blocked = box.blockSignals(True)
             box.setCurrentText(role)
             box.blockSignals(blocked)

@@ -60,7 +60,7 @@ class QualityPage(Page):
         self.right.addWidget(self.map)
         self.findings.chosen.connect(self._chosen)
         self.places.chosen.connect(self._go)
-        self.map.picked.connect(self._hour)
+        self.map.picked.connect(self.show_hour)
         split = QSplitter()
         split.addWidget(self.findings)
         split.addWidget(self.right)
@@ -141,7 +141,7 @@ class QualityPage(Page):
     def _go(self, place: Place) -> None:
         self.looked.jump.emit(place.time, place.words)
 
-    def _hour(self, row_: int, column_: int) -> None:
+    def show_hour(self, row_: int, column_: int) -> None:
         """Show the first gap of that year and hour."""
         if self.report is None:
             return

@@ -29,7 +29,7 @@ class SpanPage(Page):
             Column("bars", lambda r: r[1], lambda r: "\u2026" if r[1] < 0 else number(r[1]), "right", 84),
             Column("", lambda r: "in the brief" if r[0] == s.interval else "", width=90),
         ], s.theme, "Bars by interval", stretch=0)
-        self.table.opened.connect(lambda r: self._use(r[0]))
+        self.table.opened.connect(lambda r: self.use(r[0]))
         self.other = short("", 110, "Another interval", "45 min, daily, 500 ticks, 2000 volume, range 8")
         self.other.setPlaceholderText("500 ticks, range 8 \u2026")
         self.other.returnPressed.connect(self.count_other)
@@ -145,9 +145,9 @@ class SpanPage(Page):
     def _use_current(self) -> None:
         record = self.table.current()
         if record is not None:
-            self._use(record[0])
+            self.use(record[0])
 
-    def _use(self, interval: int) -> None:
+    def use(self, interval: int) -> None:
         source, s = self.looked.source, self.session
         assert source is not None
         if s.market != source.market:

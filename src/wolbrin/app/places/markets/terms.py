@@ -69,7 +69,7 @@ class TermsPage(Page):
         self.sessions.textChanged.connect(self.edited)
         self.week = WeekPicture(self.session.theme)
         self.week.changed.connect(lambda rules: self.sessions.setPlainText(write_sessions(rules)))
-        self.from_bars = button("From the bars", self._take_week, tip="the schedule that the bars before the border show")
+        self.from_bars = button("From the bars", self.take_week, tip="the schedule that the bars before the border show")
         self._week: Week | None = None
         self.closed = self._field("closed", 180, "days without trading: 12-25 every year, 2024-03-29 once")
         self.triple = combo([(d, d) for d in WEEKDAYS], "Triple night", 64, self.edited)
@@ -201,7 +201,7 @@ class TermsPage(Page):
             return
         self.week.show_week(found.share if same and found is not None else None, rules)
 
-    def _take_week(self) -> None:
+    def take_week(self) -> None:
         if self._week is not None:
             self.calendar.setEditText("")
             self.zone.setEditText(self._week.zone)

@@ -91,7 +91,7 @@ class MarketsPlace(Place):
         session.brief_changed.connect(self._brief_moved)
         session.markets_changed.connect(self.refresh)
         self._drawn: object = None
-        self._raw: Raw | None = None
+        self.raw: Raw | None = None
         self._marks: np.ndarray = np.zeros(0, np.int64)
         self._waiting: tuple[int, str] | None = None
         self.setAcceptDrops(True)
@@ -217,9 +217,9 @@ class MarketsPlace(Place):
                 return
             (left, right), _ = self.chart.plotItem.vb.viewRange()
             middle = None
-            if keep and self._raw is not None and len(self._raw):
-                middle = int(self._raw.time[int(np.clip((left + right) / 2, 0, len(self._raw) - 1))]), right - left
-            self._raw = made
+            if keep and self.raw is not None and len(self.raw):
+                middle = int(self.raw.time[int(np.clip((left + right) / 2, 0, len(self.raw) - 1))]), right - left
+            self.raw = made
             border = int(np.searchsorted(made.time, day_number(s.settings.holdout_first) * DAY))
             terms = project.market(source.market).terms
             self.chart.show_bars(made, border, terms=terms)
@@ -242,7 +242,7 @@ class MarketsPlace(Place):
         self._show_marks()
 
     def _show_marks(self) -> None:
-        source, raw = self.looked.source, self._raw
+        source, raw = self.looked.source, self.raw
         if source is None or raw is None or not isinstance(self._drawn, tuple) or self._drawn[0] != source.key:
             return
         rows = np.minimum(np.searchsorted(raw.time, self._marks), len(raw) - 1)
@@ -254,14 +254,14 @@ class MarketsPlace(Place):
 
     def _jump(self, time: int, words: str) -> None:
         """Show an instant with words beside it; once the bars are there, if they are still being read."""
-        if self._raw is None or self.looked.source is None or not isinstance(self._drawn, tuple) or (
+        if self.raw is None or self.looked.source is None or not isinstance(self._drawn, tuple) or (
                 self._drawn[0] != self.looked.source.key):
             self._waiting = time, words
             return
-        self.chart.point_at(min(int(np.searchsorted(self._raw.time, time)), len(self._raw) - 1), words)
+        self.chart.point_at(min(int(np.searchsorted(self.raw.time, time)), len(self.raw) - 1), words)
 
     def _zoom(self, days: Any) -> None:
-        raw = self._raw
+        raw = self.raw
         if raw is None:
             return
         if not days:

@@ -51,7 +51,7 @@ class WeekPicture(QWidget):
         self.setToolTip(f"{said}. Shaded is where bars stand; drag an edge, or move it with the arrow keys.")
         self.update()
 
-    def _x(self, minute: float) -> float:
+    def x_of(self, minute: float) -> float:
         return LEFT + minute / MINUTES_A_DAY * (self.width() - LEFT - 8)
 
     def _pieces(self, rule: SessionRule) -> list[tuple[int, int, int]]:
@@ -74,10 +74,10 @@ class WeekPicture(QWidget):
             y = TOP + day * ROW
             painter.setPen(theme.color("muted"))
             painter.drawText(QRectF(0, y, LEFT - 6, ROW), Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter, name)
-            painter.fillRect(QRectF(self._x(0), y + 1, self._x(MINUTES_A_DAY) - LEFT, ROW - 2), theme.color("surface"))
+            painter.fillRect(QRectF(self.x_of(0), y + 1, self.x_of(MINUTES_A_DAY) - LEFT, ROW - 2), theme.color("surface"))
             if self._share is not None:
                 row = self._share[day]
-                wide = (self._x(MINUTES_A_DAY) - LEFT) / len(row)
+                wide = (self.x_of(MINUTES_A_DAY) - LEFT) / len(row)
                 top = float(np.quantile(self._share[self._share > 0], 0.8)) if (self._share > 0).any() else 1.0
                 for k in np.flatnonzero(row > 0):
                     tint = theme.color("muted")
@@ -90,16 +90,16 @@ class WeekPicture(QWidget):
             painter.setPen(theme.pen("accent", 2.2 if chosen else 1.4))
             for day, begin, end in self._pieces(rule):
                 y = TOP + day * ROW
-                painter.drawRect(QRectF(self._x(begin), y + 1, self._x(end) - self._x(begin), ROW - 2))
+                painter.drawRect(QRectF(self.x_of(begin), y + 1, self.x_of(end) - self.x_of(begin), ROW - 2))
         if self.hasFocus() and self._rules:
             rule = self._rules[self._edge // 2]
             minute = rule.open_minute if self._edge % 2 == 0 else rule.close_minute
-            x = self._x(minute % MINUTES_A_DAY or (MINUTES_A_DAY if minute else 0))
+            x = self.x_of(minute % MINUTES_A_DAY or (MINUTES_A_DAY if minute else 0))
             painter.setPen(theme.pen("accent", 3))
             painter.drawLine(QPointF(x, TOP), QPointF(x, TOP + 7 * ROW))
         painter.setPen(theme.color("muted"))
         for hour in range(0, 25, 3):
-            x = self._x(hour * 60)
+            x = self.x_of(hour * 60)
             painter.drawText(QRectF(x - 20, TOP + 7 * ROW + 1, 40, BOTTOM), Qt.AlignmentFlag.AlignHCenter, f"{hour:02d}")
 
     # Moving edges
@@ -111,7 +111,7 @@ class WeekPicture(QWidget):
             for which, minute in ((0, rule.open_minute), (1, rule.close_minute)):
                 days = {(WEEKDAYS.index(d) + (minute - (which == 1)) // MINUTES_A_DAY) % 7 for d in rule.days}
                 at = minute % MINUTES_A_DAY or (MINUTES_A_DAY if which and minute else 0)
-                far = abs(self._x(at) - x)
+                far = abs(self.x_of(at) - x)
                 if day in days and far <= NEAR and (best is None or far < best[0]):
                     best = far, 2 * number + which
         return best[1] if best else None

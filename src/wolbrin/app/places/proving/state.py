@@ -69,7 +69,7 @@ class ProvingState(QObject):
     moved = Signal(object)
 
     def __init__(self, session: Session) -> None:
-        super().__init__()
+        super().__init__(session)
         self.session = session
         self.line: LineOf | None = None
         self.job: Job | None = None
@@ -156,6 +156,7 @@ class ProvingState(QObject):
     def _over(self, _: Job) -> None:
         for signal in (self.session.evidence_changed, self.session.shelf_changed, self.session.counts_changed):
             signal.emit()
+        self.look()
 
     def _proved(self, proved: Proved) -> None:
         if proved.fault:

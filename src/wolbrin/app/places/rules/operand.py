@@ -110,10 +110,10 @@ class OperandPopup(Popup):
         self.body.addWidget(self.about)
         self.body.addLayout(row(label("formula", "muted"), self.formula))
         self.search.textChanged.connect(self._fill)
-        self.search.returnPressed.connect(lambda: self._take(self.names.currentItem()))
+        self.search.returnPressed.connect(lambda: self.take(self.names.currentItem()))
         self._fill("")
-        self.names.itemClicked.connect(self._take)
-        self.names.itemActivated.connect(self._take)
+        self.names.itemClicked.connect(self.take)
+        self.names.itemActivated.connect(self.take)
         self._build_form()
 
     def _key(self) -> tuple[str, str]:
@@ -140,7 +140,7 @@ class OperandPopup(Popup):
         if self.names.currentRow() < 0:
             self.names.setCurrentRow(0)
 
-    def _take(self, item: QListWidgetItem | None) -> None:
+    def take(self, item: QListWidgetItem | None) -> None:
         if item is None:
             return
         kind, key = item.data(KEY)
@@ -190,7 +190,7 @@ class OperandPopup(Popup):
         self._set(made)
         self._build_form()
 
-    def _update(self, **changes: object) -> None:
+    def renew(self, **changes: object) -> None:
         try:
             made = type(self._operand).model_validate(self._operand.model_dump() | changes)
         except ValueError as err:
@@ -220,7 +220,7 @@ class OperandPopup(Popup):
         o = self._operand
         self._say(operand_text(o))
         if isinstance(o, NumberOperand):
-            self._number("value", o.value, -1e9, 1e9, False, 1.0, lambda v: self._update(value=v))
+            self._number("value", o.value, -1e9, 1e9, False, 1.0, lambda v: self.renew(value=v))
             self.about.setText("Numbers compare with what stands on the other side, in its own unit.")
         elif isinstance(o, PositionOperand):
             self.about.setText("Read from the open position at the bar's close; it compares with a number.")
@@ -236,13 +236,13 @@ class OperandPopup(Popup):
         sign.addItems([text for text, _ in SIGNS])
         sign.setAccessibleName("arithmetic")
         sign.setCurrentIndex([s for _, s in SIGNS].index(o.join))
-        sign.currentIndexChanged.connect(lambda i: self._update(join=SIGNS[i][1]))
-        self.form.addRow("first", operand_link(o.left, "first value", lambda x: self._update(left=x.model_dump()), self,
+        sign.currentIndexChanged.connect(lambda i: self.renew(join=SIGNS[i][1]))
+        self.form.addRow("first", operand_link(o.left, "first value", lambda x: self.renew(left=x.model_dump()), self,
                                                self._context))
         self.form.addRow("", sign)
-        self.form.addRow("second", operand_link(o.right, "second value", lambda x: self._update(right=x.model_dump()), self,
+        self.form.addRow("second", operand_link(o.right, "second value", lambda x: self.renew(right=x.model_dump()), self,
                                                 self._context))
-        self._number("bars ago", o.ago, 0, 5000, True, 1, lambda v: self._update(ago=v))
+        self._number("bars ago", o.ago, 0, 5000, True, 1, lambda v: self.renew(ago=v))
         self.about.setText("A division by zero has no value, so that no comparison with it is true.")
 
     def _series(self, o: FieldOperand | IndicatorOperand | CustomOperand) -> None:
@@ -250,14 +250,14 @@ class OperandPopup(Popup):
             entry = BY_KEY[o.indicator]
             for p in entry.params:
                 self._number(p.title, o.settings[p.key], p.low, 5000 if p.whole else p.high, p.whole, p.step,
-                             lambda v, key=p.key: self._update(
+                             lambda v, key=p.key: self.renew(
                                  params={**self._operand.params, key: v}))  # type: ignore[union-attr]
             if entry.takes_field:
                 self._of(o)
             self.about.setText(entry.formula)
         elif isinstance(o, CustomOperand):
             for key, value in o.params.items():
-                self._number(key, value, -1e6, 1e6, False, 1.0, lambda v, key=key: self._update(
+                self._number(key, value, -1e6, 1e6, False, 1.0, lambda v, key=key: self.renew(
                     params={**self._operand.params, key: v}))  # type: ignore[union-attr]
             self.about.setText("An indicator of your own, from the file that was confirmed.")
         else:
@@ -267,16 +267,16 @@ class OperandPopup(Popup):
         where.setAccessibleName("read from bars of")
         codes = [code for _, code in SERIES]
         where.setCurrentIndex(codes.index(o.interval) if o.interval in codes else 0)
-        where.currentIndexChanged.connect(lambda i: self._update(interval=codes[i]))
+        where.currentIndexChanged.connect(lambda i: self.renew(interval=codes[i]))
         self.form.addRow("bars of", where)
         market = QLineEdit(o.market or "")
         market.setPlaceholderText("the market traded")
         market.setMaxLength(24)
         market.setAccessibleName("of market")
-        market.editingFinished.connect(lambda: self._update(market=market.text().strip() or None))
+        market.editingFinished.connect(lambda: self.renew(market=market.text().strip() or None))
         self.form.addRow("market", market)
-        self._number("times", o.times, -1000, 1000, False, 0.1, lambda v: self._update(times=v))
-        self._number("bars ago", o.ago, 0, 5000, True, 1, lambda v: self._update(ago=v))
+        self._number("times", o.times, -1000, 1000, False, 0.1, lambda v: self.renew(times=v))
+        self._number("bars ago", o.ago, 0, 5000, True, 1, lambda v: self.renew(ago=v))
 
     def _of(self, o: IndicatorOperand) -> None:
         of = QComboBox()
@@ -286,14 +286,14 @@ class OperandPopup(Popup):
         of.setAccessibleName("of")
 
         def chosen(text: str) -> None:
-            self._update(of=IndicatorOperand(indicator="rsi").model_dump() if text == ANOTHER else text)
+            self.renew(of=IndicatorOperand(indicator="rsi").model_dump() if text == ANOTHER else text)
             # The form, and this box with it, is made anew once this signal is done.
             QTimer.singleShot(0, self, self._build_form)
 
         of.currentTextChanged.connect(chosen)
         self.form.addRow("of", of)
         if o.of is not None and not isinstance(o.of, str):
-            self.form.addRow("", operand_link(o.of, "the series it reads", lambda x: self._update(of=x.model_dump()), self,
+            self.form.addRow("", operand_link(o.of, "the series it reads", lambda x: self.renew(of=x.model_dump()), self,
                                               self._context))
 
 

@@ -95,7 +95,7 @@ class PaneChart(Plot):
     """Lines off the price scale, moving with the price chart."""
 
     def __init__(self, theme: Theme, name: str) -> None:
-        self._pane: Pane | None = None
+        self.shown_pane: Pane | None = None
         super().__init__(theme, name, BarAxis())
         self.hideAxis("bottom")
         self.setFixedHeight(PANE_HEIGHT)
@@ -105,36 +105,36 @@ class PaneChart(Plot):
         self.plotItem.vb.sigXRangeChanged.connect(lambda *_: self._fit())
 
     def show_pane(self, pane: Pane | None) -> None:
-        self._pane = pane
+        self.shown_pane = pane
         self.setVisible(pane is not None)
         self.draw()
 
     def draw(self) -> None:
         self.plotItem.clear()
-        if getattr(self, "_pane", None) is None:
+        if getattr(self, "shown_pane", None) is None:
             return
-        assert self._pane is not None
-        for i, values in enumerate(self._pane.lines.values()):
+        assert self.shown_pane is not None
+        for i, values in enumerate(self.shown_pane.lines.values()):
             known = values[np.isfinite(values)]
             if not len(known):
                 continue
             low, high = float(known.min()), float(known.max())
             bounds = QRectF(-1, low, len(values) + 2, max(high - low, 1e-9))
             self.addItem(LineItem(values, self.theme.pen(TOKENS[i % len(TOKENS)], 1.2), bounds), ignoreBounds=True)
-        for level in self._pane.levels:
+        for level in self.shown_pane.levels:
             self.plotItem.addLine(y=level, pen=self.theme.pen("hairline", 1.2))
-        self.words.setText(", ".join(self._pane.lines))
+        self.words.setText(", ".join(self.shown_pane.lines))
         self.words.adjustSize()
         self._fit()
 
     def _fit(self) -> None:
-        if self._pane is None:
+        if self.shown_pane is None:
             return
         (left, right), _ = self.plotItem.vb.viewRange()
-        seen = [v[max(0, int(left)):max(0, int(right)) + 1] for v in self._pane.lines.values()]
+        seen = [v[max(0, int(left)):max(0, int(right)) + 1] for v in self.shown_pane.lines.values()]
         flat = np.concatenate([s[np.isfinite(s)] for s in seen] or [np.zeros(0)])
         if len(flat):
-            low, high = min([float(flat.min()), *self._pane.levels]), max([float(flat.max()), *self._pane.levels])
+            low, high = min([float(flat.min()), *self.shown_pane.levels]), max([float(flat.max()), *self.shown_pane.levels])
             pad = (high - low) * 0.08 or 1.0
             self.setYRange(low - pad, high + pad * 2.2, padding=0)
 

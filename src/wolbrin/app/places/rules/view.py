@@ -87,7 +87,7 @@ class RulesPlace(Place):
         self.notes.setPlaceholderText("What the idea is, where it comes from, what was tried \u2026")
         self.notes.setAccessibleName("notes of the strategy")
         notes = QWidget()
-        notes.setLayout(column(self.notes, row(button("Keep notes", self._keep_notes), None)))
+        notes.setLayout(column(self.notes, row(button("Keep notes", self.keep_notes), None)))
         self.page = Choice(list(PAGES), "rows", "Rules page")
         self.page.chosen.connect(lambda key: self.show_page(str(key)))
         self._notes_page = notes
@@ -247,7 +247,7 @@ class RulesPlace(Place):
         if name and name != self.session.strategy.name:
             self.edit({"name": name}, "name")
 
-    def _keep_notes(self) -> None:
+    def keep_notes(self) -> None:
         self.edit({"notes": self.notes.toPlainText()[:20_000]}, "notes")
 
     def _own_changed(self) -> None:

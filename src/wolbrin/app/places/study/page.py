@@ -86,7 +86,7 @@ class StudyPage(QWidget):
         self.at.setAccessibleName("Bar of the distribution")
         self.at.valueChanged.connect(lambda *_: self._show())
         self.beside = Choice(list(BESIDE), "distribution", "Beside the mean")
-        self.beside.chosen.connect(lambda *_: self._show_lower())
+        self.beside.chosen.connect(lambda *_: self.show_lower())
         self.spread = Histogram(session.theme, "Distribution of moves")
         self.heat = CurveChart(session.theme, "Excursions after the entry", time=False, zoom=False)
         self.lines = Table([Column("", lambda x: x.name, width=130),
@@ -122,7 +122,7 @@ class StudyPage(QWidget):
             row(self.side, 6, self.unit, 6, self.horizon, self.inside, self.apart, self.quarters, None, margins=(0, 0, 8, 0)),
             row(self.more, None, self.run, margins=(0, 0, 8, 0)), self.stack, spacing=5))
         self._studies: list[Study] = []
-        self._chosen: Study | None = None
+        self.shown_study: Study | None = None
         self._request: StudyRequest | None = None
         self._footing: Footing | None = None
         self._groups: list[Any] = []
@@ -175,11 +175,11 @@ class StudyPage(QWidget):
 
     def _choose(self, study: Study | None) -> None:
         if study is not None:
-            self._chosen = study
+            self.shown_study = study
             self._show()
 
     def _show(self) -> None:
-        study, request = self._chosen, self._request
+        study, request = self.shown_study, self._request
         if study is None or request is None:
             return
         at = self._bar(study)
@@ -212,10 +212,10 @@ class StudyPage(QWidget):
         self._groups = groups(history, study, at)
         record = record_of(history, request.strategy, self._footing.brief(history.bars.terms, request.own))
         self.title.setToolTip(record.words())
-        self._show_lower()
+        self.show_lower()
 
-    def _show_lower(self) -> None:
-        study = self._chosen
+    def show_lower(self) -> None:
+        study = self.shown_study
         if study is None:
             return
         at, what = self._bar(study), str(self.beside.value)

@@ -39,8 +39,8 @@ class TickPopup(Popup):
         self.list.setFixedSize(380, 280)
         self.body.addLayout(row(self.words, self.tag))
         self.body.addWidget(self.list)
-        self.body.addLayout(row(button("Tick all shown", lambda: self._all(True)),
-                                button("Untick all shown", lambda: self._all(False)), None, spacing=5))
+        self.body.addLayout(row(button("Tick all shown", lambda: self.all_of(True)),
+                                button("Untick all shown", lambda: self.all_of(False)), None, spacing=5))
         self.words.textChanged.connect(self.fill)
         self.tag.currentTextChanged.connect(self.fill)
         self.list.itemChanged.connect(self._toggled)
@@ -60,7 +60,7 @@ class TickPopup(Popup):
         (self._ticked.add if item.checkState() == Qt.CheckState.Checked else self._ticked.discard)(item.text())
         self.changed.emit()
 
-    def _all(self, on: bool) -> None:
+    def all_of(self, on: bool) -> None:
         for i in range(self.list.count()):
             (self._ticked.add if on else self._ticked.discard)(self.list.item(i).text())
         self.fill()

@@ -10,6 +10,7 @@ from numpy.typing import NDArray
 from PySide6.QtCore import QObject, Signal
 
 from wolbrin.app.session import Session
+from wolbrin.app.tables.matrix import Arrangement
 from wolbrin.core.errors import WolbrinError
 from wolbrin.core.jobs import Job
 from wolbrin.core.measures.catalogue import SUMMARY
@@ -21,11 +22,13 @@ Floats = NDArray[np.float64]
 
 
 class SweepState(QObject):
-    """taken: another sweep is shown; grown: it has more rows, or ended; mapped: the map asked for is there."""
+    """taken: another sweep is shown; grown: it has more rows, or ended; mapped: the map asked for is there;
+    arranged: so are its rows (float64[n, axes + SUMMARY]), their order, and the arrangement that is of."""
 
     taken = Signal()
     grown = Signal()
     mapped = Signal(object)
+    arranged = Signal(object, object, object)
 
     def __init__(self, session: Session) -> None:
         super().__init__()
@@ -95,9 +98,21 @@ class SweepState(QObject):
 
     # What is shown
 
-    def rows(self) -> Floats:
-        """Settings and figures side by side, float64[n, axes + SUMMARY]."""
-        return np.hstack(self.result.table()) if self.result is not None else np.zeros((0, 0))
+    def arrange(self, how: Arrangement) -> None:
+        """Put settings and figures side by side and in order, beside the window."""
+        result = self.result
+        if result is None:
+            return
+
+        def work() -> tuple[Floats, Any]:
+            values = np.hstack(result.table())
+            return values, how.of(values)
+
+        def done(made: tuple[Floats, Any]) -> None:
+            if result is self.result:
+                self.arranged.emit(*made, how)
+
+        self.session.compute("Sweep table", work, done, "sweep table")
 
     def draw_map(self, x: int, y: int, key: str) -> None:
         """Work out a measure over axes x and y beside the window."""
@@ -111,7 +126,7 @@ class SweepState(QObject):
                              self.mapped.emit, "heat map")
 
     def best_in(self, rows: Floats, x: int, y: int, column: float, row: float, key: str) -> int | None:
-        """Of rows as `rows` gives them, the position of the best by a measure in one cell of the map."""
+        """Of rows as `arrange` gives them, the position of the best by a measure in one cell of the map."""
         assert self.result is not None
         fit = rows[:, x] == column
         if x != y:

@@ -25,7 +25,7 @@ from wolbrin.app.places.place import Place
 from wolbrin.app.places.sweep.state import SweepState
 from wolbrin.app.session import Session
 from wolbrin.app.shell.actions import Action
-from wolbrin.app.tables.matrix import MatrixModel
+from wolbrin.app.tables.matrix import Arrangement, MatrixModel
 from wolbrin.app.tables.model import Column
 from wolbrin.app.tables.view import Table
 from wolbrin.core.engine.record import NOT_RECORDED
@@ -143,6 +143,7 @@ class SweepPlace(Place):
         self.state.taken.connect(self._take)
         self.state.grown.connect(self._grown)
         self.state.mapped.connect(self._mapped)
+        self.state.arranged.connect(self._arranged)
         self._numbers()
         self.state.restore()
 
@@ -230,14 +231,7 @@ class SweepPlace(Place):
         result = self.state.result
         assert result is not None
 
-        def change() -> int | None:
-            row = self.table.grid.currentIndex().row()
-            chosen = int(self.rows.shown[row]) if 0 <= row < len(self.rows.shown) else None
-            self.rows.set_values(self.state.rows())
-            at = np.flatnonzero(np.asarray(self.rows.shown) == chosen) if chosen is not None else np.zeros(0)
-            return int(at[0]) if len(at) else None
-
-        self.table.keep_place(change)
+        self.state.arrange(self.rows.arrangement())
         r = result.request
         refused = f", {number(result.refused)} the model refuses" if result.refused else ""
         left = f" of {number(result.total)}" if result.unfinished else ""
@@ -246,6 +240,16 @@ class SweepPlace(Place):
         self.found.setToolTip(result.record.words() if result.record is not None else NOT_RECORDED)
         self.more.setVisible(self.state.unfinished)
         self._draw_map()
+
+    def _arranged(self, values: np.ndarray, order: np.ndarray, how: Arrangement) -> None:
+        def change() -> int | None:
+            row = self.table.grid.currentIndex().row()
+            chosen = int(self.rows.shown[row]) if 0 <= row < len(self.rows.shown) else None
+            self.rows.set_values(values, order, how)
+            at = np.flatnonzero(np.asarray(self.rows.shown) == chosen) if chosen is not None else np.zeros(0)
+            return int(at[0]) if len(at) else None
+
+        self.table.keep_place(change)
 
     def _map_of(self) -> tuple[int, int, str]:
         return self.across.currentIndex(), self.up.currentIndex(), SUMMARY[self.measure.currentIndex()]

@@ -1,0 +1,209 @@
+"""States of places, without a widget: they start work, take what comes, and speak through signals."""
+
+from __future__ import annotations
+
+import time
+from collections.abc import Callable, Iterator
+from pathlib import Path
+
+import numpy as np
+import pytest
+from pytestqt.qtbot import QtBot
+
+from wolbrin.app.candidates import Candidates
+from wolbrin.app.places.discover.state import DiscoverState
+from wolbrin.app.places.overlap.state import OverlapState
+from wolbrin.app.places.portfolio.state import PortfolioState
+from wolbrin.app.places.proving.state import ProvingState
+from wolbrin.app.places.rehearsal.state import RehearsalState
+from wolbrin.app.places.sweep.state import SweepState
+from wolbrin.app.session import Session
+from wolbrin.app.soon import Soon
+from wolbrin.app.tables.matrix import Arrangement
+from wolbrin.app.theme.theme import Theme
+from wolbrin.core.engine.run import backtest
+from wolbrin.core.jobs import Engine, State
+from wolbrin.core.measures.catalogue import SUMMARY
+from wolbrin.core.portfolio.combine import correlation, daily_matrix
+from wolbrin.core.rules.axes import Axis
+from wolbrin.core.search.candidate import candidate_of
+from wolbrin.core.store.project import Project
+from wolbrin.core.store.searches import INTERRUPTED, Searches
+from wolbrin.core.work.combining import training_run
+from wolbrin.core.work.footing import Footing
+
+Rest = Callable[[], None]
+AXES = (Axis("stop.amount", "stop", (1.0, 1.5, 2.0)), Axis("stop.length", "length", (10.0, 14.0)))
+
+
+@pytest.fixture
+def session(qtbot: QtBot, demo: Path, engine: Engine) -> Iterator[Session]:
+    project = Project(demo)
+    made = Session(project, engine, Theme())
+    yield made
+    made.stop_all()
+    qtbot.wait(30)
+    project.close()
+
+
+@pytest.fixture
+def rest(qtbot: QtBot, session: Session) -> Rest:
+    def wait() -> None:
+        calm, until = 0, time.monotonic() + 120
+        while calm < 3:
+            qtbot.wait(20)
+            busy = session.busy or any(s.waiting for s in session.findChildren(Soon))
+            calm = 0 if busy else calm + 1
+            assert time.monotonic() < until
+    return wait
+
+
+def keep(session: Session, count: int) -> list[int]:
+    history = session.project.prepared(session.market, session.interval)
+    brief = session.settings.brief(history.bars.terms)
+    found = []
+    for i in range(count):
+        stop = session.strategy.stop
+        assert stop is not None
+        one = session.strategy.model_copy(update={"stop": stop.model_copy(update={"amount": 1.0 + i / 2})})
+        id = session.shelf.keep(candidate_of(backtest(history, one, brief), f"Kept {i}", "rules", 1))
+        assert id is not None
+        found.append(id)
+    return found
+
+
+def test_a_sweep_is_started_arranged_mapped_applied_kept_and_comes_back(session: Session, rest: Rest) -> None:
+    state, shown, maps = SweepState(session), [], []
+    state.arranged.connect(lambda values, order, how: shown.append((values, order)))
+    state.mapped.connect(maps.append)
+    state.start(AXES)
+    rest()
+    result = state.result
+    assert result is not None
+    assert (result.count, result.unfinished, state.unfinished) == (6, False, False)
+    net = len(AXES) + SUMMARY.index("net")
+    state.arrange(Arrangement(column=net, down=True))
+    state.draw_map(0, 1, "net")
+    rest()
+    values, order = shown[-1]
+    assert (np.diff(values[order, net]) <= 0).all()
+    assert maps[-1].shape == (2, 3)
+    best = state.best_in(values, 0, 1, 1.5, 14.0, "net")
+    assert best is not None
+    assert values[best, :2].tolist() == [1.5, 14.0]
+    state.apply((1.5, 14.0))
+    assert session.strategy.stop is not None
+    assert session.strategy.stop.amount == 1.5
+    session.undo.undo()
+    state.keep((1.5, 14.0))
+    rest()
+    assert session.shelf.count() == 1
+    again = SweepState(session)
+    again.restore()
+    rest()
+    assert again.result is not None
+    np.testing.assert_array_equal(again.result.table()[1], result.table()[1])
+
+
+def test_an_interrupted_search_is_told_of_and_goes_on(session: Session, rest: Rest) -> None:
+    state, told, wanted = DiscoverState(session), [], []
+    session.noted.connect(lambda text, kind, door: told.append((text, door)))
+    session.place_wanted.connect(wanted.append)
+    state.start(state.limits(least_trades=100, least_profit_factor=1.0), 160, 3)
+    assert state.running
+    rest()
+    whole = state.result
+    assert whole is not None
+    with session.project.transaction() as db:
+        db.execute("UPDATE searches SET state = ?, cursor = json_set(cursor, '$.first', 10, '$.tried', 80), tried = 80 "
+                   "WHERE id = ?", (INTERRUPTED, whole.search))
+    other = DiscoverState(session)
+    other.restore()
+    session.tell_interrupted()
+    assert "was interrupted" in told[-1][0]
+    assert told[-1][1].at == "go on"
+    rest()
+    assert other.unfinished
+    other.go_on()
+    assert wanted == ["discover"]
+    rest()
+    assert other.result is not None
+    assert (other.result.tried, other.unfinished) == (160, False)
+    assert Searches(session.project).get(whole.search).state == "done"
+    assert len(other.finds.found.ids) == session.shelf.count()
+
+
+def test_candidates_are_listed_ticked_removed_and_brought_back(session: Session, rest: Rest) -> None:
+    ids = keep(session, 4)
+    state, moves = Candidates(session, "Shelf"), []
+    state.moved.connect(moves.append)
+    state.ask("net", True, {})
+    rest()
+    nets = [line.figures["net"] for line in state.lines(moves[-1].ids.tolist())]
+    assert nets == sorted(nets, reverse=True)
+    state.ask("", False, {"name": "kept 2"})
+    rest()
+    assert moves[-1].ids.tolist() == [ids[2]]
+    assert moves[-1].total == 4
+    state.tick_shown()
+    assert session.selection == [ids[2]]
+    state.remove([ids[2], ids[0]])
+    assert session.shelf.count() == 2
+    session.undo.undo()
+    assert session.shelf.count() == 4
+    assert session.selection == [ids[2]], "what comes back is ticked as it was"
+    before = len(session.project.strategies())
+    state.open(ids[3])
+    assert len(session.project.strategies()) == before + 1
+
+
+def test_the_line_overlap_portfolio_follow_the_ticks(session: Session, rest: Rest) -> None:
+    ids = keep(session, 3)
+    session.select(ids)
+    proving, overlap, portfolio = ProvingState(session), OverlapState(session), PortfolioState(session)
+    proving.start()
+    rest()
+    assert proving.line is not None
+    assert {r.line.id for r in proving.line.records if "monte_carlo" in r.evidence} == set(ids)
+    assert proving.line.bands[0].entered == 3
+    overlap.look()
+    rest()
+    assert overlap.overlap is not None
+    kept = session.shelf.bodies([line.id for line in overlap.lines])
+    runs = [training_run(Footing.of(session.project), k) for k in kept]
+    np.testing.assert_array_equal(overlap.overlap.matrix, correlation(daily_matrix(runs)[1]))
+    assert [s.record.key for s in overlap.series] == [k.candidate.record.key for k in kept], "read, not run again"
+    overlap.pick(1.01)
+    assert overlap.distinct == set(ids)
+    portfolio.look()
+    rest()
+    assert portfolio.together is not None
+    assert portfolio.save("Three")
+    assert session.dossiers.portfolios()[-1][1] == "Three"
+
+
+def test_a_rehearsal_plays_pauses_and_stops(session: Session, rest: Rest, qtbot: QtBot) -> None:
+    state, played = RehearsalState(session), []
+    state.played.connect(played.append)
+    state.pace = 500
+    state.start()
+    qtbot.waitUntil(lambda: len(played) > 1, timeout=60_000)
+    state.toggle_pause()
+    assert state.paused
+    state.toggle_pause()
+    state.stop()
+    rest()
+    assert state.job is not None
+    assert state.job.state is State.STOPPED
+    assert state.rehearsal is not None
+    assert 0 < state.rehearsal.shown < state.rehearsal.total
+    assert session.project.openings() == 1
+
+
+def test_a_newer_question_replaces_the_one_that_waits(session: Session, rest: Rest) -> None:
+    got: list[int] = []
+    for i in range(20):
+        session.compute("Question", lambda i=i: (time.sleep(0.01), i)[1], got.append, "question")
+    rest()
+    assert got[-1] == 19
+    assert len(got) < 20
