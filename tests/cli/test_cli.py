@@ -12,7 +12,7 @@ from typing import Any
 import numpy as np
 import pytest
 
-from wolbrin.core.engine.ledger import LEDGER_COLUMNS
+from wolbrin.core.engine.ledger import LEDGER
 from wolbrin.core.engine.run import backtest
 from wolbrin.core.market.csv_files import read_bars
 from wolbrin.core.market.intervals import to_interval
@@ -45,7 +45,7 @@ def test_backtest_from_three_files_needs_no_project() -> None:
     run = backtest(to_interval(read_bars(FILES / "npw-iso.csv", terms), 15), load_strategy(FILES / "strategy-tern.json"),
                    Brief(costs=Costs.of(terms)))
     assert got["fingerprint"] == run.fingerprint
-    assert list(got["ledger"]) == list(LEDGER_COLUMNS)
+    assert list(got["ledger"]) == [c.name for c in LEDGER]
     assert got["ledger"]["net"] == run.profits.tolist()
     assert got["ledger"]["entry_time"][0].endswith("Z")
     assert got["equity"]["net"] == run.net.tolist()

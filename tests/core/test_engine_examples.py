@@ -10,7 +10,7 @@ import pytest
 from tests.build import instants, num, price, row, terms, walk_bars
 from wolbrin.core.engine import codes as k
 from wolbrin.core.engine.brief import Brief, Costs
-from wolbrin.core.engine.ledger import LEDGER_COLUMNS, ledger
+from wolbrin.core.engine.ledger import LEDGER, ledger
 from wolbrin.core.engine.run import Run, backtest
 from wolbrin.core.errors import UserError
 from wolbrin.core.market.bars import Bars, Span, make_bars
@@ -46,7 +46,7 @@ def test_decision_at_close_fill_at_next_open() -> None:
     assert (row_["entry_price"], row_["exit_price"], row_["exit_reason"]) == (102.0, 102.2, "end of data")
     assert row_["decision_time"] == row_["entry_time"] == np.datetime64("2024-01-08T10:00")
     assert row_["gross"] == pytest.approx(20.0)  # 0.20 at 100 a point
-    assert list(ledger(made)) == list(LEDGER_COLUMNS)
+    assert list(ledger(made)) == [c.name for c in LEDGER]
 
 
 def test_this_close_fills_at_the_deciding_close() -> None:
