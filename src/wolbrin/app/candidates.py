@@ -21,11 +21,13 @@ Ids = NDArray[np.int64]
 
 @dataclass(frozen=True)
 class Found:
-    """Ids in order, how many there are without filters, and how many of all candidates are ticked."""
+    """Ids in order, how many there are without filters, and how many of all candidates are ticked. same: those that were
+    there before say what they said."""
 
     ids: Ids
     total: int
     ticked: int
+    same: bool = False
 
 
 class Candidates(QObject):
@@ -42,6 +44,7 @@ class Candidates(QObject):
         self.found = Found(np.zeros(0, np.int64), 0, 0)
         self._name = name
         self._base = wanted
+        self._same = False  # since the last look, rows came and went, and no row says anything else
         self._soon = Soon(self, REST, self._look)
 
     def ask(self, sort: str, down: bool, filters: dict[str, str]) -> None:
@@ -56,21 +59,25 @@ class Candidates(QObject):
         self.wanted = replace(self.wanted, search=search)
         self.look()
 
-    def soon(self) -> None:
-        """Look again, at most every REST milliseconds however often this is asked."""
+    def soon(self, came: bool = False) -> None:
+        """Look again, at most every REST milliseconds however often this is asked. came: candidates may have come; what is
+        there says what it said."""
+        self._same = self._same and came
         self._soon.ask()
 
     def look(self) -> None:
-        """Find the order anew, beside the window."""
+        """Find the order anew, beside the window; every row may say something else."""
+        self._same = False
         self._soon.now()
 
     def _look(self) -> None:
         project, shelf, wanted = self.session.project, self.session.shelf, self.wanted
+        same, self._same = self._same, True
 
         def work() -> Found:
             restand(project)
             bare = replace(wanted, filters={})
-            return Found(shelf.ids(wanted), shelf.count(bare), shelf.count(Wanted(ticked=True)))
+            return Found(shelf.ids(wanted), shelf.count(bare), shelf.count(Wanted(ticked=True)), same)
 
         def done(found: Found) -> None:
             self.found = found

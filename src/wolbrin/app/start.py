@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import gc
 import logging
 import logging.handlers
 import sys
@@ -23,6 +24,7 @@ from wolbrin.core.errors import WolbrinError
 from wolbrin.core.jobs import Chunk, Engine, Job, State
 from wolbrin.core.store.project import Project
 
+RESTS_AFTER = 2500  # milliseconds
 Report = Callable[[str, int, int], None]
 Build = Callable[[Report], None]
 log = logging.getLogger("wolbrin")
@@ -150,6 +152,16 @@ def catch_all(session: Session) -> None:
     sys.excepthook = hook
 
 
+def settle_memory(window: MainWindow) -> None:
+    """Once the window rests: what it is made of stays as long as it does, so that no collection of garbage looks through all
+    of it again, which would stall the window for a tenth of a second each time."""
+    def settle() -> None:
+        gc.collect()
+        gc.freeze()
+
+    QTimer.singleShot(RESTS_AFTER, window, settle)
+
+
 def open_window(folder: Path, builds: list[Build], picture: Path | None = None, place: str | None = None,
                 on_ready: Callable[[MainWindow], None] | None = None) -> int:
     """Open a project in the window and run until it is closed. Returns the exit code.
@@ -177,6 +189,7 @@ def open_window(folder: Path, builds: list[Build], picture: Path | None = None, 
         if place:
             window.go(place)
         window.show()
+        settle_memory(window)
         if on_ready is not None:
             QTimer.singleShot(0, lambda: on_ready(window))
         if picture is not None:

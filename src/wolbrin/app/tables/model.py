@@ -16,6 +16,10 @@ from wolbrin.core.measures.wording import MINUS
 
 Index = QModelIndex | QPersistentModelIndex
 SPARK = Qt.ItemDataRole.UserRole + 1
+# What is answered; views ask for much more, for every cell at every painting.
+ASKED = frozenset(int(r) for r in (
+    Qt.ItemDataRole.DisplayRole, Qt.ItemDataRole.CheckStateRole, Qt.ItemDataRole.TextAlignmentRole,
+    Qt.ItemDataRole.ForegroundRole, Qt.ItemDataRole.ToolTipRole, SPARK))
 COMPARISON = re.compile(r"^\s*(<=|>=|<|>|=)\s*([-\u2212]?[\d.,]+)\s*$")
 
 
@@ -123,7 +127,7 @@ class TableModel(QAbstractTableModel):
         return 0 if parent is not None and parent.isValid() else len(self.columns)
 
     def data(self, index: Index, role: int = Qt.ItemDataRole.DisplayRole) -> Any:
-        if not index.isValid() or index.row() >= len(self.shown):
+        if role not in ASKED or not index.isValid() or index.row() >= len(self.shown):
             return None
         column, record = self.columns[index.column()], self.record(index.row())
         if record is None:

@@ -8,7 +8,7 @@ from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
-from PySide6.QtCore import Qt, Signal
+from PySide6.QtCore import QModelIndex, Qt, Signal
 
 from wolbrin.app.tables.model import Column, TableModel
 from wolbrin.app.theme.theme import Theme
@@ -43,6 +43,21 @@ class PagedModel(TableModel):
         self.shown = ids
         self._held.clear()
         self.endResetModel()
+
+    def add_beyond(self, ids: Ids, first: int, last: int) -> bool:
+        """Take an order in which more rows have come, none of them among rows first to last, which are in view: nothing is
+        painted. False, and nothing done, where that is not so."""
+        old = self.shown
+        if np.array_equal(ids, old):
+            self._held.clear()  # read again when they are painted next
+            return True
+        if len(ids) <= len(old) or not np.array_equal(ids[first:last + 1], old[first:last + 1]):
+            return False
+        self.beginInsertRows(QModelIndex(), len(old), len(ids) - 1)
+        self.shown = ids
+        self._held.clear()
+        self.endInsertRows()
+        return True
 
     def row_of(self, id: int) -> int | None:
         """Where a row is shown; None where it is not."""

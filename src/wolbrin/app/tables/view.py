@@ -7,54 +7,25 @@ from collections.abc import Callable
 from pathlib import Path
 from typing import Any
 
-import numpy as np
-from PySide6.QtCore import QPointF, QRectF, Qt, Signal
-from PySide6.QtGui import QGuiApplication, QKeyEvent, QKeySequence, QPainter, QPolygonF
+from PySide6.QtCore import Qt, Signal
+from PySide6.QtGui import QGuiApplication, QKeyEvent, QKeySequence
 from PySide6.QtWidgets import (
     QAbstractItemView,
     QFileDialog,
     QHeaderView,
     QLineEdit,
     QMenu,
-    QStyledItemDelegate,
-    QStyleOptionViewItem,
     QTableView,
     QVBoxLayout,
     QWidget,
 )
 
-from wolbrin.app.tables.model import SPARK, Column, Index, TableModel
+from wolbrin.app.tables.cells import CellDelegate, SparkDelegate
+from wolbrin.app.tables.model import Column, Index, TableModel
 from wolbrin.app.theme.theme import Theme, font
 from wolbrin.app.theme.tokens import SMALL
 
 ROW = 26
-
-
-class SparkDelegate(QStyledItemDelegate):
-    """Draws a small line of numbers; the zero line is a hairline."""
-
-    def __init__(self, theme: Theme, parent: QWidget) -> None:
-        super().__init__(parent)
-        self._theme = theme
-
-    def paint(self, painter: QPainter, option: QStyleOptionViewItem, index: Index) -> None:
-        super().paint(painter, option, index)
-        values = index.data(SPARK)
-        if values is None or len(values) < 2:
-            return
-        area = QRectF(option.rect).adjusted(6, 5, -6, -5)  # type: ignore[attr-defined]
-        low, high = min(0.0, float(np.min(values))), max(0.0, float(np.max(values)))
-        span = (high - low) or 1.0
-        painter.save()
-        painter.setRenderHint(QPainter.RenderHint.Antialiasing)
-        zero = area.bottom() - (0.0 - low) / span * area.height()
-        painter.setPen(self._theme.pen("hairline"))
-        painter.drawLine(QPointF(area.left(), zero), QPointF(area.right(), zero))
-        painter.setPen(self._theme.pen("ink", 1.2))
-        step = area.width() / (len(values) - 1)
-        painter.drawPolyline(QPolygonF([QPointF(area.left() + i * step, area.bottom() - (float(v) - low) / span
-                                                * area.height()) for i, v in enumerate(values)]))
-        painter.restore()
 
 
 class _Grid(QTableView):
@@ -104,6 +75,7 @@ class Table(QWidget):
         header.setContextMenuPolicy(Qt.ContextMenuPolicy.CustomContextMenu)
         header.customContextMenuRequested.connect(lambda at: self.menu().popup(header.mapToGlobal(at)))
         header.sectionClicked.connect(self.sort_by)
+        self.grid.setItemDelegate(CellDelegate(theme, self.grid))
         spark = SparkDelegate(theme, self.grid)
         for i, column in enumerate(columns):
             header.resizeSection(i, column.width)
@@ -181,6 +153,11 @@ class Table(QWidget):
             self.grid.setCurrentIndex(self.model.index(row, 0))
         self.grid.selectionModel().blockSignals(blocked)
         self.grid.verticalScrollBar().setValue(at)
+
+    def in_view(self) -> tuple[int, int]:
+        """The first and the last row that can be seen."""
+        first = self.grid.rowAt(0)
+        return max(0, first), max(0, first) + self.grid.viewport().height() // ROW + 1
 
     def keep_place(self, change: Callable[[], int | None]) -> None:
         """Let the model change its rows; the scroll position stays, and the current row becomes the one `change` gives."""

@@ -7,11 +7,12 @@ import json
 import os
 import sqlite3
 import threading
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from contextlib import contextmanager
 from pathlib import Path
 from threading import RLock
-from typing import Any
+from typing import Any, TypeVar
+from urllib.parse import quote
 
 import numpy as np
 from numpy.typing import NDArray
@@ -19,8 +20,9 @@ from numpy.typing import NDArray
 from wolbrin.core.errors import EnvironmentTrouble, UserError
 from wolbrin.core.store.schema import migrate
 
+T = TypeVar("T")
 DATABASE = "project.sqlite"
-READ_IN_PLACE = 1 << 30  # bytes of the database that readers look at without copying
+READER_CACHE = 16_000  # kB that one reader keeps
 PATIENCE = 20.0  # seconds that a change waits for another program's
 
 
@@ -55,8 +57,8 @@ class Database:
         self.folder = folder
         self._lock = RLock()
         self._depth = 0
-        self._local = threading.local()
-        self._readers: list[sqlite3.Connection] = []
+        self._owner = 0  # the thread whose transaction is open
+        self._free: list[sqlite3.Connection] = []
         self.path = folder / DATABASE
         if not self.path.is_file():
             raise UserError("there is no project in this folder", str(folder),
@@ -72,9 +74,8 @@ class Database:
 
     def close(self) -> None:
         with self._lock:
-            for reader in self._readers:
-                reader.close()
-            self._readers.clear()
+            while self._free:
+                self._free.pop().close()
             self._db.close()
 
     @contextmanager
@@ -89,6 +90,7 @@ class Database:
             try:
                 if outer:
                     self._db.execute("BEGIN IMMEDIATE")
+                    self._owner = threading.get_ident()
                 self._depth += 1
                 try:
                     yield self._db
@@ -96,53 +98,58 @@ class Database:
                     self._depth -= 1
                 if outer:
                     self._db.execute("COMMIT")
+                    self._owner = 0
             except BaseException as err:
-                if outer and self._db.in_transaction:
-                    self._db.execute("ROLLBACK")
+                if outer:
+                    self._owner = 0
+                    if self._db.in_transaction:
+                        self._db.execute("ROLLBACK")
                 if isinstance(err, sqlite3.OperationalError | sqlite3.DatabaseError) and not isinstance(
                         err, sqlite3.IntegrityError | sqlite3.ProgrammingError):
                     raise trouble(err, self.path) from err
                 raise
 
     def rows(self, sql: str, *values: Any) -> list[sqlite3.Row]:
-        """Rows as they are, changes of a transaction that is open on this thread included."""
-        with self._lock:
-            try:
-                return self._db.execute(sql, values).fetchall()
-            except (sqlite3.OperationalError, sqlite3.DatabaseError) as err:
-                if isinstance(err, sqlite3.ProgrammingError) or "syntax" in str(err):
-                    raise
-                raise trouble(err, self.path) from err
+        """Rows as they are: inside a transaction with its changes, else as they were last committed, without waiting for
+        whoever changes something."""
+        if self._owner == threading.get_ident() or sql.startswith("PRAGMA"):
+            with self._lock:
+                return self._told(lambda: self._db.execute(sql, values).fetchall())
+        return self.read(sql, *values)
 
     def read(self, sql: str, *values: Any) -> list[sqlite3.Row]:
         """Rows as they were last committed, beside whatever writes: never waits for a change or for another reader."""
-        return self._read(sql, values, sqlite3.Row)
+        try:
+            reader = self._free.pop()
+        except IndexError:
+            reader = self._told(self._new_reader)
+        try:
+            return self._told(lambda: reader.execute(sql, values).fetchall())
+        finally:
+            self._free.append(reader)
 
     def read_ids(self, sql: str, *values: Any) -> NDArray[np.int64]:
-        """The first column of what `read` would give, int64[n]; for very many rows."""
-        found = self._read(sql, values, None)
-        return np.fromiter((row[0] for row in found), np.int64, len(found))
+        """The column `id` of what `read` would give, int64[n], in its order; for very many rows.
 
-    def _read(self, sql: str, values: tuple[Any, ...], made: Any) -> list[Any]:
+        It comes as one text, a third of the time of as many rows. The limit keeps the order of the inner query.
+        """
+        found = self.read(f"SELECT group_concat(id) ids FROM ({sql} LIMIT -1)", *values)[0]["ids"]
+        return np.fromstring(found, np.int64, sep=",") if found is not None else np.zeros(0, np.int64)
+
+    def _told(self, act: Callable[[], T]) -> T:
+        """What `act` gives; what the database says against it as a sentence. Our own mistakes stay what they are."""
         try:
-            cursor = self._reader().cursor()
-            cursor.row_factory = made
-            return cursor.execute(sql, values).fetchall()
+            return act()
         except (sqlite3.OperationalError, sqlite3.DatabaseError) as err:
             if isinstance(err, sqlite3.ProgrammingError) or "syntax" in str(err):
                 raise
             raise trouble(err, self.path) from err
 
-    def _reader(self) -> sqlite3.Connection:
-        """This thread's connection for reading."""
-        reader: sqlite3.Connection | None = getattr(self._local, "reader", None)
-        if reader is None:
-            reader = sqlite3.connect(f"file:{self.path.as_posix()}?mode=ro", uri=True, isolation_level=None,
-                                     check_same_thread=False, timeout=PATIENCE)
-            reader.execute(f"PRAGMA mmap_size = {READ_IN_PLACE}")
-            with self._lock:
-                self._readers.append(reader)
-            self._local.reader = reader
+    def _new_reader(self) -> sqlite3.Connection:
+        reader = sqlite3.connect(f"file:{quote(self.path.as_posix())}?mode=ro", uri=True, isolation_level=None,
+                                 check_same_thread=False, timeout=PATIENCE)
+        reader.row_factory = sqlite3.Row
+        reader.execute(f"PRAGMA cache_size = -{READER_CACHE}")
         return reader
 
     def get_value(self, key: str, default: Any = None) -> Any:

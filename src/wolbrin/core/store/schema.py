@@ -117,6 +117,7 @@ MIGRATIONS: tuple[str, ...] = (
         candidate INTEGER PRIMARY KEY REFERENCES candidates (id) ON DELETE CASCADE, body TEXT NOT NULL,
         record TEXT NOT NULL, summary TEXT NOT NULL, spark BLOB NOT NULL, daily BLOB);
     CREATE INDEX candidates_stands ON candidates (stands);
+    CREATE INDEX candidates_tick ON candidates (ticked);
     CREATE INDEX candidates_created ON candidates (created);
     CREATE INDEX candidates_search ON candidates (search);
     CREATE INDEX candidates_ticked ON candidates (ticked) WHERE ticked;

@@ -113,6 +113,30 @@ def _condition(key: str, text: str) -> tuple[str, Any]:
     return f"{column_of(key)} LIKE ? ESCAPE '\\'", f"%{plain}%"
 
 
+@dataclass(frozen=True)
+class Ready:
+    """A candidate as it is stored, worked out wherever it was found: columns of its row, figures, and its body."""
+
+    row: dict[str, Any]
+    figures: dict[str, float]
+    body: tuple[str, str, str, bytes, bytes | None]
+
+
+def ready_of(c: Candidate, hash: str = "", packed: bytes | None = None) -> Ready:
+    """What is stored of a candidate. hash: of its rules, packed: its daily results, where they are at hand."""
+    row = {"name": c.name, "hash": hash or strategy_hash(c.strategy), "market": c.market, "interval": c.interval,
+           "origin": c.origin, "record_key": c.record.key if c.record.whole else None,
+           "place": f"{c.market} {interval_words(c.interval)}", "words": describe(c.strategy), "made": made_words(c.record)}
+    daily = packed or (pack(c.daily, c.share) if c.daily is not None else None)
+    return Ready(row, c.summary, (c.strategy.model_dump_json(), c.record.model_dump_json(), encode(c.summary),
+                                  c.spark.tobytes(), daily))
+
+
+def _plain(value: float | None) -> float | None:
+    """A figure as the database keeps it: nothing where it has no value."""
+    return None if value is None or value != value else value
+
+
 class Shelf:
     """Reads and writes candidates in a project's database."""
 
@@ -123,11 +147,27 @@ class Shelf:
 
     def ids(self, wanted: Wanted) -> NDArray[np.int64]:
         """Ids in order. Rows without a value come last, whichever way is sorted."""
+        order = self._order(wanted)
         where, values = self._where(wanted)
+        if not where:
+            return order
+        # Those that pass are found without their order, which an index gives whole: looking up each row along it costs more.
+        passed = self.db.read_ids(f"SELECT c.id FROM {_table(wanted)} {where}", *values)
+        known = np.zeros(int(order.max(initial=0)) + 1, bool)
+        known[passed[passed < len(known)]] = True
+        return order[known[order]]
+
+    def _order(self, wanted: Wanted) -> NDArray[np.int64]:
+        """All ids in order."""
         column, way = column_of(wanted.sort), "DESC" if wanted.down else "ASC"
+        if wanted.sort == "tried":  # no index can know how many were tried by now
+            ids = self.db.read_ids("SELECT c.id FROM candidates c ORDER BY c.id")
+            tried = self.db.read_ids(f"SELECT {TRIED} id FROM candidates c {TRIED_BY_NOW} ORDER BY c.id")
+            ids, tried = ids[:len(tried)], tried[:len(ids)]
+            at = np.argsort(tried, kind="stable")
+            return ids[at[::-1]] if wanted.down else ids[at]
         collate = " COLLATE NOCASE" if wanted.sort in TEXTS and wanted.sort not in ("stands", "created") else ""
-        return self.db.read_ids(f"SELECT c.id FROM {_table(wanted)} {where} ORDER BY {column}{collate} {way} NULLS LAST, "
-                                f"c.id {way}", *values)
+        return self.db.read_ids(f"SELECT c.id FROM candidates c ORDER BY {column}{collate} {way} NULLS LAST, c.id {way}")
 
     def count(self, wanted: Wanted = Wanted()) -> int:
         """How many rows there are."""
@@ -225,25 +265,28 @@ class Shelf:
         """Put a candidate on the Shelf. Returns its id, or None when it was there already."""
         return self._insert(Kept(0, now(), candidate, strategy_hash(candidate.strategy), own, search=search))
 
+    def keep_ready(self, ready: Ready, tried: int, search: int | None = None) -> int | None:
+        """As `keep`, of what `ready` made of a candidate before. tried: by when it was found."""
+        return self._put(ready, 0, now(), tried, search)
+
     def _insert(self, k: Kept) -> int | None:
-        c = k.candidate
-        figures = {f"m_{key}": None if (v := c.summary.get(key, math.nan)) != v else v for key in SUMMARY}
+        ready = ready_of(k.candidate, k.hash, k.packed)
+        return self._put(ready, k.id, k.created, k.candidate.tried, k.search, k.own, k.ticked, k.tags)
+
+    def _put(self, r: Ready, id: int, created: str, tried: int, search: int | None = None, own: OwnSpan | None = None,
+             ticked: bool = False, tags: str = "") -> int | None:
+        columns = ", ".join((*r.row, *(f"m_{key}" for key in SUMMARY)))
         with self.db.transaction() as db:
             made = db.execute(
-                f"INSERT OR IGNORE INTO candidates (id, created, name, hash, market, interval, origin, search, tried, "
-                f"record_key, span, ticked, tags, place, words, made, {', '.join(figures)}) VALUES "
-                f"({', '.join('?' * (16 + len(figures)))})",
-                (k.id or None, k.created, c.name, k.hash, c.market, c.interval, c.origin, k.search, c.tried,
-                 c.record.key if c.record.whole else None, k.own.model_dump_json() if k.own is not None else None,
-                 int(k.ticked), k.tags, f"{c.market} {interval_words(c.interval)}", describe(c.strategy),
-                 made_words(c.record), *figures.values()))
+                f"INSERT OR IGNORE INTO candidates (id, created, search, tried, span, ticked, tags, {columns}) VALUES "
+                f"({', '.join('?' * (7 + len(r.row) + len(SUMMARY)))})",
+                (id or None, created, search, tried, own.model_dump_json() if own is not None else None, int(ticked), tags,
+                 *r.row.values(), *(_plain(r.figures.get(key)) for key in SUMMARY)))
             if not made.rowcount:
                 return None
-            id = int(made.lastrowid or 0)
-            db.execute("INSERT INTO bodies VALUES (?, ?, ?, ?, ?, ?)",
-                       (id, c.strategy.model_dump_json(), c.record.model_dump_json(), encode(c.summary), c.spark.tobytes(),
-                        k.packed or (pack(c.daily, c.share) if c.daily is not None else None)))
-            return id
+            given = int(made.lastrowid or 0)
+            db.execute("INSERT INTO bodies VALUES (?, ?, ?, ?, ?, ?)", (given, *r.body))
+            return given
 
     def renew(self, id: int, candidate: Candidate) -> None:
         """Give a kept candidate the record, figures and daily results of a new run. Its verdicts stay with the old record."""
@@ -277,7 +320,7 @@ class Shelf:
 
     def _kept(self, r: Any, tried: dict[str, int]) -> Kept:
         record = read_record(json.loads(r["record"] or "{}"), f"{self.db.folder}, candidate {r['name']}")
-        by_now = max(tried.get(r["market"], 0), record.tried if record.whole else r["tried"], 1)
+        by_now = max(tried.get(r["market"], 0), r["tried"], 1)
         return Kept(r["id"], r["created"],
                     Candidate(r["name"], Strategy.model_validate_json(r["body"]), r["market"], r["interval"], r["origin"],
                               by_now, record.model_copy(update={"tried": by_now}), decode(r["summary"]),
@@ -309,7 +352,7 @@ def place_words(line: Line) -> str:
 
 def _table(wanted: Wanted) -> str:
     """The table to look in, with what is tried by now where that is asked for."""
-    return f"candidates c {TRIED_BY_NOW}" if "tried" in (wanted.sort, *wanted.filters) else "candidates c"
+    return f"candidates c {TRIED_BY_NOW}" if "tried" in wanted.filters else "candidates c"
 
 
 def _portions(ids: Sequence[int]) -> Iterable[Sequence[int]]:
@@ -320,7 +363,7 @@ def _portions(ids: Sequence[int]) -> Iterable[Sequence[int]]:
 def _write_figures(db: Database, id: int, summary: Mapping[str, float]) -> None:
     with db.transaction() as connection:
         connection.execute(f"UPDATE candidates SET {', '.join(f'm_{key} = ?' for key in SUMMARY)} WHERE id = ?",
-                           (*(None if (v := summary.get(key, math.nan)) is None or v != v else v for key in SUMMARY), id))
+                           (*(_plain(summary.get(key)) for key in SUMMARY), id))
 
 
 def complete(db: Database) -> None:
@@ -335,7 +378,7 @@ def complete(db: Database) -> None:
         for key in new:
             connection.execute(f"ALTER TABLE candidates ADD COLUMN m_{key} REAL")
             connection.execute(f"CREATE INDEX IF NOT EXISTS candidates_m_{key} ON candidates (m_{key})")
-        for name in ("name", "place", "origin"):
+        for name in ("name", "place", "origin", "tags", "words", "made"):
             connection.execute(f"CREATE INDEX IF NOT EXISTS candidates_{name} ON candidates ({name} COLLATE NOCASE)")
         for r in connection.execute("SELECT candidate, body, record, summary FROM bodies").fetchall():
             _write_figures(db, r["candidate"], decode(r["summary"]))

@@ -18,12 +18,12 @@ from wolbrin.core.errors import UserError
 from wolbrin.core.jobs import Chunk, Job, Listed, State, Work
 from wolbrin.core.market.intervals import interval_words
 from wolbrin.core.measures.inference import Tally
-from wolbrin.core.search.discover import Draws, Found, explore
+from wolbrin.core.search.discover import Draws, explore
 from wolbrin.core.search.grammar import Limits
 from wolbrin.core.search.sample import sampled
 from wolbrin.core.store.project import Project, now
 from wolbrin.core.store.searches import DAILY, Searches
-from wolbrin.core.store.shelf import Shelf
+from wolbrin.core.store.shelf import Ready, Shelf, ready_of
 from wolbrin.core.store.tables import Columns
 from wolbrin.core.work.footing import Footing, Request
 from wolbrin.core.work.sweeping import DAYS, brief_again
@@ -60,11 +60,21 @@ class DiscoverWork(Request):
     days: Days
 
 
-def evaluate_draws(work: DiscoverWork, unit: tuple[int, int]) -> Draws:
+@dataclass(frozen=True)
+class Batch:
+    """What comes back of one: draws without their candidates, which are ready to be stored. found: fingerprint and candidate
+    of those that met the limits."""
+
+    draws: Draws
+    found: tuple[tuple[str, Ready], ...]
+
+
+def evaluate_draws(work: DiscoverWork, unit: tuple[int, int]) -> Batch:
     """Test one batch. unit: number of its first draw, and how many."""
     request = work.request
     history = work.footing.prepared(request.market, request.interval, work.content)
-    return explore(history, work.brief, request.limits, request.seed, *unit, work.days)
+    draws = explore(history, work.brief, request.limits, request.seed, *unit, work.days)
+    return Batch(replace(draws, found=()), tuple((f.fingerprint, ready_of(f.candidate)) for f in draws.found))
 
 
 @dataclass
@@ -92,28 +102,27 @@ def _job(project: Project, work: DiscoverWork, result: DiscoverResult, first: in
     shelf, searches, request = Shelf(project), Searches(project), work.request
     chunks = [Chunk((at, n), n) for at in range(0, request.count, BATCH) for n in (min(BATCH, request.count - at),)]
 
-    def take(found: Found, counted: DiscoverResult, so_far: int) -> None:
+    def take(fingerprint: str, ready: Ready, counted: DiscoverResult) -> None:
         """Keep one that met the limits, unless something that trades alike was met before."""
         counted.met += 1
-        # What was looked at by now, this batch included; the Shelf counts on while the search does.
-        c = found.candidate
-        c = replace(c, tried=so_far, record=c.record.model_copy(update={"tried": so_far}))
-        if searches.mark(result.search, found.fingerprint) and shelf.keep(c, result.search) is not None:
+        # Tried is what was looked at by now, this batch included; the Shelf counts on while the search does.
+        if searches.mark(result.search, fingerprint) and shelf.keep_ready(
+                ready, counted.before + counted.tried, result.search) is not None:
             counted.kept += 1
         else:
             counted.twins += 1
 
-    def commit(batches: list[Draws], cursor: dict[str, Any]) -> None:
-        counted = replace(result)
+    def commit(batches: list[Batch], cursor: dict[str, Any]) -> None:
+        counted, draws = replace(result), [b.draws for b in batches]
         with project.transaction():
             for batch in batches:
-                counted.tried += batch.count
-                for one in batch.found:
-                    take(one, counted, counted.before + counted.tried)
-            numbers = np.concatenate([b.numbers for b in batches])
-            sample: Columns = {"number": numbers, "daily": np.concatenate([b.daily for b in batches])}
+                counted.tried += batch.draws.count
+                for fingerprint, ready in batch.found:
+                    take(fingerprint, ready, counted)
+            numbers = np.concatenate([d.numbers for d in draws])
+            sample: Columns = {"number": numbers, "daily": np.concatenate([d.daily for d in draws])}
             searches.advance(result.search, counted.tried - result.tried, counted.kept - result.kept,
-                             [Tally.of(b.sharpe) for b in batches])
+                             [Tally.of(d.sharpe) for d in draws])
             searches.commit(result.search, cursor | counted.counts(), {DAILY: sample} if len(numbers) else {})
         searches.tidy(result.search)
         for name, value in counted.counts().items():

@@ -99,7 +99,7 @@ class DiscoverState(QObject):
         if result.kept != self._shown:
             self._shown = result.kept
             self.session.shelf_changed.emit()
-            self.finds.soon()
+            self.finds.soon(came=True)
         if not self.running:
             self.finds.look()
         self.grown.emit()

@@ -142,6 +142,9 @@ class DiscoverPlace(Place):
         self.stack.setCurrentIndex(1)
 
     def _moved(self, found: Found) -> None:
+        if found.same and self.found.add_beyond(found.ids, *self.table.in_view()):
+            return
+
         def change() -> int | None:
             chosen = self.table.current()
             self.found.set_order(found.ids)

@@ -51,7 +51,8 @@ class ShelfPlace(Place):
         self.table.opened.connect(lambda _: self.open_chosen())
         self.rows.asked.connect(lambda: self.state.ask(*self.rows.wanted()))
         self.state.moved.connect(self._moved)
-        for signal in (s.shelf_changed, s.evidence_changed, s.selection_changed):
+        s.shelf_changed.connect(lambda: self.refresh(came=True))
+        for signal in (s.evidence_changed, s.selection_changed):
             signal.connect(self.refresh)
 
     def actions_offered(self) -> list[Action]:
@@ -63,17 +64,24 @@ class ShelfPlace(Place):
     def activate(self) -> None:
         self.state.look()
 
-    def refresh(self) -> None:
+    def refresh(self, came: bool = False) -> None:
         if self.isVisible():
-            self.state.soon()
+            self.state.soon(came)
 
     def _moved(self, found: Found) -> None:
+        if found.same and self.rows.add_beyond(found.ids, *self.table.in_view()):
+            self._say(found)
+            return
+
         def change() -> int | None:
             chosen = self.table.current()
             self.rows.set_order(found.ids)
             return self.rows.row_of(chosen.id) if chosen is not None else None
 
         self.table.keep_place(change)
+        self._say(found)
+
+    def _say(self, found: Found) -> None:
         self.stack.setCurrentIndex(1 if found.total else 0)
         shown = f"{number(len(found.ids))} of " if len(found.ids) < found.total else ""
         self.title.setText(f"{shown}{number(found.total)} kept, {number(found.ticked)} ticked")
