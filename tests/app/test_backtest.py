@@ -205,8 +205,8 @@ def test_every_option_of_rules_reaches_the_strategy(qtbot: QtBot, window: MainWi
     place.rows.filters.windows.editingFinished.emit()
     assert "not a window" in window.strip.message.text()
     assert s.strategy.filters == f
-    place.rows.size.kind.setCurrentIndex(1)
-    place.rows.size.amount.setValue(0.5)
+    place.rows.sizing.kind.setCurrentIndex(1)
+    place.rows.sizing.amount.setValue(0.5)
     assert (s.strategy.sizing.kind, s.strategy.sizing.amount) == ("risk", 0.5)
     words = describe(s.strategy)
     for part in ("stop order", "trail 30 ticks", "break even", "22:00", "at risk"):

@@ -131,8 +131,8 @@ def oscillator(h: Hand) -> str:
     assert h.rows.stop.pips.text().startswith("55 pips")
     h.distance(h.rows.follow.trail, "ticks", 55)
     h.distance(h.rows.target, "ticks", 155)
-    h.rows.size.kind.setCurrentText("% of equity")
-    h.rows.size.amount.setValue(200)
+    h.rows.sizing.kind.setCurrentText("% of equity")
+    h.rows.sizing.amount.setValue(200)
     return ("long_entry = crosses_above(cci(50), 65)\nstop = ticks(55)\ntarget = ticks(155)\ntrail = trail(ticks(55))\n"
             "size = percent_of_equity(200)\n")
 

@@ -2,12 +2,14 @@
 
 from __future__ import annotations
 
+import gc
 import time
 from collections.abc import Callable, Iterator
 from pathlib import Path
 
 import numpy as np
 import pytest
+from PySide6.QtCore import QCoreApplication, QEvent
 from pytestqt.qtbot import QtBot
 
 from wolbrin.app.candidates import Candidates
@@ -44,6 +46,10 @@ def session(qtbot: QtBot, demo: Path, engine: Engine) -> Iterator[Session]:
     made.stop_all()
     qtbot.wait(30)
     project.close()
+    made.deleteLater()
+    QCoreApplication.sendPostedEvents(made, QEvent.Type.DeferredDelete)
+    del made
+    gc.collect()  # here, not on whatever thread comes first: states hold timers
 
 
 @pytest.fixture

@@ -47,7 +47,7 @@ class CurrentRun(QObject):
 
     def renew(self) -> None:
         """Make it anew now; a run that was under way for an older question is dropped."""
-        question = self._question()
+        question = None if self._works.closed else self._question()
         if question is None:
             return
 

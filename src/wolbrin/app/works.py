@@ -77,6 +77,8 @@ class Works(QObject):
 
         slot: what it is for; a later request for the same replaces one that has not ended, whose result is dropped.
         """
+        if self._closed:
+            return
         old = self._slots.get(slot) if slot else None
         if old is not None:
             old.stop()
@@ -93,6 +95,11 @@ class Works(QObject):
         else:
             log.error("%s failed", where, exc_info=error)
             self.note(f"{where} failed: {error}. Your work is kept; details are in the log.", "error")
+
+    @property
+    def closed(self) -> bool:
+        """Whether the window is going, so that nothing begins any more and its project may be closed."""
+        return self._closed
 
     @property
     def busy(self) -> bool:
