@@ -19,11 +19,18 @@ if TYPE_CHECKING:
 
 def rest(window: MainWindow, least: float = 0.7) -> None:
     """Let the window work until nothing computes any more."""
-    from PySide6.QtTest import QTest
-
     end = time.monotonic() + least
     while time.monotonic() < end or window.session.busy:
-        QTest.qWait(20)
+        pause()
+
+
+def pause(milliseconds: int = 20) -> None:
+    """Let the window work for a moment. (Qt's own test helper would keep Python's lock meanwhile, and workers waiting.)"""
+    from PySide6.QtCore import QEventLoop, QTimer
+
+    loop = QEventLoop()
+    QTimer.singleShot(milliseconds, loop.quit)
+    loop.exec()
 
 
 def shoot(window: MainWindow, folder: Path, name: str) -> None:
@@ -174,10 +181,9 @@ def work(window: MainWindow, folder: Path) -> None:
     go("rehearsal")
     place["rehearsal"].speed.setValue(6)
     place["rehearsal"].state.start()
-    from PySide6.QtTest import QTest
 
     for _ in range(400):
-        QTest.qWait(20)
+        pause()
     window.grab().save(str(folder / "rehearsal.png"))
     place["rehearsal"].state.stop()
     rest(window)

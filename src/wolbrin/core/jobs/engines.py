@@ -81,7 +81,8 @@ class Engine:
         if kind == "now":
             with self._lock:
                 self._urgent.add(job)
-        job.begin(lambda broken=None: self.executor(kind, broken), lambda: self.room(kind))
+        job.begin(lambda broken=None: self.executor(kind, broken), lambda: self.room(kind),
+                  lambda: int(kind != "now" and self.room(kind) >= self.workers))
         return job
 
     def close(self) -> None:

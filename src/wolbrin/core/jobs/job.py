@@ -135,11 +135,13 @@ class Job:
         """Begin on any executor, with at most `width` pieces under way at once."""
         self.begin(lambda broken=None: executor, lambda: width)
 
-    def begin(self, executor: Callable[..., Executor], room: Callable[[], float]) -> None:
+    def begin(self, executor: Callable[..., Executor], room: Callable[[], float],
+              spare: Callable[[], int] = lambda: 0) -> None:
         """Begin. executor(broken=None): where pieces run, asked again with the one whose workers died. room(): how many may
-        be under way, asked before each; below 1 they rest between two."""
+        be under way, asked before each; below 1 they rest between two. spare(): how many more wait at the workers, so that
+        none is idle."""
         self._set(State.RUNNING)
-        self._thread = Thread(target=self._run, args=(executor, room), name=f"job {self.title}", daemon=True)
+        self._thread = Thread(target=self._run, args=(executor, room, spare), name=f"job {self.title}", daemon=True)
         self._thread.start()
 
     def pause(self) -> None:
@@ -175,10 +177,10 @@ class Job:
                 self._since = None
             self._state = state
 
-    def _run(self, executor: Callable[..., Executor], room: Callable[[], float]) -> None:
+    def _run(self, executor: Callable[..., Executor], room: Callable[[], float], spare: Callable[[], int]) -> None:
         final = State.DONE
         try:
-            if not _Walk(self, executor, room).to_the_end():
+            if not _Walk(self, executor, room, spare).to_the_end():
                 final = State.STOPPED
             self._keep()
         except BaseException as err:
@@ -215,8 +217,10 @@ class Job:
 class _Walk:
     """One run of a job's loop."""
 
-    def __init__(self, job: Job, executor: Callable[..., Executor], room: Callable[[], float]) -> None:
+    def __init__(self, job: Job, executor: Callable[..., Executor], room: Callable[[], float],
+                 spare: Callable[[], int]) -> None:
         self.job = job
+        self.spare = spare if job.width is None else lambda: 0
         self.executor = executor
         self.room = room
         self.pool = executor()
@@ -263,7 +267,7 @@ class _Walk:
     def _begin_more(self) -> None:
         now = time.monotonic()
         self.resting = [t for t in self.resting if t > now]
-        most, _ = self._slots()
+        most = self._slots()[0] + self.spare()
         while len(self.under_way) + len(self.resting) < most and self.asked - self.told < AHEAD * most:
             chunk = self.job._source.ask()
             if chunk is None:
