@@ -371,7 +371,7 @@ def complete(db: Database) -> None:
     and words to rows that an older version kept. Does nothing where all is there."""
     there = {r["name"] for r in db.rows("PRAGMA table_info(candidates)")}
     new = [key for key in SUMMARY if f"m_{key}" not in there]
-    bare = db.rows("SELECT id FROM candidates WHERE words = ''")
+    bare = db.rows("SELECT id FROM candidates WHERE words = '' COLLATE NOCASE")
     if not new and not bare:
         return
     with db.transaction() as connection:
