@@ -15,10 +15,10 @@ def add(app: typer.Typer, demo: Callable[[], Path]) -> None:
     @app.command("searches")
     def searches(project: Path | None = PROJECT, json: bool = JSON) -> None:
         """List sweeps, trials and searches of a project, and where each stands."""
-        from wolbrin.core.work.going_on import listed  # late
+        from wolbrin.core.store.searches import KINDS, Searches  # late
 
         with told():
-            found = listed(open_project(project, demo))
+            found = Searches(open_project(project, demo)).all(KINDS)
         if json:
             emit([{"id": s.id, "created": s.created, "kind": s.kind, "title": s.title, "market": s.market,
                    "interval": s.interval, "tried": s.tried, "kept": s.kept, "state": s.state, "unfinished": s.unfinished}

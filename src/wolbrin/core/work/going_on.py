@@ -9,7 +9,7 @@ from typing import Any
 from wolbrin.core.errors import UserError
 from wolbrin.core.jobs import Job, Kind
 from wolbrin.core.store.project import Project
-from wolbrin.core.store.searches import Searches, StoredSearch, check_version
+from wolbrin.core.store.searches import KINDS, Searches, StoredSearch, check_version
 from wolbrin.core.work import discovering, sweeping, trialing
 
 Resume = Callable[[Project, int, Callable[[Any], None]], tuple[Job, Any]]
@@ -43,7 +43,7 @@ def tool_of(search: StoredSearch) -> Tool:
 
 def listed(project: Project) -> list[StoredSearch]:
     """All searches that have rows or finds of their own, oldest first."""
-    return Searches(project).all([t.kind for t in TOOLS])
+    return Searches(project).all(KINDS)
 
 
 def go_on(project: Project, search: int, notify: Callable[[Any], None] = lambda result: None) -> tuple[Tool, Job, Any]:
