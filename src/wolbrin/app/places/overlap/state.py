@@ -8,7 +8,7 @@ from PySide6.QtCore import QObject, Signal
 
 from wolbrin.app.session import Session
 from wolbrin.core.portfolio.overlap import Overlap
-from wolbrin.core.store.shelf import Kept, Line
+from wolbrin.core.store.shelf import Kept, Line, Wanted
 from wolbrin.core.work.combining import Series, series_job
 from wolbrin.core.work.standing import standing_ids
 
@@ -36,12 +36,12 @@ class OverlapState(QObject):
     def look(self) -> None:
         """Work out the overlap of the ticked candidates, unless it is shown."""
         s = self.session
-        ids = s.shelf.ticked()
+        ids = s.shelf.ids(Wanted("return_drawdown", True, ticked=True)).tolist()
         if len(ids) < 2:
             self._wanted = None
             self.emptied.emit()
             return
-        best = sorted(s.shelf.lines(ids), key=lambda line: -_rank(line))[:MOST]
+        best = s.shelf.lines(ids[:MOST])  # however many are ticked, only those shown are read
         wanted = tuple(line.id for line in best), s.settings.model_dump_json()
         if wanted == self._wanted:
             return
