@@ -1,16 +1,24 @@
 """Kernels: functions that numba compiles when they are first called, so that whoever calls none does not load numba.
 
-`njit` here takes what numba's takes. A kernel that calls other kernels finds their compiled forms in its module's globals by
-the time it is compiled itself.
+`njit` here takes what numba's takes. A kernel that calls other kernels is compiled with their compiled forms.
+
+What is compiled is kept on disk under a digest of all that went into the machine code: the function, every kernel it calls, every
+constant it freezes, and numba's version. numba itself looks at the time stamp of one file, and would go on with the old code
+after a change in a helper or a constant.
 """
 
 from __future__ import annotations
 
+import builtins
+import hashlib
 from collections.abc import Callable, Iterator
-from functools import update_wrapper
+from functools import cached_property, update_wrapper
+from importlib.metadata import version
 from threading import RLock
-from types import CodeType, FunctionType
+from types import CodeType, FunctionType, ModuleType
 from typing import Any, TypeVar, cast
+
+import numpy as np
 
 F = TypeVar("F", bound=Callable[..., Any])
 Maker = Callable[[Any], Any]
@@ -18,13 +26,15 @@ _lock = RLock()
 
 
 class Kernel:
-    """A function and how it is compiled. Called, it is compiled (or read from numba's cache) and run; any other attribute is
-    the compiled function's."""
+    """A function and how it is compiled. Called, it is compiled (or read from the cache) and run; any other attribute is the
+    compiled function's. about: what decides the machine code beside the function, in words."""
 
-    def __init__(self, function: FunctionType, make: Maker) -> None:
+    def __init__(self, function: FunctionType, make: Maker, about: str) -> None:
         self._function = function
         self._make = make
+        self._about = about
         self._compiled: Any = None
+        self._forms: dict[tuple[tuple[str, object], ...], Kernel] = {}
         update_wrapper(self, function)
 
     @property
@@ -32,14 +42,45 @@ class Kernel:
         """Whether it was compiled in this process."""
         return self._compiled is not None
 
+    @cached_property
+    def digest(self) -> str:
+        """Of everything that decides the machine code but for the processor; comments and line numbers do not."""
+        found = hashlib.sha256(f"{version('numba')} {version('numpy')} {self._about}".encode())
+        found.update(_code(self._function.__code__))
+        for name, value in self._globals():
+            found.update(f"{name}={_frozen(value)};".encode())
+        return found.hexdigest()[:16]
+
     def compiled(self) -> Any:
         """numba's function."""
         if self._compiled is None:
             with _lock:
                 if self._compiled is None:
-                    _ready(self._function)
-                    self._compiled = self._make(self._function)
+                    inner = {name: value.compiled() for name, value in self._globals() if isinstance(value, Kernel)}
+                    made = self._make(_over(self._function, inner))
+                    _keep_under(made, f"{self._function.__module__}.{self._function.__qualname__}-{self.digest}")
+                    self._compiled = made
         return self._compiled
+
+    def form(self, **constants: object) -> Kernel:
+        """The same source compiled with other values of module constants, in every kernel it calls too, so that branches which
+        can never be taken are left out. Itself where it reads none of them."""
+        key = tuple(sorted(constants.items()))
+        with _lock:
+            if key not in self._forms:
+                known = dict(self._globals())
+                new: dict[str, object] = {name: value for name, value in constants.items() if name in known}
+                for name, value in known.items():
+                    if isinstance(value, Kernel) and (other := value.form(**constants)) is not value:
+                        new[name] = other
+                self._forms[key] = Kernel(_over(self._function, new), self._make, self._about) if new else self
+            return self._forms[key]
+
+    def _globals(self) -> Iterator[tuple[str, object]]:
+        known = self._function.__globals__
+        for name in sorted(set(_names(self._function.__code__))):
+            if name in known and not hasattr(builtins, name):
+                yield name, known[name]
 
     def __call__(self, *values: Any) -> Any:
         return (self._compiled or self.compiled())(*values)
@@ -57,18 +98,50 @@ def _names(code: CodeType) -> Iterator[str]:
             yield from _names(inner)
 
 
-def _ready(function: FunctionType) -> None:
-    """Put the compiled form of every kernel that a function calls where it looks for it."""
-    known = function.__globals__
-    for name in _names(function.__code__):
-        if isinstance(known.get(name), Kernel):
-            known[name] = known[name].compiled()
+def _code(code: CodeType) -> bytes:
+    """What a code object does, without where it stands and what its docstring says."""
+    text = code.co_consts[:1] and isinstance(code.co_consts[0], str)
+    constants = [_code(c).hex() if isinstance(c, CodeType) else repr(c) for c in code.co_consts[1 if text else 0:]]
+    return repr((code.co_code, constants, code.co_names, code.co_varnames, code.co_freevars, code.co_argcount)).encode()
 
 
-def kernel(make: Maker) -> Callable[[F], F]:
+def _frozen(value: object) -> str:
+    """A global as numba freezes it."""
+    if isinstance(value, Kernel):
+        return value.digest
+    if isinstance(value, np.ndarray):
+        return hashlib.sha256(f"{value.dtype}{value.shape}".encode() + value.tobytes()).hexdigest()
+    if isinstance(value, ModuleType):
+        own = vars(value) if value.__name__.startswith("wolbrin") else {}
+        return value.__name__ + repr(sorted((k, repr(v)) for k, v in own.items() if isinstance(v, int | float | tuple)))
+    if isinstance(value, type):
+        return f"{value.__module__}.{value.__qualname__}{getattr(value, '_fields', '')}"
+    if isinstance(value, FunctionType):
+        return _code(value.__code__).hex()
+    return repr(value) if isinstance(value, int | float | complex | str | tuple | np.generic) else type(value).__qualname__
+
+
+def _over(function: FunctionType, changes: dict[str, object]) -> FunctionType:
+    """The function with other globals."""
+    made = FunctionType(function.__code__, function.__globals__ | changes, function.__name__, function.__defaults__,
+                        function.__closure__)
+    return cast(FunctionType, update_wrapper(made, function))
+
+
+def _keep_under(made: Any, name: str) -> None:
+    """Keep numba's machine code under this name, which says all that went into it."""
+    cache = getattr(made, "_cache", None)
+    path = getattr(cache, "cache_path", None)
+    if path is not None:
+        from numba.core.caching import IndexDataCacheFile  # late
+
+        cache._cache_file = IndexDataCacheFile(path, name, name)
+
+
+def kernel(make: Maker, about: str) -> Callable[[F], F]:
     """A kernel compiled by `make`."""
     def wrap(function: F) -> F:
-        return cast(F, Kernel(cast(FunctionType, function), make))
+        return cast(F, Kernel(cast(FunctionType, function), make, about))
 
     return wrap
 
@@ -80,4 +153,4 @@ def njit(**options: Any) -> Callable[[F], F]:
 
         return numba.njit(**options)(function)
 
-    return kernel(make)
+    return kernel(make, repr(sorted(options.items())))

@@ -40,7 +40,7 @@ def fixed(gives: str, *takes: str, inline: bool = True) -> Callable[[F], F]:
         made.get_call_template = template
         return made
 
-    return kernel(make)
+    return kernel(make, f"{signature} {inline}")
 
 
 def _make_bare(function: Any) -> Any:
@@ -58,14 +58,14 @@ def _make_bare(function: Any) -> Any:
 
         return array(array), generate
 
-    globals()["_uncounted"] = _uncounted
+    function.__globals__["_uncounted"] = _uncounted
     return njit(cache=True, nogil=True)(function)
 
 
 _uncounted: Any = None  # made with `bare`
 
 
-@kernel(_make_bare)
+@kernel(_make_bare, "bare")
 def bare(array):  # type: ignore[no-untyped-def]
     """The same memory as an array that is not counted as referenced; the caller keeps the original alive.
 
