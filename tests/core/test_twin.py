@@ -12,10 +12,29 @@ from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
 from tests.twin.slow import Entry, Reach, Setup, Simulator
+from wolbrin.core import bits
 from wolbrin.core.engine import codes as k
 from wolbrin.core.engine import kernel, position
-from wolbrin.core.engine.inputs import NO_FINER, NO_LOG, NOTHING_ASKED, Clock, Finer, Money, Plan, parameters
+from wolbrin.core.engine.inputs import (
+    NO_FINER,
+    NO_FLOATS,
+    NO_LOG,
+    NO_POSITION,
+    NOTHING_ASKED,
+    Books,
+    Clock,
+    Finer,
+    Money,
+    Plan,
+    Tape,
+    Wanted,
+    books,
+    new_state,
+    parameters,
+)
 from wolbrin.core.engine.kernel import simulate
+from wolbrin.core.measures.drawdown import largest_fall
+from wolbrin.core.measures.sums import fall_that_counts
 
 AMOUNTS = st.sampled_from([0.3, 1.0, 1.5, 2.0, 2.5, 4.0, 7.0])
 CHECKS = list(HealthCheck)
@@ -111,15 +130,15 @@ def setups(draw: st.DrawFn) -> Setup:
         *draw(st.sampled_from([(0.0, 0.0), (60.0, 0.0), (0.0, 5.0)])))
 
 
-def run_kernel(s: Setup, function=simulate, detail: bool = True):
+def kernel_inputs(s: Setup):
+    """What the loop is given for a setup: tape, wanted, clock, finer, numbers."""
     n = len(s.close)
-    flags = [s.long_in, s.short_in, s.long_out, s.short_out, s.blocked or [False] * n]
-    bits = sum(np.array(f, np.uint8) << np.uint8(b) for b, f in enumerate(flags)).astype(np.uint8)
+    flags = [np.array(f, np.uint8) for f in (s.long_in, s.short_in, s.long_out, s.short_out, s.blocked or [False] * n)]
+    edge = None
     session = np.array(s.session, np.int32)
     last = np.array(s.last_bar, np.uint8)
     if s.flat:
-        edge = (last != 0) | np.append(False, session[1:] != session[:-1])
-        bits |= edge.astype(np.uint8) * np.uint8(k.EDGE)
+        edge = ((last != 0) | np.append(False, session[1:] != session[:-1])).astype(np.uint8)
     amount = lambda r: r.amount if r else 0.0  # noqa: E731
     unit = lambda r: k.UNIT[r.unit if r else None]  # noqa: E731
     lot_inverse = round(1 / s.lot) if abs(1 / s.lot - round(1 / s.lot)) < 1e-9 else 0.0
@@ -133,7 +152,7 @@ def run_kernel(s: Setup, function=simulate, detail: bool = True):
                   s.swap_short, s.margin, s.leverage, 0.0)
     col = lambda x, blank=0.0: np.array(x, float) if x else np.array([blank])  # noqa: E731
     nights = [np.array(x or [0], np.int64) for x in (s.nights_start, s.nights_end)]
-    at = np.flatnonzero(bits & 3)
+    at = np.flatnonzero(flags[0] | flags[1])
     needs = np.full((len(at), k.NEEDS), np.nan)
     atrs = [r.atr if r else [] for r in (s.stop, s.target, s.trail, s.start_after, s.even)]
     levels = [getattr(r, side) if r else [] for r in (s.stop, s.target) for side in ("long", "short")]
@@ -148,14 +167,25 @@ def run_kernel(s: Setup, function=simulate, detail: bool = True):
         fine_nights = np.array([x for f in s.finer_nights for x in f] or [0], np.int64)
         finer = Finer(np.concatenate(([0], np.cumsum(counts))).astype(np.int64), (np.array(counts) > 0).astype(np.uint8),
                       *(np.ascontiguousarray(x) for x in every), fine_nights)
-    ti, tf = np.zeros((n + 2, k.INT_COLUMNS), np.int64), np.zeros((n + 2, k.FLOAT_COLUMNS))
-    net, gross, positions = np.zeros(n), np.zeros(n if detail else 0), np.zeros(n if detail else 0, np.int8)
-    log = np.zeros((40 * n + 40, k.LOG_COLUMNS), np.int64) if detail else NO_LOG
-    ticks = [np.array(x, np.int32) for x in (s.open, s.high, s.low, s.close)]
-    state, counts, done = function(*ticks, session, last, bits, at, needs, clock, finer, NOTHING_ASKED,
-                                   parameters(plan, money), ti, tf, log, net, gross, positions)
-    assert done == n
-    return ti[: state[k.S_DONE]], tf[: state[k.S_DONE]], net, counts, log[: state[k.S_LOGGED]]
+    tape = Tape(*(np.array(x, np.int32) for x in (s.open, s.high, s.low, s.close)), session, last)
+    wanted = Wanted(bits.pack((*flags, edge), n), at, needs, NOTHING_ASKED, 0)
+    return tape, wanted, clock, finer, parameters(plan, money).reshape(1, -1)
+
+
+def some_books(n: int, detail: bool = True) -> Books:
+    """Books full of zeros, so that what is not written is alike."""
+    made = books(n, n, 40 * n + 40 if detail else 0, detail)
+    for part in made:
+        part[...] = 0
+    return made
+
+
+def run_kernel(s: Setup, function=simulate, detail: bool = True):
+    n, state, kept = len(s.close), new_state(), some_books(len(s.close), detail)
+    function(*kernel_inputs(s), state, kept, 0)
+    assert state.s[k.S_BAR] == n
+    done = state.s[k.S_DONE]
+    return kept.trades_i[:done], kept.trades_f[:done], kept.net, state.counts, kept.log[: state.s[k.S_LOGGED]]
 
 
 def entry_events(log: np.ndarray) -> list[tuple[str, int, int]]:
@@ -186,7 +216,7 @@ def test_kernel_equals_twin(s: Setup) -> None:
     np.testing.assert_allclose(net, twin.equity, rtol=1e-9, atol=1e-7)
     for name, value in twin.counts.items():
         assert counts[k.COUNTS.index(name)] == value, name
-    assert bool(counts[k.C_RUINED]) == (twin.ruined or twin.cash <= 0)
+    assert bool(counts[k.C_RUINED]) == (twin.ruined or twin.cash <= 1e-9 * s.capital)
     assert entry_events(log) == twin.events
     assert np.isfinite(np.delete(tf, k.F_RISK, axis=1)).all()
     assert np.isfinite(net).all()
@@ -200,6 +230,60 @@ def test_compiled_equals_interpreted_and_detail_changes_nothing(s: Setup) -> Non
     for other in (run_kernel(s, kernel.simulate.py_func), run_kernel(s, detail=False)):
         for a, b in zip(compiled[:4], other[:4]):
             np.testing.assert_array_equal(a, b)
+
+
+@settings(max_examples=300, deadline=None, suppress_health_check=CHECKS)
+@given(setups(), st.lists(st.floats(0, 1), max_size=6), st.booleans())
+def test_a_run_cut_at_any_bars_gives_the_same_bits(s: Setup, shares: list[float], blind: bool) -> None:
+    """begin, advance as often as one likes, finish. blind: nothing beyond the bars asked for is there yet."""
+    n = len(s.close)
+    whole = run_kernel(s)
+    tape, wanted, clock, finer, xs = kernel_inputs(s)
+    state, kept = new_state(), some_books(n)
+    kernel.begin(xs, state, kept)
+    for until in sorted({*(int(x * n) for x in shares), n}):
+        shown, known, past = tape, wanted, clock
+        if blind:
+            shown = Tape(*(x[:until].copy() for x in tape))
+            flags = bits.unpack(wanted.words, n)[:until]
+            m = int(np.searchsorted(wanted.entries, until))
+            known = Wanted(bits.pack(tuple(flags >> b & 1 for b in range(k.SIGNALS)), until), wanted.entries[:m].copy(),
+                           wanted.needs[:m].copy(), NOTHING_ASKED, 0)
+            past = Clock(*(x[:until].copy() if len(x) > 1 else x for x in clock))
+        if until:
+            kernel.advance(shown, known, past, finer, xs, state, kept, until, 0)
+    kernel.finish(tape, clock, xs, state, kept)
+    done = state.s[k.S_DONE]
+    for a, b in zip(whole, (kept.trades_i[:done], kept.trades_f[:done], kept.net, state.counts,
+                            kept.log[: state.s[k.S_LOGGED]])):
+        np.testing.assert_array_equal(a, b)
+
+
+@settings(max_examples=300, deadline=None, suppress_health_check=CHECKS)
+@given(setups())
+def test_every_form_of_the_loop_gives_the_same_bits(s: Setup) -> None:
+    """Without rows kept: nets, equity at the ends of dates, largest fall. Without what a plain run needs not: everything."""
+    n = len(s.close)
+    inputs = kernel_inputs(s)
+    plain = dataclasses.replace(s, trail=None, start_after=None, even=None, finer=[], finer_nights=[], long_entry=Entry(),
+                                short_entry=Entry(), swap_long=0.0, swap_short=0.0, nights_start=[], nights_end=[],
+                                rate_start=[], rate_end=[])
+    pairs = [(s, kernel.summary_loop), (plain, kernel.lean_loop)]
+    for one, loop in pairs:
+        inputs = kernel_inputs(one)
+        _, tf, net, counts, _ = run_kernel(one)
+        ends = np.unique(np.append(np.flatnonzero(np.diff(inputs[0].session)), n - 1)).astype(np.int64)
+        lean = Books(np.zeros((2, k.INT_COLUMNS), np.int64), np.zeros((2, k.FLOAT_COLUMNS)), NO_LOG, NO_FLOATS, NO_FLOATS,
+                     NO_POSITION, np.zeros(n + 2), ends, np.full(len(ends), np.nan))
+        state = new_state()
+        loop(*inputs, state, lean, 0)
+        np.testing.assert_array_equal(lean.nets[: state.s[k.S_DONE]], tf[:, k.F_NET])
+        np.testing.assert_array_equal(lean.day_equity, net[ends])
+        assert fall_that_counts(state.purse[k.P_FALL], state.purse[k.P_PEAK]) == largest_fall(net, one.capital)
+        np.testing.assert_array_equal(state.counts, counts)
+    full, loop = run_kernel(plain, detail=False), run_kernel(plain, kernel.plain_loop, False)
+    for a, b in zip(full[:4], loop[:4]):
+        np.testing.assert_array_equal(a, b)
 
 
 @settings(max_examples=150, deadline=None, suppress_health_check=CHECKS)

@@ -147,7 +147,8 @@ class Simulator:
         self.equity: list[float] = []
         self.gross_curve: list[float] = []
         self.positions: list[int] = []
-        self.counts = {"conflicts": 0, "skipped": 0, "rejected": 0, "late": 0, "expired": 0, "ambiguous": 0, "exposed": 0}
+        self.counts = {"conflicts": 0, "skipped": 0, "rejected": 0, "late": 0, "expired": 0, "ambiguous": 0, "exposed": 0,
+                       "walked whole": 0}
         self.ruined = False
         self.market: Order | None = None
         self.resting: dict[int, Order] = {}
@@ -190,6 +191,11 @@ class Simulator:
         ticks = t.side * (s.close[i] - t.entry) - s.spread / 2 - self.entry_slip(t)
         ticks -= self.swap_ticks(t.side, self.nights(i, True) - t.nights_at_entry)
         return self.cash + ticks * unit - self.commission(t.entry, t.quantity, t.rate_at_entry)
+
+    def broke(self, i: int) -> bool:
+        """Whether marked equity is at or below zero; amounts closer than 1e-9 of the largest in the sum are equal."""
+        equity = self.marked(i)
+        return equity <= 1e-9 * max(self.s.capital, abs(self.cash), abs(equity - self.cash))
 
     # Decisions
 
@@ -309,6 +315,10 @@ class Simulator:
         costs = (s.spread + slip) * unit
         costs += self.commission(t.entry, t.quantity, t.rate_at_entry) + self.commission(price, t.quantity, rate)
         t.net = t.gross - costs - t.financing
+        amounts = [t.gross, s.spread * unit, slip * unit, t.financing,
+                   self.commission(t.entry, t.quantity, t.rate_at_entry) + self.commission(price, t.quantity, rate)]
+        if abs(t.net) <= 1e-9 * max(abs(x) for x in amounts):
+            t.net = 0.0
         t.held = i - t.entry_bar + (0 if t.at == "close" else 1)
         moves = [t.side * (p - t.entry) * unit for p in t.seen]
         t.mae, t.mfe = min(0.0, *moves), max(0.0, *moves)
@@ -427,6 +437,8 @@ class Simulator:
                 order, self.market = self.market, None
                 how = "fresh" if self.enter(order, o, i, "open", self.nights(i, False)) else how
             parts = (s.finer[i] if s.finer else []) or [(o, h, low, c)]
+            if s.finer and not s.finer[i] and (self.trade or self.resting):
+                self.counts["walked whole"] += 1
             for j, bar in enumerate(parts):
                 nights = self.nights(i, False)
                 if s.finer_nights and s.finer[i]:
@@ -467,27 +479,28 @@ class Simulator:
             elif opposite and s.on_opposite in ("reverse", "close"):
                 leave = "reverse"
         last = s.flat and s.last_bar[i]
-        free = not last and not (s.blocked and s.blocked[i]) and not self.full(i)
+        full = self.full(i)
+        if leave and s.this_close:
+            self.leave(c, i, leave, True, [])
+            leave = None
+        if self.broke(i):
+            self.ruin(i, c)
+            return None
+        free = not last and not (s.blocked and s.blocked[i]) and not full
         for side, signal in ((1, long_in), (-1, short_in)):
             if signal and free and (t is None or (t.side != side and s.on_opposite == "reverse")):
                 self.want(side, i, equity)
         if last:
             self.resting.clear()
-        if leave and s.this_close:
-            self.leave(c, i, leave, True, [])
-            leave = None
-        if self.marked(i) <= 0:
+        if s.this_close and self.market:
+            order, self.market = self.market, None
+            self.enter(order, c, i, "close", self.nights(i, True))
+        if self.trade and last:
+            self.leave(c, i, "session", True, [])
+        if self.broke(i):
             self.ruin(i, c)
-        else:
-            if s.this_close and self.market:
-                order, self.market = self.market, None
-                self.enter(order, c, i, "close", self.nights(i, True))
-            if self.trade and last:
-                self.leave(c, i, "session", True, [])
-            if self.marked(i) <= 0:
-                self.ruin(i, c)
-            elif i == n - 1 and self.trade:
-                self.leave(c, i, "end of data", True, [])
+        elif i == n - 1 and self.trade:
+            self.leave(c, i, "end of data", True, [])
         return None if self.ruined else leave
 
     def ruin(self, i: int, c: int) -> None:

@@ -2,9 +2,9 @@
 
 `njit` here takes what numba's takes. A kernel that calls other kernels is compiled with their compiled forms.
 
-What is compiled is kept on disk under a digest of all that went into the machine code: the function, every kernel it calls, every
-constant it freezes, and numba's version. numba itself looks at the time stamp of one file, and would go on with the old code
-after a change in a helper or a constant.
+What is compiled is kept on disk under a digest of all that went into the machine code: the function, every kernel it calls,
+every constant it freezes, and numba's version. numba itself looks at the time stamp of one file, and would go on with the
+old code after a change in a helper or a constant.
 """
 
 from __future__ import annotations
@@ -57,14 +57,17 @@ class Kernel:
             with _lock:
                 if self._compiled is None:
                     inner = {name: value.compiled() for name, value in self._globals() if isinstance(value, Kernel)}
-                    made = self._make(_over(self._function, inner))
-                    _keep_under(made, f"{self._function.__module__}.{self._function.__qualname__}-{self.digest}")
+                    function = _over(self._function, inner)
+                    # numba names symbols by this; two forms of one function must not share theirs.
+                    function.__qualname__ = f"{self._function.__qualname__}_{self.digest}"
+                    made = self._make(function)
+                    _keep_under(made, f"{self._function.__module__}.{function.__qualname__}")
                     self._compiled = made
         return self._compiled
 
     def form(self, **constants: object) -> Kernel:
-        """The same source compiled with other values of module constants, in every kernel it calls too, so that branches which
-        can never be taken are left out. Itself where it reads none of them."""
+        """The same source compiled with other values of module constants, in every kernel it calls too, so that branches
+        which can never be taken are left out. Itself where it reads none of them."""
         key = tuple(sorted(constants.items()))
         with _lock:
             if key not in self._forms:
@@ -130,7 +133,7 @@ def _over(function: FunctionType, changes: dict[str, object]) -> FunctionType:
 
 def _keep_under(made: Any, name: str) -> None:
     """Keep numba's machine code under this name, which says all that went into it."""
-    cache = getattr(made, "_cache", None)
+    cache: Any = getattr(made, "_cache", None)
     path = getattr(cache, "cache_path", None)
     if path is not None:
         from numba.core.caching import IndexDataCacheFile  # late
@@ -154,3 +157,8 @@ def njit(**options: Any) -> Callable[[F], F]:
         return numba.njit(**options)(function)
 
     return kernel(make, repr(sorted(options.items())))
+
+
+def form_of(function: F, **constants: object) -> F:
+    """A form of a kernel, see `Kernel.form`."""
+    return cast(F, cast(Kernel, function).form(**constants))

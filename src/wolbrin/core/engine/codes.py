@@ -31,14 +31,23 @@ POSITION = {"bars_held": BARS_HELD, "open_profit_r": OPEN_PROFIT_R, "entries_tod
 ABOVE, BELOW, AT_OR_ABOVE, AT_OR_BELOW, EQUALS = range(5)
 COMPARE = {"above": ABOVE, "below": BELOW, "at or above": AT_OR_ABOVE, "at or below": AT_OR_BELOW, "equals": EQUALS}
 
-# Bits of a bar's signals.
+# What the kernel is compiled for. Its full form does everything; other forms leave out what a run does not need
+# (compiled.form). FULL: trail, break even, resting orders, finer bars, financing, moving rates, rows on the position, log.
+# KEEP: a row for every trade and a point of equity for every bar; without it only net results, equity at each date's end and
+# the largest fall.
+FULL = True
+KEEP = True
+
+# Bits of a bar's signals, and their rows where each has bits of its own, 64 bars a word.
 LONG_IN, SHORT_IN, LONG_OUT, SHORT_OUT, BLOCKED, EDGE = 1, 2, 4, 8, 16, 32
+R_LONG_IN, R_SHORT_IN, R_LONG_OUT, R_SHORT_OUT, R_BLOCKED, R_EDGE = range(6)
+SIGNALS = 6
 
 # Integer columns of a trade. An open position is a trade in the making and uses the same row.
 (T_SIDE, T_DECISION, T_ENTRY_BAR, T_EXIT_BAR, T_ENTRY, T_EXIT, T_STOP, T_TARGET, T_REASON, T_AMBIGUOUS, T_HELD,
  T_ENTRY_AT, T_EXIT_AT, T_NIGHTS, T_BEST, T_WORST, T_KIND, T_ENTRY_FINE, T_EXIT_FINE, T_COUNTS, T_PEAK, T_TRAIL,
- T_EVEN, T_ORDER) = range(24)
-INT_COLUMNS = 24
+ T_EVEN, T_ORDER, T_NUMBERS) = range(25)
+INT_COLUMNS = 25
 # Decimal columns of a trade: quantity, then money in account currency; drag and distances in ticks.
 (F_QUANTITY, F_GROSS, F_SPREAD, F_SLIPPAGE, F_COMMISSION, F_FINANCING, F_NET, F_RISK, F_EQUITY,
  F_ENTRY_COMMISSION, F_DRAG, F_RATE, F_TRAIL, F_START, F_EVEN) = range(15)
@@ -47,19 +56,25 @@ FLOAT_COLUMNS = 15
 COUNTS = ("conflicts", "skipped", "rejected", "ambiguous", "late", "exposed", "ruined", "expired", "walked whole")
 (C_CONFLICTS, C_SKIPPED, C_REJECTED, C_AMBIGUOUS, C_LATE, C_EXPOSED, C_RUINED, C_EXPIRED, C_WHOLE) = range(len(COUNTS))
 
-# Purse: what the account holds besides the open position.
-P_CASH, P_GROSS = range(2)
+# Purse: what the account holds besides the open position; the highest equity so far and the largest fall from it; equity
+# marked to the bar whose end is still to be booked.
+P_CASH, P_GROSS, P_PEAK, P_FALL, P_MARK = range(5)
+PURSE = 5
+# Amounts of money closer than this share of the largest amount in their sum count as equal.
+SAME = 1e-9
 
-# State of a run beside the open position.
+# State of a run beside the open position. S_BAR: the next bar, or the bar whose end is still to be booked (S_TAIL).
+# S_PENDING: why a market exit waits. S_WHICH: the first entry signal not behind. S_NUMBERS: the row of numbers that decides.
+# S_DAY: the first date whose end is not booked. S_GIVEN_UP: 1 where a hopeless run was ended.
 (S_DONE, S_LOGGED, S_ORDERS, S_DATE, S_FILLS, S_FAULT, S_EXPOSED, S_STOP_ORDER, S_TARGET_ORDER, S_TRAIL_ORDER,
- S_LEFT, S_TODAY) = range(12)
-STATE = 12
+ S_LEFT, S_TODAY, S_BAR, S_TAIL, S_PENDING, S_WHICH, S_NUMBERS, S_DAY, S_GIVEN_UP) = range(19)
+STATE = 19
 
 # An entry order waiting: rows long, short (resting) and market.
-(O_SIDE, O_LEVEL, O_DECISION, O_BARS, O_NUMBER, O_KIND, O_NEED) = range(7)
+(O_SIDE, O_LEVEL, O_DECISION, O_BARS, O_NUMBER, O_KIND, O_NUMBERS) = range(7)
 WAITING_INTS = 7
-(W_QUANTITY, W_EQUITY, W_TICK_MONEY) = range(3)
-WAITING_FLOATS = 3
+(W_QUANTITY, W_EQUITY, W_TICK_MONEY, W_NEEDS) = range(4)  # from W_NEEDS on: what its decision needed, codes.N_
+WAITING_FLOATS = 3 + 11
 LONG_ROW, SHORT_ROW, MARKET_ROW = range(3)
 
 # Order log.

@@ -13,6 +13,7 @@ Ints = NDArray[np.int64]
 Ticks = NDArray[np.int32]
 Floats = NDArray[np.float64]
 Bits = NDArray[np.uint8]
+Words = NDArray[np.uint64]
 
 
 class Plan(NamedTuple):
@@ -119,7 +120,85 @@ class Asked(NamedTuple):
     condition holds while the rows that hold have the number c."""
 
     rows: Floats
-    tables: NDArray[np.uint64]
+    tables: Words
 
 
 NOTHING_ASKED = Asked(np.zeros((0, 3)), np.zeros((0, 0), np.uint64))
+
+
+class Tape(NamedTuple):
+    """The bars of a run, the first being the first that decides. open .. close: int32[n] ticks. session: int32[n]. last_bar:
+    uint8[n], 1 on a session's last bar."""
+
+    open: Ticks
+    high: Ticks
+    low: Ticks
+    close: Ticks
+    session: NDArray[np.int32]
+    last_bar: Bits
+
+
+class Wanted(NamedTuple):
+    """What the rules say. words: uint64[(n + 63) / 64, SIGNALS], bit i % 64 of word i / 64 for bar i: the four conditions,
+    BLOCKED, and EDGE where a session begins or ends, if flat matters (codes.R_). entries: int64[m], bars with an entry
+    signal, in order. needs: float64[m, NEEDS], what their orders need. asked: rows on the state of the position; words then
+    say what may hold in some state. offset: the bit of the tape's first bar; entries count from that bar."""
+
+    words: Words
+    entries: Ints
+    needs: Floats
+    asked: Asked
+    offset: int
+
+
+class State(NamedTuple):
+    """Where a run stands between two bars: plain arrays, made by `new_state`, changed by the loop. s: int64[STATE]. purse:
+    float64[PURSE]. counts: int64[codes.COUNTS]. wi, wf: waiting orders."""
+
+    s: Ints
+    purse: Floats
+    counts: Ints
+    wi: Ints
+    wf: Floats
+
+
+class Books(NamedTuple):
+    """What a run writes.
+
+    trades_i, trades_f: [>= trades + 2, INT_COLUMNS / FLOAT_COLUMNS]; bar columns count from the first bar of the tape. log:
+    int64[room, LOG_COLUMNS], length 0 for no log. net: float64[n], equity marked to the close. gross, position: the same
+    length, or 0 for a statistics-only run. Where rows are not kept (codes.KEEP): nets: float64[>= trades + 2]; day_ends:
+    int64[d], last bars of trading dates; day_equity: float64[d], equity there; and net is of length 0.
+    """
+
+    trades_i: Ints
+    trades_f: Floats
+    log: Ints
+    net: Floats
+    gross: Floats
+    position: NDArray[np.int8]
+    nets: Floats
+    day_ends: Ints
+    day_equity: Floats
+
+
+NO_FLOATS = np.zeros(0, np.float64)
+NO_INTS = np.zeros(0, np.int64)
+NO_POSITION = np.zeros(0, np.int8)
+
+
+def new_state() -> State:
+    """A run that has not begun; `begin` sets its purse."""
+    return State(np.zeros(k.STATE, np.int64), np.zeros(k.PURSE), np.zeros(len(k.COUNTS), np.int64),
+                 np.zeros((3, k.WAITING_INTS), np.int64), np.zeros((3, k.WAITING_FLOATS)))
+
+
+def books(room: int, bars: int, log: int = 0, detail: bool = False) -> Books:
+    """Books that keep a row for every trade. room: how many trades there may be; log: events; detail: all curves."""
+    return Books(np.empty((room + 2, k.INT_COLUMNS), np.int64), np.empty((room + 2, k.FLOAT_COLUMNS)),
+                 np.empty((log, k.LOG_COLUMNS), np.int64) if log else NO_LOG, np.empty(bars),
+                 np.empty(bars) if detail else NO_FLOATS, np.empty(bars, np.int8) if detail else NO_POSITION, NO_FLOATS,
+                 NO_INTS, NO_FLOATS)
+
+
+NO_BOOKS = books(-2, 0)

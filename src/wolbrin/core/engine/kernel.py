@@ -1,5 +1,8 @@
 """The event loop that decides every fill. The only one in the project; docs/engine.md states the contract.
 
+`begin`, `advance` as often as one likes, `finish`: all that a run is lies in the arrays passed in, and cutting it at any
+bars gives the same bits as running it whole. One source: codes.FULL and codes.KEEP say what a form of it can leave out.
+
 Prices are integer ticks throughout, so that comparisons are exact. Money is float64 in account currency.
 """
 
@@ -8,130 +11,75 @@ from __future__ import annotations
 import numpy as np
 from numpy.typing import NDArray
 
-from wolbrin.core.compiled import njit
+from wolbrin.core.compiled import form_of, njit
 from wolbrin.core.engine import codes as k
-from wolbrin.core.engine.inputs import Asked, Bits, Clock, Finer, Floats, Ints, Ticks
+from wolbrin.core.engine.inputs import Books, Clock, Finer, Floats, Ints, State, Tape, Ticks, Wanted
 from wolbrin.core.engine.jit import F1, F2, F64, I0, I1, I2, B, bare, fixed
 from wolbrin.core.engine.orders import cancel, capped, enter, expire, meet_orders, order
+from wolbrin.core.engine.passing import book, carry, idle, next_event, wanted_at
 from wolbrin.core.engine.position import (
     close_position,
-    financing_ticks,
+    gone,
     marked,
     move_stops,
     note,
     protect,
+    row_of,
+    settled,
     witness,
     working_stop,
 )
 
 # Module-level copies: numba freezes plain globals into the compiled code.
+FULL, KEEP = k.FULL, k.KEEP
 (TIME, CONDITION, REVERSE, SESSION, SESSION_LATE, END_OF_DATA, RUIN, NOTHING) = (
     k.TIME, k.CONDITION, k.REVERSE, k.SESSION, k.SESSION_LATE, k.END_OF_DATA, k.RUIN, k.NOTHING)
 REVERSES, IGNORES = k.REVERSES, k.IGNORES
 NONE, BY_MARKET = k.NONE, k.BY_MARKET
 AT_OPEN, AT_CLOSE = k.AT_OPEN, k.AT_CLOSE
 HELD_NONE, HELD_CARRIED, HELD_FRESH = k.HELD_NONE, k.HELD_CARRIED, k.HELD_FRESH
-(T_SIDE, T_ENTRY_BAR, T_ENTRY, T_TARGET, T_AMBIGUOUS, T_ENTRY_AT, T_NIGHTS, T_BEST, T_WORST, T_COUNTS, T_PEAK) = (
-    k.T_SIDE, k.T_ENTRY_BAR, k.T_ENTRY, k.T_TARGET, k.T_AMBIGUOUS, k.T_ENTRY_AT, k.T_NIGHTS, k.T_BEST, k.T_WORST,
-    k.T_COUNTS, k.T_PEAK)
+(T_SIDE, T_ENTRY_BAR, T_ENTRY, T_STOP, T_TARGET, T_AMBIGUOUS, T_ENTRY_AT, T_NIGHTS, T_BEST, T_WORST, T_COUNTS, T_PEAK,
+ T_NUMBERS) = (
+    k.T_SIDE, k.T_ENTRY_BAR, k.T_ENTRY, k.T_STOP, k.T_TARGET, k.T_AMBIGUOUS, k.T_ENTRY_AT, k.T_NIGHTS, k.T_BEST, k.T_WORST,
+    k.T_COUNTS, k.T_PEAK, k.T_NUMBERS)
 F_QUANTITY, F_ENTRY_COMMISSION, F_DRAG = k.F_QUANTITY, k.F_ENTRY_COMMISSION, k.F_DRAG
 C_CONFLICTS, C_LATE, C_EXPOSED, C_RUINED, C_WHOLE = k.C_CONFLICTS, k.C_LATE, k.C_EXPOSED, k.C_RUINED, k.C_WHOLE
-NUMBER_OF_COUNTS = len(k.COUNTS)
-P_CASH, P_GROSS = k.P_CASH, k.P_GROSS
-S_DONE, S_ORDERS, S_FAULT, S_EXPOSED, S_LEFT, S_DATE = k.S_DONE, k.S_ORDERS, k.S_FAULT, k.S_EXPOSED, k.S_LEFT, k.S_DATE
-S_TODAY, S_FILLS = k.S_TODAY, k.S_FILLS
-T_STOP = k.T_STOP
+P_CASH, P_GROSS, P_PEAK, P_FALL, P_MARK = k.P_CASH, k.P_GROSS, k.P_PEAK, k.P_FALL, k.P_MARK
+(S_DONE, S_ORDERS, S_FAULT, S_EXPOSED, S_LEFT, S_DATE, S_TODAY, S_FILLS, S_BAR, S_TAIL, S_PENDING, S_WHICH, S_NUMBERS, S_DAY,
+ S_GIVEN_UP) = (
+    k.S_DONE, k.S_ORDERS, k.S_FAULT, k.S_EXPOSED, k.S_LEFT, k.S_DATE, k.S_TODAY, k.S_FILLS, k.S_BAR, k.S_TAIL, k.S_PENDING,
+    k.S_WHICH, k.S_NUMBERS, k.S_DAY, k.S_GIVEN_UP)
 BARS_HELD, OPEN_PROFIT_R = k.BARS_HELD, k.OPEN_PROFIT_R
 ABOVE, BELOW, AT_OR_ABOVE, AT_OR_BELOW = k.ABOVE, k.BELOW, k.AT_OR_ABOVE, k.AT_OR_BELOW
-STATE, WAITING_INTS, WAITING_FLOATS = k.STATE, k.WAITING_INTS, k.WAITING_FLOATS
 (X_THIS_CLOSE, X_ON_OPPOSITE, X_FLAT, X_TIME_EXIT, X_LONG_KIND, X_SHORT_KIND, X_TRAIL_UNIT, X_EVEN_UNIT, X_CAPITAL,
  X_TICK_VALUE) = (k.X_THIS_CLOSE, k.X_ON_OPPOSITE, k.X_FLAT, k.X_TIME_EXIT, k.X_LONG_KIND, k.X_SHORT_KIND,
                   k.X_TRAIL_UNIT, k.X_EVEN_UNIT, k.X_CAPITAL, k.X_TICK_VALUE)
 O_SIDE = k.O_SIDE
 LONG_ROW, SHORT_ROW, MARKET_ROW = k.LONG_ROW, k.SHORT_ROW, k.MARKET_ROW
-LONG_IN, SHORT_IN, LONG_OUT, SHORT_OUT, BLOCKED, EDGE = k.LONG_IN, k.SHORT_IN, k.LONG_OUT, k.SHORT_OUT, k.BLOCKED, k.EDGE
+LONG_IN, SHORT_IN, LONG_OUT, SHORT_OUT, BLOCKED = k.LONG_IN, k.SHORT_IN, k.LONG_OUT, k.SHORT_OUT, k.BLOCKED
+EDGE = k.EDGE
 CONDITIONS = LONG_IN | SHORT_IN | LONG_OUT | SHORT_OUT
 PLACED, ORDER_EXIT = k.PLACED, k.ORDER_EXIT
 W_SESSION = k.W_SESSION
 NO_LEVEL = k.NO_LEVEL
 FAR = 2**40  # a level no bar reaches
+B1 = "int32[::1]"
 
 
-@njit(cache=True, nogil=True, forceinline=True, error_model="numpy")
-def idle(first: int, stop: int, cash: float, gross: float, net_curve: Floats, gross_curve: Floats,
-         position_curve: NDArray[np.int8]) -> None:
-    """Curves of bars first .. stop - 1, on which nothing is held and nothing wanted."""
-    for i in range(first, stop):
-        net_curve[i] = cash
-    if len(gross_curve) > 0:
-        for i in range(first, stop):
-            gross_curve[i] = gross
-            position_curve[i] = 0
-
-
-@njit(cache=True, nogil=True, forceinline=True, error_model="numpy")
-def carry(first: int, stop_at: int, side: int, entry: int, upper: int, lower: int, mask: int, base: float, drag: float,
-          unit: float, gross: float, high: Ticks, low: Ticks, close: Ticks, signals: Bits, nights_end: Ints,
-          rate_end: Floats, nights: int, x: Floats, net_curve: Floats, gross_curve: Floats,
-          position_curve: NDArray[np.int8]) -> tuple[int, int, int]:
-    """Carry an open position over bars on which nothing can happen to it; returns the first bar that needs a closer
-    look, and the highest high and lowest low passed.
-
-    Such a bar stays between `lower` and `upper` (exclusive), has no signal of `mask`, lies before `stop_at`, and does not
-    end in ruin. The long way would change only equity and excursions, and computes them by the same formula.
-    """
-    i = first
-    while i < stop_at and high[i] < upper and low[i] > lower and signals[i] & mask == 0:
-        i += 1
-    start = float(entry)
-    least = 1.0
-    financed = len(nights_end) > 1
-    # The plain loops below have no branches, so that the compiler can work on several bars at once.
-    if financed or len(rate_end) > 1:
-        for j in range(first, i):
-            held = nights_end[j] - nights if financed else 0
-            rate = rate_end[j] if len(rate_end) > 1 else rate_end[0]
-            value = base + (side * (close[j] - start) - (drag + financing_ticks(x, side, held))) * (unit * rate)
-            net_curve[j] = value
-            least = min(least, value)
-    else:
-        whole = unit * rate_end[0]
-        for j in range(first, i):
-            value = base + (side * (close[j] - start) - drag) * whole
-            net_curve[j] = value
-            least = min(least, value)
-    if least <= 0.0:
-        for j in range(first, i):
-            if net_curve[j] <= 0.0:
-                i = j
-                break
-    top = np.int32(entry)
-    bottom = np.int32(entry)
-    for j in range(first, i):
-        top = max(top, high[j])
-        bottom = min(bottom, low[j])
-    if len(gross_curve) > 0:
-        for j in range(first, i):
-            rate = rate_end[j] if len(rate_end) > 1 else rate_end[0]
-            gross_curve[j] = gross + side * (close[j] - start) * (unit * rate)
-            position_curve[j] = side
-    return i, int(top), int(bottom)
-
-
-@fixed(I0, I2, F2, I2, F2, I1, I2, F1, I1, F1, F2, I0, I0, B, I0, I0, I0, I0, I0, I0, F64)
-def walk(ti: Ints, tf: Floats, wi: Ints, wf: Floats, s: Ints, log: Ints, purse: Floats, counts: Ints, x: Floats,
-         needs: Floats, bar: int, fine: int, first: bool, how: int, o: int, h: int, lo: int, c: int, nights: int,
-         rate: float) -> int:
+@fixed(I0, I2, F2, I2, F2, I1, I2, F1, I1, F2, F1, I0, I0, B, I0, I0, I0, I0, I0, I0, F64)
+def walk(ti: Ints, tf: Floats, wi: Ints, wf: Floats, s: Ints, log: Ints, purse: Floats, counts: Ints, xs: Floats,
+         nets: Floats,
+         bar: int, fine: int, first: bool, how: int, o: int, h: int, lo: int, c: int, nights: int, rate: float) -> int:
     """Steps 2 to 4 of one bar, or of one finer bar: resting orders, then protective orders against the rest of it.
 
     how: how the position stands as the bar opens (codes.HELD_*). Returns how it stands as the next finer bar opens.
     """
     if how == HELD_NONE:
-        if s[S_LEFT] == 0:
-            how = meet_orders(ti, tf, wi, wf, s, log, counts, x, needs, bar, fine, first, o, h, lo, nights, rate)
+        if FULL and s[S_LEFT] == 0:
+            how = meet_orders(ti, tf, wi, wf, s, log, counts, xs, bar, fine, first, o, h, lo, nights, rate)
         if how == HELD_NONE:
             return HELD_NONE
-    d = s[S_DONE]
+    d = row_of(s)
     reason, price, when, unsure = protect(ti, d, how, o, h, lo, c)
     if unsure != 0:
         ti[d, T_AMBIGUOUS] = 1
@@ -141,26 +89,28 @@ def walk(ti: Ints, tf: Floats, wi: Ints, wf: Floats, s: Ints, log: Ints, purse: 
     if reason == NOTHING:
         return HELD_CARRIED
     s[S_LEFT] = 1
-    close_position(ti, tf, s, log, purse, x, counts, price, bar, fine, when, reason, nights, rate)
+    close_position(ti, tf, s, log, purse, xs[0], counts, nets, price, bar, fine, when, reason, nights, rate)
     return HELD_NONE
 
 
-@fixed(I0, I2, I2, F2, I1, I2, I1, F1, F2, I0, I0, I0, B, I0, F64, F64)
-def decide_orders(ti: Ints, wi: Ints, wf: Floats, s: Ints, log: Ints, counts: Ints, x: Floats, needs: Floats, which: int,
-                  i: int, wants: int, last: bool, close: int, equity: float, rate: float) -> int:
-    """Read the signals of bar i: the reason to leave, or NOTHING; entry orders are left waiting."""
-    d = s[S_DONE]
+@fixed("UniTuple(int64, 2)", I2, I1, I1, F2, I0, I0)
+def read_signals(ti: Ints, s: Ints, counts: Ints, xs: Floats, i: int, wants: int) -> tuple[int, int]:
+    """Read the signals of bar i: the reason to leave, or NOTHING, and the entries that are still wanted (LONG_IN,
+    SHORT_IN)."""
+    d = row_of(s)
+    x = xs[s[S_NUMBERS]] if FULL else xs[0]
     side = ti[d, T_SIDE]
     long_in = wants & LONG_IN != 0
     short_in = wants & SHORT_IN != 0
-    if long_in and short_in and (x[X_LONG_KIND] == BY_MARKET or x[X_SHORT_KIND] == BY_MARKET):
+    if long_in and short_in and (not FULL or x[X_LONG_KIND] == BY_MARKET or x[X_SHORT_KIND] == BY_MARKET):
         counts[C_CONFLICTS] += 1
         long_in = False
         short_in = False
     leave = NOTHING
     if side != 0:
         held = i - ti[d, T_ENTRY_BAR] + (1 if ti[d, T_ENTRY_AT] != AT_CLOSE else 0)
-        if x[X_TIME_EXIT] > 0 and held >= x[X_TIME_EXIT]:
+        time_exit = xs[ti[d, T_NUMBERS] if FULL else 0, X_TIME_EXIT]
+        if time_exit > 0 and held >= time_exit:
             leave = TIME
         elif wants & (LONG_OUT if side > 0 else SHORT_OUT) != 0:
             leave = CONDITION
@@ -173,17 +123,13 @@ def decide_orders(ti: Ints, wi: Ints, wf: Floats, s: Ints, log: Ints, counts: In
             long_in = False
         else:
             short_in = False
-    if (long_in or short_in) and not last and wants & BLOCKED == 0 and not capped(x, s):
-        for turn in range(2):
-            if long_in if turn == 0 else short_in:
-                order(wi, wf, s, log, counts, x, needs, which, 1 - 2 * turn, i, close, equity, rate)
-    return leave
+    return leave, (LONG_IN if long_in else 0) | (SHORT_IN if short_in else 0)
 
 
 @fixed(I0, I2, I1, F2, I0, I0, inline=False)
 def position_case(ti: Ints, s: Ints, rows: Floats, i: int, close: int) -> int:
     """Which rows on the state of the position hold at the close of bar i, as a number: bit r for row r."""
-    d = s[S_DONE]
+    d = row_of(s)
     side = ti[d, T_SIDE]
     case = 0
     for r in range(len(rows)):
@@ -214,204 +160,295 @@ def position_case(ti: Ints, s: Ints, rows: Floats, i: int, close: int) -> int:
 
 
 @njit(cache=True, nogil=True, error_model="numpy")
-def simulate(open_: Ticks, high: Ticks, low: Ticks, close: Ticks, session: NDArray[np.int32], last_bar: Bits, signals: Bits,
-             entries: Ints, needs: Floats, clock: Clock, finer: Finer, asked: Asked, x: Floats, trades_i: Ints,
-             trades_f: Floats, log: Ints, net_curve: Floats, gross_curve: Floats,
-             position_curve: NDArray[np.int8]) -> tuple[Ints, Ints, int]:
-    """Run one strategy over all n bars given: the first one is the first that decides, the last one ends the data.
+def begin(xs: Floats, state: State, books: Books) -> None:
+    """Ready a state and its books for the first bar. xs: float64[rows, PARAMETERS], see `advance`."""
+    books.trades_i[0, T_SIDE] = 0
+    state.s[:] = 0
+    state.s[S_DATE] = NO_LEVEL
+    state.s[S_PENDING] = NOTHING
+    state.counts[:] = 0
+    state.wi[:] = 0
+    state.purse[:] = 0.0
+    state.purse[P_CASH] = xs[0, X_CAPITAL]
+    state.purse[P_GROSS] = xs[0, X_CAPITAL]
+    state.purse[P_PEAK] = xs[0, X_CAPITAL]
 
-    Args:
-        open_, high, low, close: int32[n] ticks. session: int32[n]. last_bar: uint8[n], 1 on a session's last bar.
-        signals: uint8[n], codes.LONG_IN .. BLOCKED at each close; EDGE where a session begins or ends, if flat matters.
-        entries: int64[m], bars with an entry signal, in order. needs: float64[m, NEEDS], what their orders need.
-        asked: rows on the state of the position; signals then say what may hold in some state.
-        x: float64[PARAMETERS], see inputs.parameters.
-        trades_i, trades_f: room for the trades, [>= m + 2, INT_COLUMNS / FLOAT_COLUMNS]; bar columns count from the first
-            bar given.
-        log: int64[room, LOG_COLUMNS], length 0 for no log.
-        net_curve: float64[n], equity marked to the close. gross_curve, position_curve: the same length, or length 0
-            for a statistics-only run.
-    Returns:
-        state (codes.S_: trades done, log events, fault), counts (codes.COUNTS), number of bars run (fewer than n only
-        after a fault).
-    """
-    counts_kept = np.zeros(NUMBER_OF_COUNTS, np.int64)
-    s_kept = np.zeros(STATE, np.int64)
-    wi_kept = np.zeros((3, WAITING_INTS), np.int64)
-    wf_kept = np.zeros((3, WAITING_FLOATS), np.float64)
-    purse_kept = np.zeros(2, np.float64)
-    counts, s, wi, wf, purse = bare(counts_kept), bare(s_kept), bare(wi_kept), bare(wf_kept), bare(purse_kept)
-    trades_i, trades_f, log, x, needs = bare(trades_i), bare(trades_f), bare(log), bare(x), bare(needs)
-    open_, high, low, close, session = bare(open_), bare(high), bare(low), bare(close), bare(session)
-    last_bar, signals, entries = bare(last_bar), bare(signals), bare(entries)
-    net_curve, gross_curve, position_curve = bare(net_curve), bare(gross_curve), bare(position_curve)
-    s[S_DATE] = NO_LEVEL
-    n = len(close)
-    detail = len(gross_curve) > 0
-    nights_start, nights_end = bare(clock.nights_start), bare(clock.nights_end)
-    rates_start, rates_end, dates = bare(clock.rate_start), bare(clock.rate_end), bare(clock.date)
-    financed = len(nights_end) > 1
-    rated = len(rates_end) > 1
-    has_finer = len(finer.first) > 1
-    fine_nights = len(finer.nights) > 1
-    flat = x[X_FLAT] != 0
-    this_close = x[X_THIS_CLOSE] != 0
-    time_exit = int(x[X_TIME_EXIT])
-    moving = x[X_TRAIL_UNIT] != NONE or x[X_EVEN_UNIT] != NONE
-    purse[P_CASH] = x[X_CAPITAL]
-    purse[P_GROSS] = x[X_CAPITAL]
-    trades_i[0, T_SIDE] = 0
-    pending_exit = NOTHING
-    ruined = False
-    exposed = 0
-    waiting = False
-    d = 0
-    side = 0
-    mask = 0
-    which = 0  # the first entry signal at or after bar i
-    i = 0
-    while i < n:
-        while which < len(entries) and entries[which] < i:
-            which += 1
-        if side == 0 and not waiting:
-            until = n
-            if not ruined and which < len(entries):
-                until = entries[which]
-            if until > i:
-                idle(i, until, purse[P_CASH], purse[P_GROSS], net_curve, gross_curve, position_curve)
-                i = until
-                continue
-        if side != 0 and pending_exit == NOTHING and signals[i] & mask == 0 and (
-                not moving or trades_i[d, T_PEAK] != NO_LEVEL):
-            stop_at = n - 1
-            if time_exit > 0:
-                entry_bar = trades_i[d, T_ENTRY_BAR] + (1 if trades_i[d, T_ENTRY_AT] == AT_CLOSE else 0)
-                stop_at = min(stop_at, entry_bar + time_exit - 1)
-            adverse = working_stop(trades_i, d)[0]
-            good = trades_i[d, T_TARGET]
-            adverse = adverse if adverse != NO_LEVEL else -side * FAR
-            good = good if good != NO_LEVEL else side * FAR
-            if moving:  # a new best price may move a stop
-                beyond = trades_i[d, T_PEAK] + side
-                good = min(good, beyond) if side > 0 else max(good, beyond)
-            entry = trades_i[d, T_ENTRY]
-            j, top, bottom = carry(i, stop_at, side, entry, good if side > 0 else adverse, adverse if side > 0 else good,
-                                   mask, purse[P_CASH] - trades_f[d, F_ENTRY_COMMISSION], trades_f[d, F_DRAG],
-                                   x[X_TICK_VALUE] * trades_f[d, F_QUANTITY], purse[P_GROSS], high, low, close, signals,
-                                   nights_end, rates_end, trades_i[d, T_NIGHTS], x, net_curve, gross_curve, position_curve)
-            if j > i:
-                exposed += j - i
-                trades_i[d, T_BEST] = max(trades_i[d, T_BEST], top - entry if side > 0 else entry - bottom)
-                trades_i[d, T_WORST] = min(trades_i[d, T_WORST], bottom - entry if side > 0 else entry - top)
-                i = j
-                continue
-        o = int(open_[i])
-        h = int(high[i])
-        lo = int(low[i])
-        c = int(close[i])
-        n_start = nights_start[i] if financed else 0
-        n_end = nights_end[i] if financed else 0
-        rate_start = rates_start[i] if rated else rates_start[0]
-        rate_end = rates_end[i] if rated else rates_end[0]
-        last = flat and last_bar[i] != 0
-        s[S_EXPOSED] = 0
-        s[S_LEFT] = 0
-        s[S_TODAY] = dates[i] if len(dates) > 1 else dates[0]
 
-        # 1. Open: market exits, then market entries. No order outlives its session when flat by session end.
-        if flat and i > 0 and session[i] != session[i - 1]:
-            for row in range(3):
-                cancel(wi, row, s, log, i, AT_OPEN, W_SESSION)
-            if side != 0 and pending_exit == NOTHING:
-                pending_exit = SESSION_LATE
-                counts[C_LATE] += 1
-        if side != 0 and pending_exit != NOTHING:
-            close_position(trades_i, trades_f, s, log, purse, x, counts, o, i, -1, AT_OPEN, pending_exit, n_start,
-                           rate_start)
-        pending_exit = NOTHING
-        how = HELD_CARRIED if trades_i[s[S_DONE], T_SIDE] != 0 else HELD_NONE
-        if wi[MARKET_ROW, O_SIDE] != 0 and enter(trades_i, trades_f, wi, wf, MARKET_ROW, s, log, counts, x, needs, o, i, -1,
-                                                 AT_OPEN, n_start, rate_start):
-            how = HELD_FRESH
-
-        # 2 to 4. Resting and protective orders, through the finer bars where they are at hand.
-        begin, end = i, i + 1
-        fine = has_finer and finer.usable[i] != 0
-        if fine:
-            begin, end = finer.first[i], finer.first[i + 1]
-        elif has_finer and (how != HELD_NONE or waiting):
-            counts[C_WHOLE] += 1
-        for j in range(begin, end):
-            o_j, h_j, lo_j, c_j, n_j = o, h, lo, c, n_start
-            if fine:
-                o_j, h_j, lo_j, c_j = int(finer.open[j]), int(finer.high[j]), int(finer.low[j]), int(finer.close[j])
-                n_j = finer.nights[j] if fine_nights else 0
-            how = walk(trades_i, trades_f, wi, wf, s, log, purse, counts, x, needs, i, j if fine else -1, j == begin, how,
-                       o_j, h_j, lo_j, c_j, n_j, rate_start)
-        exposed += s[S_EXPOSED]
-
-        # 6. Close: everything is read before any fill at this close.
-        equity = purse[P_CASH]
-        expire(wi, s, log, counts, i)
-        wants = int(signals[i])
-        if len(asked.rows) > 0 and wants & CONDITIONS != 0:
-            case = np.uint64(position_case(trades_i, s, asked.rows, i, c))
-            for bit in range(4):
-                if asked.tables[bit, i] >> case & np.uint64(1) == 0:
-                    wants &= ~(1 << bit)
-        leave = decide_orders(trades_i, wi, wf, s, log, counts, x, needs, which, i, wants, last, c, equity, rate_end)
-        faulty = s[S_FAULT] != 0
-        if last:
-            cancel(wi, LONG_ROW, s, log, i, AT_CLOSE, W_SESSION)
-            cancel(wi, SHORT_ROW, s, log, i, AT_CLOSE, W_SESSION)
-        if not this_close:
-            pending_exit = leave
-            leave = NOTHING
-        # In turn: exits, ruin, entries and session exits, ruin once more, end of data.
-        stop = False
-        for turn in range(3):
-            reason = leave if turn == 0 else NOTHING
-            if turn > 0 and marked(trades_i, trades_f, s[S_DONE], purse, x, c, n_end, rate_end) <= 0.0:
-                reason = RUIN
-                ruined = True
-            elif turn == 1:
-                if this_close and wi[MARKET_ROW, O_SIDE] != 0:
-                    enter(trades_i, trades_f, wi, wf, MARKET_ROW, s, log, counts, x, needs, c, i, -1, AT_CLOSE, n_end,
-                          rate_end)
-                if last:
-                    reason = SESSION
-            elif turn == 2 and (i == n - 1 or faulty):
-                reason = END_OF_DATA
-            if reason != NOTHING and trades_i[s[S_DONE], T_SIDE] != 0:
-                close_position(trades_i, trades_f, s, log, purse, x, counts, c, i, -1, AT_CLOSE, reason, n_end, rate_end)
-            if reason in (RUIN, END_OF_DATA):
-                for row in range(3):
-                    cancel(wi, row, s, log, i, AT_CLOSE, reason)
-                pending_exit = NOTHING
-                stop = True
-            if stop:
-                break
-
-        d = s[S_DONE]
-        side = trades_i[d, T_SIDE]
-        waiting = wi[LONG_ROW, O_SIDE] != 0 or wi[SHORT_ROW, O_SIDE] != 0 or wi[MARKET_ROW, O_SIDE] != 0
-        if side != 0:
-            if moving and (trades_i[d, T_ENTRY_BAR] != i or trades_i[d, T_COUNTS] != 0):
-                move_stops(trades_i, trades_f, s, log, x, i, h, lo)
-            # A conflict shows in the opposite side's bit too.
-            mask = EDGE | ((LONG_OUT | SHORT_IN) if side > 0 else (SHORT_OUT | LONG_IN))
-            if pending_exit != NOTHING and len(log) > 0:
-                note(log, s, PLACED, ORDER_EXIT, s[S_ORDERS] + 1, -side, i, -1, AT_CLOSE, NO_LEVEL, pending_exit)
-        net_curve[i] = marked(trades_i, trades_f, d, purse, x, c, n_end, rate_end)
-        if detail:
+@fixed("void", I0, B, F64, B1, B1, B1, I1, F1, F2, I1, F1, I1, I2, I2, F2, I2, F1, F1, F1, "int8[::1]", I1, F1)
+def end_bar(i: int, ends: bool, value: float, high: Ticks, low: Ticks, close: Ticks, nights_end: Ints, rates_end: Floats,
+            xs: Floats, s: Ints,
+            purse: Floats, counts: Ints, wi: Ints, ti: Ints, tf: Floats, log: Ints, nets: Floats, net_curve: Floats,
+            gross_curve: Floats, position_curve: NDArray[np.int8], day_ends: Ints, day_equity: Floats) -> None:
+    """The end of bar i, once it is known whether it is the last one (`ends`): end of data, or moves of the stops; then the
+    mark, which is `value` unless something was closed here."""
+    c = int(close[i])
+    n_end = nights_end[i] if FULL and len(nights_end) > 1 else 0
+    rate_end = rates_end[i] if FULL and len(rates_end) > 1 else rates_end[0]
+    if ends:
+        if ti[row_of(s), T_SIDE] != 0:
+            close_position(ti, tf, s, log, purse, xs[0], counts, nets, c, i, -1, AT_CLOSE, END_OF_DATA, n_end, rate_end)
+            value = purse[P_CASH]
+        for row in range(3):
+            cancel(wi, row, s, log, i, -1, AT_CLOSE, END_OF_DATA)
+        s[S_PENDING] = NOTHING
+    d = row_of(s)
+    side = ti[d, T_SIDE]
+    if FULL and side != 0:
+        own = xs[ti[d, T_NUMBERS]]
+        moving = own[X_TRAIL_UNIT] != NONE or own[X_EVEN_UNIT] != NONE
+        if moving and (ti[d, T_ENTRY_BAR] != i or ti[d, T_COUNTS] != 0):
+            move_stops(ti, tf, s, log, own, i, int(high[i]), int(low[i]))
+        if s[S_PENDING] != NOTHING and len(log) > 0:
+            note(log, s, PLACED, ORDER_EXIT, s[S_ORDERS] + 1, -side, i, -1, AT_CLOSE, NO_LEVEL, s[S_PENDING])
+    if KEEP:
+        net_curve[i] = value
+        if FULL and len(gross_curve) > 0:
             position_curve[i] = side
             gross_curve[i] = purse[P_GROSS]
             if side != 0:
-                gross_curve[i] += side * (c - trades_i[d, T_ENTRY]) * (x[X_TICK_VALUE] * trades_f[d, F_QUANTITY] * rate_end)
-        i += 1
-        if faulty:
+                gross_curve[i] += side * (c - ti[d, T_ENTRY]) * (xs[0, X_TICK_VALUE] * tf[d, F_QUANTITY] * rate_end)
+    else:
+        book(s, purse, day_ends, day_equity, i + 1, value)
+    s[S_TAIL] = 0
+    s[S_BAR] = i + 1
+
+
+@njit(cache=True, nogil=True, error_model="numpy")
+def advance(tape: Tape, wanted: Wanted, clock: Clock, finer: Finer, xs: Floats, state: State, books: Books, until: int,
+            hopeless: int) -> None:
+    """Go on to bar `until` (exclusive, counted from the tape's first). Whether its last bar ends the data is left open, so
+    the end of that bar is booked by the next call, or by `finish`.
+
+    Args:
+        tape, wanted, clock, finer: what is known, at least up to `until`; more may be known than in the call before.
+        xs: float64[rows, PARAMETERS], see inputs.parameters. Row s[S_NUMBERS] decides; positions and orders keep the row of
+            their decision. Rows differ in the strategy's numbers only (distances, lengths of time exits, sizes).
+        hopeless: give up after so many trades if their sum is not above zero; 0 for never.
+    """
+    s, purse, counts, wi, wf = bare(state.s), bare(state.purse), bare(state.counts), bare(state.wi), bare(state.wf)
+    ti, tf, log, nets = bare(books.trades_i), bare(books.trades_f), bare(books.log), bare(books.nets)
+    xs = bare(xs)
+    open_, high, low, close = bare(tape.open), bare(tape.high), bare(tape.low), bare(tape.close)
+    session, last_bar = bare(tape.session), bare(tape.last_bar)
+    words, entries, needs = bare(wanted.words), bare(wanted.entries), bare(wanted.needs)
+    asked_rows, tables = bare(wanted.asked.rows), bare(wanted.asked.tables)
+    offset = wanted.offset
+    nights_start, nights_end = bare(clock.nights_start), bare(clock.nights_end)
+    rates_start, rates_end, dates = bare(clock.rate_start), bare(clock.rate_end), bare(clock.date)
+    fine_first, fine_usable, finer_nights = bare(finer.first), bare(finer.usable), bare(finer.nights)
+    fine_open, fine_high, fine_low, fine_close = bare(finer.open), bare(finer.high), bare(finer.low), bare(finer.close)
+    net_curve, gross_curve, position_curve = bare(books.net), bare(books.gross), bare(books.position)
+    day_ends, day_equity = bare(books.day_ends), bare(books.day_equity)
+    x = xs[s[S_NUMBERS]] if FULL else xs[0]
+    financed = FULL and len(nights_end) > 1
+    rated = FULL and len(rates_end) > 1
+    has_finer = FULL and len(fine_first) > 1
+    fine_nights = FULL and len(finer_nights) > 1
+    flat = x[X_FLAT] != 0
+    this_close = x[X_THIS_CLOSE] != 0
+    capital = x[X_CAPITAL]
+    ended = counts[C_RUINED] != 0 or s[S_FAULT] != 0 or s[S_GIVEN_UP] != 0
+    tail = s[S_TAIL] != 0  # bar i is walked, its end is not booked
+    faulty = False
+    i = s[S_BAR]
+    which = s[S_WHICH]
+    d = row_of(s)
+    side = ti[d, T_SIDE]
+    waiting = wi[LONG_ROW, O_SIDE] != 0 or wi[SHORT_ROW, O_SIDE] != 0 or wi[MARKET_ROW, O_SIDE] != 0
+    while True:
+        if tail:
+            if i == until - 1 and not faulty:
+                break  # whether the data ends here is not known yet
+            end_bar(i, faulty, purse[P_MARK], high, low, close, nights_end, rates_end, xs, s, purse, counts, wi, ti, tf, log,
+                    nets, net_curve, gross_curve, position_curve, day_ends, day_equity)
+            tail = False
+            i += 1
+            d = row_of(s)
+            side = ti[d, T_SIDE]
+            if faulty:
+                break
+        if i >= until:
             break
-    counts[C_EXPOSED] = exposed
-    counts[C_RUINED] = 1 if ruined or purse[P_CASH] <= 0.0 else 0
-    wf_kept[0, 0] = wi_kept[0, 0] + purse_kept[0]  # used to the end, so that their memory is
-    return s_kept, counts_kept, i
+        if side == 0 and not waiting:
+            while which < len(entries) and entries[which] < i:
+                which += 1
+            stop = until
+            if not ended and which < len(entries):
+                stop = min(until, entries[which])
+            if stop > i:
+                if KEEP:
+                    idle(i, stop, purse[P_CASH], purse[P_GROSS], net_curve, gross_curve, position_curve)
+                else:
+                    book(s, purse, day_ends, day_equity, stop, purse[P_CASH])
+                i = stop
+                continue
+        moving = False
+        if FULL and side != 0:
+            moving = xs[ti[d, T_NUMBERS], X_TRAIL_UNIT] != NONE or xs[ti[d, T_NUMBERS], X_EVEN_UNIT] != NONE
+        if side != 0 and s[S_PENDING] == NOTHING and (not moving or ti[d, T_PEAK] != NO_LEVEL):
+            stop_at = until - 1
+            time_exit = int(xs[ti[d, T_NUMBERS] if FULL else 0, X_TIME_EXIT])
+            if time_exit > 0:
+                entry_bar = ti[d, T_ENTRY_BAR] + (1 if ti[d, T_ENTRY_AT] == AT_CLOSE else 0)
+                stop_at = min(stop_at, entry_bar + time_exit - 1)
+            stop_at = next_event(words, side, i + offset, stop_at + offset) - offset
+            if stop_at > i:
+                adverse = working_stop(ti, d)[0]
+                good = ti[d, T_TARGET]
+                adverse = adverse if adverse != NO_LEVEL else -side * FAR
+                good = good if good != NO_LEVEL else side * FAR
+                if moving:  # a new best price may move a stop
+                    beyond = ti[d, T_PEAK] + side
+                    good = min(good, beyond) if side > 0 else max(good, beyond)
+                j = carry(i, stop_at, s, purse, ti, tf, d, good if side > 0 else adverse, adverse if side > 0 else good, high,
+                          low, close, nights_end, rates_end, x, net_curve, gross_curve, position_curve, day_ends, day_equity)
+                if j > i:
+                    counts[C_EXPOSED] += j - i
+                    if has_finer:
+                        for bar in range(i, j):
+                            counts[C_WHOLE] += 1 if fine_usable[bar] == 0 else 0
+                    i = j
+                    continue
+        while which < len(entries) and entries[which] < i:
+            which += 1
+        c = int(close[i])
+        n_end = nights_end[i] if financed else 0
+        rate_end = rates_end[i] if rated else rates_end[0]
+        wants = wanted_at(words, i + offset)
+        edge = wants & EDGE != 0
+        last = edge and flat and last_bar[i] != 0
+        s[S_TODAY] = dates[i] if len(dates) > 1 else dates[0]
+        if side != 0 or waiting:
+            o = int(open_[i])
+            h = int(high[i])
+            lo = int(low[i])
+            n_start = nights_start[i] if financed else 0
+            rate_start = rates_start[i] if rated else rates_start[0]
+            s[S_EXPOSED] = 0
+            s[S_LEFT] = 0
+
+            # 1. Open: market exits, then market entries. No order outlives its session when flat by session end.
+            if edge and flat and i > 0 and session[i] != session[i - 1]:
+                for row in range(3):
+                    cancel(wi, row, s, log, i, -1, AT_OPEN, W_SESSION)
+                if side != 0 and s[S_PENDING] == NOTHING:
+                    s[S_PENDING] = SESSION_LATE
+                    counts[C_LATE] += 1
+            if side != 0 and s[S_PENDING] != NOTHING:
+                close_position(ti, tf, s, log, purse, xs[0], counts, nets, o, i, -1, AT_OPEN, s[S_PENDING], n_start,
+                               rate_start)
+            s[S_PENDING] = NOTHING
+            how = HELD_CARRIED if ti[row_of(s), T_SIDE] != 0 else HELD_NONE
+            if wi[MARKET_ROW, O_SIDE] != 0 and enter(ti, tf, wi, wf, MARKET_ROW, s, log, counts, xs, o, i, -1, AT_OPEN,
+                                                     n_start, rate_start):
+                how = HELD_FRESH
+
+            # 2 to 4. Resting and protective orders, through the finer bars where they are at hand.
+            begins, ends = i, i + 1
+            fine = has_finer and fine_usable[i] != 0
+            if fine:
+                begins, ends = fine_first[i], fine_first[i + 1]
+            elif has_finer and (how != HELD_NONE or wi[LONG_ROW, O_SIDE] != 0 or wi[SHORT_ROW, O_SIDE] != 0):
+                counts[C_WHOLE] += 1
+            for j in range(begins, ends):
+                o_j, h_j, lo_j, c_j, n_j = o, h, lo, c, n_start
+                if FULL and fine:
+                    o_j, h_j, lo_j, c_j = int(fine_open[j]), int(fine_high[j]), int(fine_low[j]), int(fine_close[j])
+                    n_j = finer_nights[j] if fine_nights else 0
+                how = walk(ti, tf, wi, wf, s, log, purse, counts, xs, nets, i, j if fine else -1, j == begins, how, o_j, h_j,
+                           lo_j, c_j, n_j, rate_start)
+            counts[C_EXPOSED] += s[S_EXPOSED]
+            if FULL:
+                expire(wi, s, log, counts, i)
+
+        # 6. Close: everything is read before any fill at this close.
+        equity = purse[P_CASH]
+        if FULL and len(asked_rows) > 0 and wants & CONDITIONS != 0:
+            case = np.uint64(position_case(ti, s, asked_rows, i, c))
+            for bit in range(4):
+                if tables[bit, i] >> case & np.uint64(1) == 0:
+                    wants &= ~(1 << bit)
+        leave, entering = read_signals(ti, s, counts, xs, i, wants)
+        d = row_of(s)
+        # Ruin is judged after the exits at this close; that bar places no orders and refuses none.
+        value = equity
+        ruined = False
+        if side != 0 or waiting:  # else nothing has changed since it was judged last
+            value = marked(ti, tf, d, purse, xs[0], c, n_end, rate_end)
+            left = value
+            if this_close and leave != NOTHING:
+                left = equity + settled(ti, tf, d, xs[0], c, leave, n_end, rate_end)[5]
+            ruined = gone(left, equity, capital)
+        if entering != 0 and not ruined and not last and not ended and wants & BLOCKED == 0 and not capped(x, s):
+            for turn in range(2):
+                if entering & (LONG_IN if turn == 0 else SHORT_IN) != 0:
+                    order(wi, wf, s, log, counts, x, needs, which, 1 - 2 * turn, i, c, equity, rate_end)
+        faulty = s[S_FAULT] != 0
+        if FULL and last:
+            cancel(wi, LONG_ROW, s, log, i, -1, AT_CLOSE, W_SESSION)
+            cancel(wi, SHORT_ROW, s, log, i, -1, AT_CLOSE, W_SESSION)
+        if not this_close:
+            s[S_PENDING] = leave
+            leave = NOTHING
+        if leave != NOTHING or ruined or last or (this_close and wi[MARKET_ROW, O_SIDE] != 0):
+            # In turn: exits, ruin or entries and session exits, ruin once more.
+            for turn in range(3):
+                reason = leave if turn == 0 else NOTHING
+                if turn == 2:
+                    ruined = gone(marked(ti, tf, row_of(s), purse, xs[0], c, n_end, rate_end), purse[P_CASH], capital)
+                if turn > 0 and ruined:
+                    reason = RUIN
+                elif turn == 1:
+                    if this_close and wi[MARKET_ROW, O_SIDE] != 0:
+                        enter(ti, tf, wi, wf, MARKET_ROW, s, log, counts, xs, c, i, -1, AT_CLOSE, n_end, rate_end)
+                    if last:
+                        reason = SESSION
+                if reason != NOTHING and ti[row_of(s), T_SIDE] != 0:
+                    close_position(ti, tf, s, log, purse, xs[0], counts, nets, c, i, -1, AT_CLOSE, reason, n_end, rate_end)
+                if reason == RUIN:
+                    break
+            if ruined and not ended:
+                for row in range(3):
+                    cancel(wi, row, s, log, i, -1, AT_CLOSE, RUIN)
+                s[S_PENDING] = NOTHING
+                counts[C_RUINED] = 1
+                ended = True
+            value = marked(ti, tf, row_of(s), purse, xs[0], c, n_end, rate_end)
+        purse[P_MARK] = value
+        if not KEEP and hopeless > 0 and s[S_DONE] >= hopeless and not ended and purse[P_CASH] <= capital:
+            s[S_GIVEN_UP] = 1
+            faulty = True
+        d = row_of(s)
+        side = ti[d, T_SIDE]
+        waiting = wi[LONG_ROW, O_SIDE] != 0 or wi[SHORT_ROW, O_SIDE] != 0 or wi[MARKET_ROW, O_SIDE] != 0
+        tail = True
+    s[S_BAR] = i
+    s[S_WHICH] = which
+    s[S_TAIL] = 1 if tail else 0
+
+
+@njit(cache=True, nogil=True, error_model="numpy")
+def finish(tape: Tape, clock: Clock, xs: Floats, state: State, books: Books) -> None:
+    """The data ends at the last bar that was walked: what is open is closed there."""
+    if state.s[S_TAIL] != 0:
+        end_bar(state.s[S_BAR], True, state.purse[P_MARK], tape.high, tape.low, tape.close, clock.nights_end, clock.rate_end,
+                xs, state.s, state.purse,
+                state.counts, state.wi, books.trades_i, books.trades_f, books.log, books.nets, books.net, books.gross,
+                books.position, books.day_ends, books.day_equity)
+    if gone(state.purse[P_CASH], state.purse[P_CASH], xs[0, X_CAPITAL]):
+        state.counts[C_RUINED] = 1
+
+
+@njit(cache=True, nogil=True, error_model="numpy")
+def simulate(tape: Tape, wanted: Wanted, clock: Clock, finer: Finer, xs: Floats, state: State, books: Books,
+             hopeless: int) -> None:
+    """Run over a whole tape at once."""
+    begin(xs, state, books)
+    advance(tape, wanted, clock, finer, xs, state, books, len(tape.close), hopeless)
+    finish(tape, clock, xs, state, books)
+
+
+# What most runs need that keep no log; and what thousands need of which only the summary is kept.
+plain_loop = form_of(simulate, FULL=False)
+summary_loop = form_of(simulate, KEEP=False)
+lean_loop = form_of(simulate, FULL=False, KEEP=False)

@@ -10,9 +10,10 @@ import numpy as np
 from wolbrin.core.engine import codes as k
 from wolbrin.core.engine.inputs import Floats, Ints
 from wolbrin.core.engine.jit import F1, F2, F64, I0, I1, I2, B, fixed
-from wolbrin.core.engine.position import distance, nearest, note, open_position
+from wolbrin.core.engine.position import distance, nearest, note, open_position, row_of
 
 # Module-level copies: numba freezes plain globals into the compiled code.
+FULL = k.FULL
 NONE, LEVEL = k.NONE, k.LEVEL
 FIXED, RISK, PERCENT_OF_EQUITY = k.FIXED, k.RISK, k.PERCENT_OF_EQUITY
 BY_MARKET, BY_STOP, BY_LIMIT = k.BY_MARKET, k.BY_STOP, k.BY_LIMIT
@@ -21,9 +22,10 @@ HELD_NONE, HELD_FRESH, HELD_BY_STOP, HELD_BY_LIMIT = k.HELD_NONE, k.HELD_FRESH, 
 T_AMBIGUOUS = k.T_AMBIGUOUS
 C_SKIPPED, C_REJECTED, C_EXPIRED = k.C_SKIPPED, k.C_REJECTED, k.C_EXPIRED
 S_DONE, S_ORDERS, S_DATE, S_FILLS, S_FAULT, S_TODAY = k.S_DONE, k.S_ORDERS, k.S_DATE, k.S_FILLS, k.S_FAULT, k.S_TODAY
-(O_SIDE, O_LEVEL, O_DECISION, O_BARS, O_NUMBER, O_KIND, O_NEED) = (
-    k.O_SIDE, k.O_LEVEL, k.O_DECISION, k.O_BARS, k.O_NUMBER, k.O_KIND, k.O_NEED)
-W_QUANTITY, W_EQUITY, W_TICK_MONEY = k.W_QUANTITY, k.W_EQUITY, k.W_TICK_MONEY
+(O_SIDE, O_LEVEL, O_DECISION, O_BARS, O_NUMBER, O_KIND, O_NUMBERS) = (
+    k.O_SIDE, k.O_LEVEL, k.O_DECISION, k.O_BARS, k.O_NUMBER, k.O_KIND, k.O_NUMBERS)
+W_QUANTITY, W_EQUITY, W_TICK_MONEY, W_NEEDS, NEEDS = k.W_QUANTITY, k.W_EQUITY, k.W_TICK_MONEY, k.W_NEEDS, k.NEEDS
+S_NUMBERS = k.S_NUMBERS
 (N_STOP, N_TARGET, N_TRAIL, N_START, N_EVEN, N_STOP_LONG, N_STOP_SHORT, N_TARGET_LONG, N_TARGET_SHORT, N_ENTRY_LONG,
  N_ENTRY_SHORT) = (
     k.N_STOP, k.N_TARGET, k.N_TRAIL, k.N_START, k.N_EVEN, k.N_STOP_LONG, k.N_STOP_SHORT, k.N_TARGET_LONG,
@@ -73,9 +75,11 @@ def settle(x: Floats, need: Floats, s: Ints, side: int, price: int, equity: floa
         target = abs(need[N_TARGET_LONG if side > 0 else N_TARGET_SHORT])
     else:
         target = _needs(x[X_TARGET_UNIT], x[X_TARGET], need[N_TARGET], price, stop, tick_money)
-    trail = _needs(x[X_TRAIL_UNIT], x[X_TRAIL], need[N_TRAIL], price, stop, tick_money)
-    start = _needs(x[X_START_UNIT], x[X_START], need[N_START], price, stop, tick_money)
-    even = _needs(x[X_EVEN_UNIT], x[X_EVEN], need[N_EVEN], price, stop, tick_money)
+    trail, start, even = 0.0, 0.0, 0.0
+    if FULL:
+        trail = _needs(x[X_TRAIL_UNIT], x[X_TRAIL], need[N_TRAIL], price, stop, tick_money)
+        start = _needs(x[X_START_UNIT], x[X_START], need[N_START], price, stop, tick_money)
+        even = _needs(x[X_EVEN_UNIT], x[X_EVEN], need[N_EVEN], price, stop, tick_money)
     if np.isnan(stop + target + trail + start + even):
         return W_MISSING, 0.0
     for value, fault in ((stop, FAULT_STOP), (target, FAULT_TARGET), (trail, FAULT_TRAIL), (start, FAULT_START),
@@ -110,11 +114,11 @@ def settle(x: Floats, need: Floats, s: Ints, side: int, price: int, equity: floa
     return (W_MARGIN if need - equity > 1e-9 * abs(equity) else FINE), quantity
 
 
-@fixed("void", I2, I0, I1, I2, I0, I0, I0)
-def cancel(wi: Ints, row: int, s: Ints, log: Ints, bar: int, how: int, why: int) -> None:
+@fixed("void", I2, I0, I1, I2, I0, I0, I0, I0)
+def cancel(wi: Ints, row: int, s: Ints, log: Ints, bar: int, fine: int, how: int, why: int) -> None:
     """Take a waiting order back."""
     if wi[row, O_SIDE] != 0:
-        note(log, s, CANCELLED, wi[row, O_KIND], wi[row, O_NUMBER], wi[row, O_SIDE], bar, -1, how, NO_LEVEL, why)
+        note(log, s, CANCELLED, wi[row, O_KIND], wi[row, O_NUMBER], wi[row, O_SIDE], bar, fine, how, NO_LEVEL, why)
         wi[row, O_SIDE] = 0
 
 
@@ -148,7 +152,7 @@ def order(wi: Ints, wf: Floats, s: Ints, log: Ints, counts: Ints, x: Floats, nee
     """
     need = needs[which]
     row = LONG_ROW if side > 0 else SHORT_ROW
-    kind = int(x[X_LONG_KIND] if side > 0 else x[X_SHORT_KIND])
+    kind = int(x[X_LONG_KIND] if side > 0 else x[X_SHORT_KIND]) if FULL else BY_MARKET
     level = close
     refused = FINE
     quantity = 0.0
@@ -173,31 +177,38 @@ def order(wi: Ints, wf: Floats, s: Ints, log: Ints, counts: Ints, x: Floats, nee
         counts[C_REJECTED if refused == W_MARGIN else C_SKIPPED] += 1
         note(log, s, REJECTED if refused == W_MARGIN else SKIPPED, kind, s[S_ORDERS], side, i, -1, AT_CLOSE, shown, refused)
         return
-    cancel(wi, row, s, log, i, AT_CLOSE, W_REPLACED)
+    cancel(wi, row, s, log, i, -1, AT_CLOSE, W_REPLACED)
     wi[row, O_SIDE] = side
     wi[row, O_LEVEL] = level
     wi[row, O_DECISION] = i
     wi[row, O_BARS] = int(x[X_LONG_BARS] if side > 0 else x[X_SHORT_BARS])
-    wi[row, O_NEED] = which
+    wi[row, O_NUMBERS] = s[S_NUMBERS]
     wi[row, O_NUMBER] = s[S_ORDERS]
     wi[row, O_KIND] = kind
     wf[row, W_QUANTITY] = quantity
     wf[row, W_EQUITY] = equity
     wf[row, W_TICK_MONEY] = x[X_TICK_VALUE] * rate
+    for column in range(NEEDS):
+        wf[row, W_NEEDS + column] = need[column]
     note(log, s, PLACED, kind, s[S_ORDERS], side, i, -1, AT_CLOSE, shown, W_SIGNAL)
 
 
-@fixed(B, I2, F2, I2, F2, I0, I1, I2, I1, F1, F2, I0, I0, I0, I0, I0, F64)
-def enter(ti: Ints, tf: Floats, wi: Ints, wf: Floats, row: int, s: Ints, log: Ints, counts: Ints, x: Floats,
-          needs: Floats, price: int, bar: int, fine: int, how: int, nights: int, rate: float) -> bool:
-    """Fill a waiting order. Every order ends when a position opens; one refused at its fill is gone."""
+@fixed(B, I2, F2, I2, F2, I0, I1, I2, I1, F2, I0, I0, I0, I0, I0, F64)
+def enter(ti: Ints, tf: Floats, wi: Ints, wf: Floats, row: int, s: Ints, log: Ints, counts: Ints, xs: Floats, price: int,
+          bar: int, fine: int, how: int, nights: int, rate: float) -> bool:
+    """Fill a waiting order. Every order ends when a position opens; one refused at its fill is gone.
+
+    xs: rows of numbers; the order goes by those of its decision.
+    """
     side = wi[row, O_SIDE]
     kind = wi[row, O_KIND]
+    numbers = wi[row, O_NUMBERS] if FULL else 0
+    x = xs[numbers]
     wi[row, O_SIDE] = 0
     why = FINE
     if capped(x, s):
         why = W_CAP
-    elif not open_position(ti, tf, s, log, x, needs[wi[row, O_NEED]], side, price, bar, fine, how, kind,
+    elif not open_position(ti, tf, s, log, x, wf[row, W_NEEDS:], numbers, side, price, bar, fine, how, kind,
                            wi[row, O_DECISION], wi[row, O_NUMBER], wf[row, W_QUANTITY], wf[row, W_EQUITY],
                            wf[row, W_TICK_MONEY], nights, rate):
         why = W_BEYOND
@@ -210,12 +221,12 @@ def enter(ti: Ints, tf: Floats, wi: Ints, wf: Floats, row: int, s: Ints, log: In
         s[S_FILLS] = 0
     s[S_FILLS] += 1
     for other in range(3):
-        cancel(wi, other, s, log, bar, how, W_OTHER)
+        cancel(wi, other, s, log, bar, fine, how, W_OTHER)
     return True
 
 
-@fixed("Tuple((boolean, int64, boolean))", I2, I0, F1, I0, I0, I0)
-def _meets(wi: Ints, row: int, x: Floats, o: int, h: int, lo: int) -> tuple[bool, int, bool]:
+@fixed("Tuple((boolean, int64, boolean))", I2, I0, F2, I0, I0, I0)
+def _meets(wi: Ints, row: int, xs: Floats, o: int, h: int, lo: int) -> tuple[bool, int, bool]:
     """Whether a resting order fills on a bar, at which price, and whether at its open."""
     side = wi[row, O_SIDE]
     if side == 0:
@@ -227,6 +238,7 @@ def _meets(wi: Ints, row: int, x: Floats, o: int, h: int, lo: int) -> tuple[bool
         if side * (o - level) >= 0:
             return True, o, True
         return side * (up - level) >= 0, level, False
+    x = xs[wi[row, O_NUMBERS]]
     touch = int(x[X_LONG_TOUCH] if side > 0 else x[X_SHORT_TOUCH])
     through = side * (down - level) <= -touch
     if side * (o - level) <= 0:
@@ -234,15 +246,15 @@ def _meets(wi: Ints, row: int, x: Floats, o: int, h: int, lo: int) -> tuple[bool
     return through, level, False
 
 
-@fixed(I0, I2, F2, I2, F2, I1, I2, I1, F1, F2, I0, I0, B, I0, I0, I0, I0, F64)
-def meet_orders(ti: Ints, tf: Floats, wi: Ints, wf: Floats, s: Ints, log: Ints, counts: Ints, x: Floats,
-          needs: Floats, bar: int, fine: int, first: bool, o: int, h: int, lo: int, nights: int, rate: float) -> int:
+@fixed(I0, I2, F2, I2, F2, I1, I2, I1, F2, I0, I0, B, I0, I0, I0, I0, F64)
+def meet_orders(ti: Ints, tf: Floats, wi: Ints, wf: Floats, s: Ints, log: Ints, counts: Ints, xs: Floats, bar: int, fine: int,
+                first: bool, o: int, h: int, lo: int, nights: int, rate: float) -> int:
     """Resting orders against one bar; how a position is then held in it (codes.HELD_*).
 
     first: whether this is the main bar, or its first finer bar.
     """
-    long_fills, long_price, long_open = _meets(wi, LONG_ROW, x, o, h, lo)
-    short_fills, short_price, short_open = _meets(wi, SHORT_ROW, x, o, h, lo)
+    long_fills, long_price, long_open = _meets(wi, LONG_ROW, xs, o, h, lo)
+    short_fills, short_price, short_open = _meets(wi, SHORT_ROW, xs, o, h, lo)
     if not long_fills and not short_fills:
         return HELD_NONE
     both = long_fills and short_fills
@@ -259,8 +271,8 @@ def meet_orders(ti: Ints, tf: Floats, wi: Ints, wf: Floats, s: Ints, log: Ints, 
         by_limit = wi[row, O_KIND] == BY_LIMIT
         # A limit filled at a later finer bar's open counts as inside the main bar.
         how = AT_OPEN if at_open and first else INSIDE
-        if enter(ti, tf, wi, wf, row, s, log, counts, x, needs, price, bar, fine, how, nights, rate):
-            ti[s[S_DONE], T_AMBIGUOUS] = 1 if unsure else 0
+        if enter(ti, tf, wi, wf, row, s, log, counts, xs, price, bar, fine, how, nights, rate):
+            ti[row_of(s), T_AMBIGUOUS] = 1 if unsure else 0
             if at_open:
                 return HELD_FRESH
             return HELD_BY_LIMIT if by_limit else HELD_BY_STOP

@@ -12,6 +12,7 @@ from wolbrin.core.engine.inputs import Floats, Ints
 from wolbrin.core.engine.jit import F1, F2, F64, I0, I1, I2, B, fixed
 
 # Module-level copies: numba freezes plain globals into the compiled code.
+FULL, KEEP, SAME = k.FULL, k.KEEP, k.SAME
 NONE, TICKS, ATR, STOP_MULTIPLE, MONEY, LEVEL = k.NONE, k.TICKS, k.ATR, k.STOP_MULTIPLE, k.MONEY, k.LEVEL
 STOP, TARGET, TRAIL, BREAK_EVEN, NOTHING = k.STOP, k.TARGET, k.TRAIL, k.BREAK_EVEN, k.NOTHING
 BY_LIMIT, BY_STOP = k.BY_LIMIT, k.BY_STOP
@@ -19,10 +20,10 @@ AT_OPEN, AT_CLOSE, INSIDE = k.AT_OPEN, k.AT_CLOSE, k.INSIDE
 HELD_CARRIED, HELD_FRESH, HELD_BY_STOP, HELD_BY_LIMIT = k.HELD_CARRIED, k.HELD_FRESH, k.HELD_BY_STOP, k.HELD_BY_LIMIT
 (T_SIDE, T_DECISION, T_ENTRY_BAR, T_EXIT_BAR, T_ENTRY, T_EXIT, T_STOP, T_TARGET, T_REASON, T_AMBIGUOUS, T_HELD,
  T_ENTRY_AT, T_EXIT_AT, T_NIGHTS, T_BEST, T_WORST, T_KIND, T_ENTRY_FINE, T_EXIT_FINE, T_COUNTS, T_PEAK, T_TRAIL,
- T_EVEN, T_ORDER) = (
+ T_EVEN, T_ORDER, T_NUMBERS) = (
     k.T_SIDE, k.T_DECISION, k.T_ENTRY_BAR, k.T_EXIT_BAR, k.T_ENTRY, k.T_EXIT, k.T_STOP, k.T_TARGET, k.T_REASON,
     k.T_AMBIGUOUS, k.T_HELD, k.T_ENTRY_AT, k.T_EXIT_AT, k.T_NIGHTS, k.T_BEST, k.T_WORST, k.T_KIND, k.T_ENTRY_FINE,
-    k.T_EXIT_FINE, k.T_COUNTS, k.T_PEAK, k.T_TRAIL, k.T_EVEN, k.T_ORDER)
+    k.T_EXIT_FINE, k.T_COUNTS, k.T_PEAK, k.T_TRAIL, k.T_EVEN, k.T_ORDER, k.T_NUMBERS)
 (F_QUANTITY, F_GROSS, F_SPREAD, F_SLIPPAGE, F_COMMISSION, F_FINANCING, F_NET, F_RISK, F_EQUITY, F_ENTRY_COMMISSION,
  F_DRAG, F_RATE, F_TRAIL, F_START, F_EVEN) = (
     k.F_QUANTITY, k.F_GROSS, k.F_SPREAD, k.F_SLIPPAGE, k.F_COMMISSION, k.F_FINANCING, k.F_NET, k.F_RISK, k.F_EQUITY,
@@ -48,6 +49,22 @@ W_ENTRY, W_OVER, W_SIGNAL = k.W_ENTRY, k.W_OVER, k.W_SIGNAL
     k.X_STOP_UNIT, k.X_TARGET, k.X_TARGET_UNIT, k.X_TICK_VALUE, k.X_TRAIL, k.X_TRAIL_STEP, k.X_TRAIL_UNIT)
 NO_LEVEL = k.NO_LEVEL
 ROLL, ROLL_BITS = k.ROLL, k.ROLL_BITS
+
+
+@fixed(I0, I1)
+def row_of(s: Ints) -> int:
+    """The row of the trade in the making."""
+    return int(s[S_DONE]) if KEEP else 0
+
+
+@fixed(B, F64, F64, F64)
+def gone(equity: float, cash: float, capital: float) -> bool:
+    """Whether marked equity is at or below zero, amounts of money that count as equal being equal."""
+    if cash > 0.0 and equity > 1e-6 * (capital + cash):
+        return False  # far above what counts as equal; the usual case
+    if equity <= 0.0:
+        return True
+    return equity <= SAME * max(capital, abs(cash), abs(equity - cash))
 
 
 @fixed(I0, F64)
@@ -82,7 +99,7 @@ def _write(log: Ints, s: Ints, event: int, order: int, number: int, side: int, b
 def note(log: Ints, s: Ints, event: int, order: int, number: int, side: int, bar: int, fine: int, how: int, price: int,
          why: int) -> None:
     """Write one event of the order log, if one is kept."""
-    if len(log) > 0:
+    if FULL and len(log) > 0:
         _write(log, s, event, order, number, side, bar, fine, how, price, why)
 
 
@@ -100,6 +117,8 @@ def financing_ticks(x: Floats, side: int, held: int) -> float:
 
     held: rollover nights held plus ROLL for every roll held over.
     """
+    if not FULL:
+        return 0.0
     rate = x[X_FINANCING_LONG] if side > 0 else x[X_FINANCING_SHORT]
     cost = x[X_ROLL] * (held >> ROLL_BITS) - rate * (held & (ROLL - 1))
     return cost if cost != 0.0 else 0.0
@@ -139,15 +158,16 @@ def away(price: int, direction: int, by: float) -> int:
     return min(level, price - 1)
 
 
-@fixed(B, I2, F2, I1, I2, F1, F1, I0, I0, I0, I0, I0, I0, I0, I0, F64, F64, F64, I0, F64)
-def open_position(ti: Ints, tf: Floats, s: Ints, log: Ints, x: Floats, need: Floats, side: int, price: int, bar: int,
-                  fine: int, how: int, kind: int, decision: int, number: int, quantity: float, equity: float,
+@fixed(B, I2, F2, I1, I2, F1, F1, I0, I0, I0, I0, I0, I0, I0, I0, I0, F64, F64, F64, I0, F64)
+def open_position(ti: Ints, tf: Floats, s: Ints, log: Ints, x: Floats, need: Floats, numbers: int, side: int, price: int,
+                  bar: int, fine: int, how: int, kind: int, decision: int, number: int, quantity: float, equity: float,
                   tick_money: float, nights: int, rate: float) -> bool:
     """Start a trade: protective orders stand from this moment on. False when a level lies beyond the fill.
 
-    need: what orders needed at the decision (codes.N_); tick_money: account money for a tick there.
+    x, need: the numbers of the decision (row `numbers`) and what orders needed there (codes.N_); tick_money: account money
+    for a tick there.
     """
-    d = s[S_DONE]
+    d = row_of(s)
     stop = NO_LEVEL
     reach = 0.0
     if x[X_STOP_UNIT] == LEVEL:
@@ -168,37 +188,40 @@ def open_position(ti: Ints, tf: Floats, s: Ints, log: Ints, x: Floats, need: Flo
         target = away(price, side, distance(x[X_TARGET_UNIT], x[X_TARGET], need[N_TARGET], price, reach,
                                             tick_money))
     ti[d, T_SIDE] = side
-    ti[d, T_DECISION] = decision
     ti[d, T_ENTRY_BAR] = bar
     ti[d, T_ENTRY] = price
     ti[d, T_STOP] = stop
     ti[d, T_TARGET] = target
     ti[d, T_AMBIGUOUS] = 0
     ti[d, T_ENTRY_AT] = how
-    ti[d, T_NIGHTS] = nights
-    ti[d, T_BEST] = 0
-    ti[d, T_WORST] = 0
     ti[d, T_KIND] = kind
-    ti[d, T_ENTRY_FINE] = fine
-    # Whether the entry bar counts for trail and break even.
-    ti[d, T_COUNTS] = 1 if how == AT_OPEN or (how == INSIDE and kind == BY_STOP) else 0
-    ti[d, T_PEAK] = NO_LEVEL
-    ti[d, T_TRAIL] = NO_LEVEL
-    ti[d, T_EVEN] = NO_LEVEL
-    ti[d, T_ORDER] = number
+    if KEEP:
+        ti[d, T_DECISION] = decision
+        ti[d, T_BEST] = 0
+        ti[d, T_WORST] = 0
+        ti[d, T_ENTRY_FINE] = fine
+        ti[d, T_ORDER] = number
+        tf[d, F_EQUITY] = equity
+        tf[d, F_RISK] = np.nan if stop == NO_LEVEL else abs(price - stop) * x[X_TICK_VALUE] * quantity * rate
+    if KEEP or FULL:
+        ti[d, T_NIGHTS] = nights
+        # Whether the entry bar counts for trail and break even.
+        ti[d, T_COUNTS] = 1 if how == AT_OPEN or (how == INSIDE and kind == BY_STOP) else 0
+        ti[d, T_PEAK] = NO_LEVEL
+        ti[d, T_TRAIL] = NO_LEVEL
+        ti[d, T_EVEN] = NO_LEVEL
+        ti[d, T_NUMBERS] = numbers
+        tf[d, F_TRAIL] = 0.0
+        tf[d, F_START] = 0.0
+        tf[d, F_EVEN] = 0.0
     tf[d, F_QUANTITY] = quantity
-    tf[d, F_EQUITY] = equity
-    tf[d, F_RISK] = np.nan if stop == NO_LEVEL else abs(price - stop) * x[X_TICK_VALUE] * quantity * rate
     tf[d, F_ENTRY_COMMISSION] = commission_of(x, price, quantity, rate)
     tf[d, F_DRAG] = 0.5 * x[X_SPREAD] + (0.0 if kind == BY_LIMIT else x[X_SLIPPAGE])
-    tf[d, F_TRAIL] = 0.0
-    tf[d, F_START] = 0.0
-    tf[d, F_EVEN] = 0.0
-    if x[X_TRAIL_UNIT] != NONE:
+    if FULL and x[X_TRAIL_UNIT] != NONE:
         tf[d, F_TRAIL] = distance(x[X_TRAIL_UNIT], x[X_TRAIL], need[N_TRAIL], price, reach, tick_money)
         if x[X_START_UNIT] != NONE:
             tf[d, F_START] = distance(x[X_START_UNIT], x[X_START], need[N_START], price, reach, tick_money)
-    if x[X_EVEN_UNIT] != NONE:
+    if FULL and x[X_EVEN_UNIT] != NONE:
         tf[d, F_EVEN] = distance(x[X_EVEN_UNIT], x[X_EVEN], need[N_EVEN], price, reach, tick_money)
     note(log, s, FILLED, kind, number, side, bar, fine, how, price, W_SIGNAL)
     if stop != NO_LEVEL:
@@ -218,11 +241,12 @@ def working_stop(ti: Ints, d: int) -> tuple[int, int]:
     side = ti[d, T_SIDE]
     level = ti[d, T_STOP]
     reason = STOP
-    for column, name in ((T_EVEN, BREAK_EVEN), (T_TRAIL, TRAIL)):
-        other = ti[d, column]
-        if other != NO_LEVEL and (level == NO_LEVEL or side * (other - level) > 0):
-            level = other
-            reason = name
+    if FULL:
+        for column, name in ((T_EVEN, BREAK_EVEN), (T_TRAIL, TRAIL)):
+            other = ti[d, column]
+            if other != NO_LEVEL and (level == NO_LEVEL or side * (other - level) > 0):
+                level = other
+                reason = name
     return level, reason
 
 
@@ -254,6 +278,8 @@ def protect(ti: Ints, d: int, how: int, o: int, h: int, lo: int, c: int) -> tupl
 @fixed("void", I2, I0, I0, I0)
 def saw(ti: Ints, d: int, best: int, worst: int) -> None:
     """Widen the excursions by two prices met while held."""
+    if not KEEP:
+        return
     side = ti[d, T_SIDE]
     entry = ti[d, T_ENTRY]
     ti[d, T_BEST] = max(ti[d, T_BEST], side * (best - entry))
@@ -263,6 +289,8 @@ def saw(ti: Ints, d: int, best: int, worst: int) -> None:
 @fixed("void", I2, I0, I0, I0, I0, I0, I0, I0, I0)
 def witness(ti: Ints, d: int, how: int, reason: int, when: int, o: int, h: int, lo: int, c: int) -> None:
     """Excursions of one bar, the certain part only; the fill itself is added on closing."""
+    if not KEEP:
+        return
     side = ti[d, T_SIDE]
     up = h if side > 0 else lo
     down = lo if side > 0 else h
@@ -282,41 +310,61 @@ def witness(ti: Ints, d: int, how: int, reason: int, when: int, o: int, h: int, 
             saw(ti, d, o, o)
 
 
-@fixed("void", I2, F2, I1, I2, F1, F1, I1, I0, I0, I0, I0, I0, I0, F64)
-def close_position(ti: Ints, tf: Floats, s: Ints, log: Ints, purse: Floats, x: Floats, counts: Ints, price: int,
-                   bar: int, fine: int, how: int, reason: int, nights: int, rate: float) -> None:
-    """Finish the open trade, book it, and make the next row the open one."""
-    d = s[S_DONE]
+@fixed("UniTuple(float64, 6)", I2, F2, I0, F1, I0, I0, I0, F64)
+def settled(ti: Ints, tf: Floats, d: int, x: Floats, price: int, reason: int, nights: int,
+            rate: float) -> tuple[float, float, float, float, float, float]:
+    """What a trade comes to if it ends at this price: gross, spread, slippage, commission, financing, net. A net that is
+    nothing beside the amounts it is made of is nothing."""
     side = ti[d, T_SIDE]
-    entry = ti[d, T_ENTRY]
-    move = side * (price - entry)
     quantity = tf[d, F_QUANTITY]
     unit = x[X_TICK_VALUE] * quantity * rate
     slips = (0.0 if ti[d, T_KIND] == BY_LIMIT else 1.0) + (0.0 if reason == TARGET else 1.0)
-    saw(ti, d, price, price)
-    ti[d, T_NIGHTS] = nights - ti[d, T_NIGHTS]
-    ti[d, T_EXIT_BAR] = bar
-    ti[d, T_EXIT] = price
-    ti[d, T_EXIT_AT] = how
-    ti[d, T_EXIT_FINE] = fine
-    ti[d, T_REASON] = reason
-    ti[d, T_HELD] = bar - ti[d, T_ENTRY_BAR] + (1 if ti[d, T_ENTRY_AT] != AT_CLOSE else 0)
-    tf[d, F_GROSS] = move * unit
-    tf[d, F_SPREAD] = x[X_SPREAD] * unit
-    tf[d, F_SLIPPAGE] = slips * x[X_SLIPPAGE] * unit
-    tf[d, F_COMMISSION] = tf[d, F_ENTRY_COMMISSION] + commission_of(x, price, quantity, rate)
-    tf[d, F_FINANCING] = financing_ticks(x, side, ti[d, T_NIGHTS]) * unit
-    tf[d, F_NET] = tf[d, F_GROSS] - tf[d, F_SPREAD] - tf[d, F_SLIPPAGE] - tf[d, F_COMMISSION] - tf[d, F_FINANCING]
-    tf[d, F_RATE] = rate
+    gross = side * (price - ti[d, T_ENTRY]) * unit
+    spread = x[X_SPREAD] * unit
+    slippage = slips * x[X_SLIPPAGE] * unit
+    commission = tf[d, F_ENTRY_COMMISSION] + commission_of(x, price, quantity, rate)
+    financing = financing_ticks(x, side, nights - ti[d, T_NIGHTS]) * unit if FULL else 0.0
+    net = gross - spread - slippage - commission - financing
+    if abs(net) <= SAME * max(abs(gross), spread, slippage, abs(commission), abs(financing)):
+        net = 0.0
+    return gross, spread, slippage, commission, financing, net
+
+
+@fixed("void", I2, F2, I1, I2, F1, F1, I1, F1, I0, I0, I0, I0, I0, I0, F64)
+def close_position(ti: Ints, tf: Floats, s: Ints, log: Ints, purse: Floats, x: Floats, counts: Ints, nets: Floats,
+                   price: int, bar: int, fine: int, how: int, reason: int, nights: int, rate: float) -> None:
+    """Finish the open trade, book it, and make the next row the open one. nets: float64, room for its net where rows are not
+    kept."""
+    d = row_of(s)
+    gross, spread, slippage, commission, financing, net = settled(ti, tf, d, x, price, reason, nights, rate)
     counts[C_AMBIGUOUS] += ti[d, T_AMBIGUOUS]
-    purse[P_CASH] += tf[d, F_NET]
-    purse[P_GROSS] += tf[d, F_GROSS]
-    if reason not in (STOP, BREAK_EVEN, TRAIL, TARGET):
-        s[S_ORDERS] += 1
-    if len(log) > 0:
-        _log_exit(ti, d, s, log, side, bar, fine, how, reason, price)
-    s[S_DONE] = d + 1
-    ti[d + 1, T_SIDE] = 0
+    purse[P_CASH] += net
+    if KEEP:
+        side = ti[d, T_SIDE]
+        saw(ti, d, price, price)
+        ti[d, T_NIGHTS] = nights - ti[d, T_NIGHTS]
+        ti[d, T_EXIT_BAR] = bar
+        ti[d, T_EXIT] = price
+        ti[d, T_EXIT_AT] = how
+        ti[d, T_EXIT_FINE] = fine
+        ti[d, T_REASON] = reason
+        ti[d, T_HELD] = bar - ti[d, T_ENTRY_BAR] + (1 if ti[d, T_ENTRY_AT] != AT_CLOSE else 0)
+        tf[d, F_GROSS] = gross
+        tf[d, F_SPREAD] = spread
+        tf[d, F_SLIPPAGE] = slippage
+        tf[d, F_COMMISSION] = commission
+        tf[d, F_FINANCING] = financing
+        tf[d, F_NET] = net
+        tf[d, F_RATE] = rate
+        purse[P_GROSS] += gross
+        if reason not in (STOP, BREAK_EVEN, TRAIL, TARGET):
+            s[S_ORDERS] += 1
+        if FULL and len(log) > 0:
+            _log_exit(ti, d, s, log, side, bar, fine, how, reason, price)
+    else:
+        nets[s[S_DONE]] = net
+    s[S_DONE] += 1
+    ti[row_of(s), T_SIDE] = 0
 
 
 @fixed("void", I2, I0, I1, I2, I0, I0, I0, I0, I0, I0, inline=False)
@@ -339,8 +387,9 @@ def _log_exit(ti: Ints, d: int, s: Ints, log: Ints, side: int, bar: int, fine: i
 
 @fixed("void", I2, F2, I1, I2, F1, I0, I0, I0)
 def move_stops(ti: Ints, tf: Floats, s: Ints, log: Ints, x: Floats, bar: int, high: int, low: int) -> None:
-    """Trail and break even after a closed bar that counts; what moves here works from the next bar on."""
-    d = s[S_DONE]
+    """Trail and break even after a closed bar that counts; what moves here works from the next bar on. x: the numbers that
+    the position was opened with."""
+    d = row_of(s)
     side = ti[d, T_SIDE]
     entry = ti[d, T_ENTRY]
     extreme = high if side > 0 else low

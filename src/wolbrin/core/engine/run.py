@@ -11,10 +11,28 @@ from numpy.typing import NDArray
 
 from wolbrin.core.engine import codes as k
 from wolbrin.core.engine.brief import Brief
-from wolbrin.core.engine.inputs import NO_FINER, NO_LOG, NO_NIGHTS, NOTHING_ASKED, Asked, Clock, Money, Plan, parameters
-from wolbrin.core.engine.kernel import simulate
+from wolbrin.core.engine.inputs import (
+    NO_BOOKS,
+    NO_FINER,
+    NO_LOG,
+    NO_NIGHTS,
+    NOTHING_ASKED,
+    Asked,
+    Books,
+    Clock,
+    Money,
+    Plan,
+    State,
+    Tape,
+    Wanted,
+    books,
+    new_state,
+    parameters,
+)
+from wolbrin.core.engine.kernel import advance, begin, finish, plain_loop, simulate
 from wolbrin.core.engine.prepare import FineBars, Prepared, as_prepared
 from wolbrin.core.engine.record import Record, others_read, own_read
+from wolbrin.core.engine.version import engine_version
 from wolbrin.core.errors import Door, UserError
 from wolbrin.core.market.bars import Bars, Floats, Ints, Span, day_of
 from wolbrin.core.market.terms import Terms
@@ -23,9 +41,8 @@ from wolbrin.core.rules.identity import strategy_hash
 from wolbrin.core.rules.mirror import entry_orders
 from wolbrin.core.rules.model import Distance, PositionOperand, Row, Strategy
 
-ENGINE_VERSION = "3"
-NO_CURVE = np.zeros(0, np.float64)
-NO_POSITION = np.zeros(0, np.int8)
+STEP = 1024  # bars between two looks at the room for the log
+EVENTS_A_BAR = 32  # more than one bar can bring
 
 
 @dataclass(frozen=True)
@@ -36,7 +53,7 @@ class Run:
     equity in account money at each close. position: int8[last - first]. log: int64[e, LOG_COLUMNS], the order log. The
     three latter are empty in a statistics-only run. rates: account money for a unit of quote money at each bar's end,
     float64[last - first], or [1] where it is fixed. fault: why the run ended before its span did, in words, or "".
-    ready: the history as it was made ready.
+    ready: the history as it was made ready. first_rate: the rate at the first bar's start.
     """
 
     bars: Bars
@@ -55,6 +72,7 @@ class Run:
     fine: FineBars | None = None
     fault: str = ""
     ready: Prepared | None = None
+    first_rate: float = 1.0
 
     def __len__(self) -> int:
         return len(self.trades_i)
@@ -151,7 +169,7 @@ def record_of(ready: Prepared, strategy: Strategy | None, brief: Brief, *, tried
     if finer is not None:
         histories["finer bars"] = finer.hash
     traded = {"fill": strategy.fill, "flat_by_session_end": strategy.flat_by_session_end} if strategy is not None else {}
-    return Record(engine=ENGINE_VERSION, market=terms.code, source=ready.source, interval=ready.bars.interval,
+    return Record(engine=engine_version(), market=terms.code, source=ready.source, interval=ready.bars.interval,
                   history=ready.bars.hash, histories=histories, own_indicators=own_read(strategy) if strategy else {},
                   strategy=strategy_hash(strategy) if strategy is not None else rules, first=brief.span.first,
                   last=brief.span.last, role=brief.role, costs=brief.costs, costs_assumed=brief.assumed,
@@ -235,6 +253,137 @@ def state_of(row: Row) -> str:
     return row.left.state
 
 
+class Going:
+    """A run under way: it goes on bar by bar, or in one go, and can be looked at in between. Indicators are computed once
+    over the history given; no value depends on a later bar, so nothing is known too early.
+
+    first: its first bar in the history.
+    """
+
+    def __init__(self, history: Prepared | Bars, strategy: Strategy, brief: Brief, *, detail: bool = True,
+                 decisions: Decisions | None = None) -> None:
+        """See `backtest`. Raises UserError: a request that cannot be run."""
+        ready = as_prepared(history)
+        check(ready.bars, strategy, brief)
+        self.strategy, self.brief, self._detail = strategy, brief, detail
+        made = decisions or decide(ready.columns, strategy)
+        first, last = ready.bars.range_of(brief.span)
+        if brief.most_bars is not None:
+            first = max(first, last - brief.most_bars)
+        self.first = max(first, made.warm)
+        self._xs = parameters(plan_of(strategy, ready.bars.terms), money_of(ready.bars.terms, brief)).reshape(1, -1)
+        self.state = new_state()
+        self._take(ready, made, max(last, self.first))
+        self.books = self._room(NO_BOOKS)
+        begin(self._xs, self.state, self.books)
+
+    def _take(self, ready: Prepared, made: Decisions, last: int) -> None:
+        """Ready the loop's inputs for bars first .. last - 1 of a history."""
+        bars, brief, first = ready.bars, self.brief, self.first
+        part = slice(first, last)
+        self.ready, self.size = ready, last - first
+        financed = brief.costs.roll_ticks != 0.0 or any(brief.costs.financing(bars.terms))
+        nights = ready.nights if financed else (NO_NIGHTS, NO_NIGHTS)
+        rates = ready.conversion
+        self._fine = ready.fine if brief.fine else None
+        entries = made.entries(first, last)
+        needs = np.full((len(entries), k.NEEDS), np.nan)
+        for number, column in enumerate(made.needed):
+            if column is not None:
+                needs[:, number] = column[first + entries]
+
+        def cut(column: NDArray) -> NDArray:
+            return column[part] if len(column) > 1 else column
+
+        counted = self.strategy.filters.most_entries or any(state_of(r) == "entries_today" for r in made.asked)
+        dates = bars.trading_date[part] if counted else np.zeros(1, np.int32)
+        asked = NOTHING_ASKED
+        if made.asked:
+            rows = [(k.POSITION[state_of(r)], k.COMPARE[r.compare], float(r.right.value))  # type: ignore[union-attr]
+                    for r in made.asked]
+            asked = Asked(np.array(rows, np.float64), np.ascontiguousarray(made.tables[:, part]))
+        self._clock = Clock(cut(nights[0]), cut(nights[1]), cut(rates[0]), cut(rates[1]), dates)
+        self._finer = ready.finer_arrays(first, last, financed) if self._fine else NO_FINER
+        self._tape = Tape(bars.o[part], bars.h[part], bars.l[part], bars.c[part], bars.session[part], bars.last[part])
+        self._wanted = Wanted(made.words, entries, needs, asked, first)
+        market = self._xs[0, k.X_LONG_KIND] == self._xs[0, k.X_SHORT_KIND] == k.BY_MARKET
+        self._plain = market and not (
+            self._detail or self._fine or financed or len(rates[1]) > 1 or made.asked or self.strategy.trail
+            or self.strategy.break_even)
+
+    def _room(self, old: Books, log: int = 0, spare: int = 0) -> Books:
+        """Books with room for every trade and bar: each trade needs an entry signal of its own, and one row more holds the
+        position that is open; and room for so many more. What stands in the old ones is kept."""
+        log = max(log, 8 * len(self._wanted.entries) + 64) if self._detail else 0
+        made = books(max(len(self._wanted.entries), len(old.trades_i) - 2) + spare // 8, max(self.size, len(old.net)) + spare,
+                     max(log, len(old.log)), self._detail)
+        for new, before in zip(made, old):
+            new[:len(before)] = before  # type: ignore[arg-type, index]
+        return made
+
+    @property
+    def rate_end(self) -> Floats:
+        """Account money for a unit of quote money at each bar's end, float64[size], or [1] where it is fixed."""
+        return self._clock.rate_end
+
+    @property
+    def bar(self) -> int:
+        """How many bars have been walked."""
+        return int(self.state.s[k.S_BAR] + self.state.s[k.S_TAIL])
+
+    def advance(self, until: int) -> None:
+        """Go on to bar `until` (exclusive, counted from `first`)."""
+        until = min(until, self.size)
+        while self.bar < until and not self.state.s[k.S_FAULT]:
+            step = min(until, self.bar + STEP)
+            need = int(self.state.s[k.S_LOGGED]) + EVENTS_A_BAR * (step - self.bar)
+            if self._detail and need > len(self.books.log):
+                self.books = self._room(self.books, 2 * need)
+            advance(self._tape, self._wanted, self._clock, self._finer, self._xs, self.state, self.books, step, 0)
+
+    def extend(self, history: Prepared) -> None:
+        """Go on over a longer history that begins with the one so far: bars that have arrived since. The first bar of the run
+        stays where it is, so a run must have begun (`size` above 0) before it is extended."""
+        self._take(history, decide(history.columns, self.strategy), max(len(history.bars), self.first))
+        if len(self._wanted.entries) + 2 > len(self.books.trades_i) or self.size > len(self.books.net):
+            self.books = self._room(self.books, spare=self.size)
+
+    def whole(self) -> Run:
+        """The run to the end of its span in one go, from the start."""
+        loop = plain_loop if self._plain else simulate
+        if self.size:
+            inputs = self._tape, self._wanted, self._clock, self._finer, self._xs
+            loop(*inputs, self.state, self.books, 0)
+            if self._detail and self.state.s[k.S_LOGGED] > len(self.books.log):
+                self.books = self._room(NO_BOOKS, int(self.state.s[k.S_LOGGED]))  # now the room is known
+                loop(*inputs, self.state, self.books, 0)
+        return self._outcome(self.state, self.books, self.ready)
+
+    def so_far(self, shown: Prepared | None = None) -> Run:
+        """The run as it would be if the data ended at the last bar walked. shown: the history up to there."""
+        s, purse, counts, wi, wf = self.state
+        state = State(s.copy(), purse.copy(), counts.copy(), wi.copy(), wf.copy())
+        kept = self._room(self.books)
+        finish(self._tape, self._clock, self._xs, state, kept)
+        return self._outcome(state, kept, shown or self.ready)
+
+    def _outcome(self, state: State, kept: Books, ready: Prepared) -> Run:
+        s, first = state.s, self.first
+        count, done = int(s[k.S_DONE]), int(s[k.S_BAR])
+        booked = kept.trades_i[:count].copy()
+        booked[:, (k.T_DECISION, k.T_ENTRY_BAR, k.T_EXIT_BAR)] += first
+        log = kept.log[:int(s[k.S_LOGGED])].copy()
+        log[:, k.L_BAR] += first
+        named = {name: int(value) for name, value in zip(k.COUNTS, state.counts)}
+        named["left out"] = ready.bars.left_out
+        fault = fault_words(int(s[k.S_FAULT]), ready.bars, first + done - 1, self.strategy) if s[k.S_FAULT] else ""
+        rates = self._clock.rate_end
+        return Run(ready.bars, self.strategy, self.brief, first, first + done, booked, kept.trades_f[:count].copy(),
+                   kept.net[:done], kept.gross[:done], kept.position[:done], named, log,
+                   rates[:max(done, 1)] if len(rates) > 1 else rates, self._fine, fault, ready,
+                   float(self._clock.rate_start[0]) if self.size else np.nan)
+
+
 def backtest(history: Prepared | Bars, strategy: Strategy, brief: Brief, *, detail: bool = True,
              decisions: Decisions | None = None) -> Run:
     """Run a strategy over a history.
@@ -246,63 +395,4 @@ def backtest(history: Prepared | Bars, strategy: Strategy, brief: Brief, *, deta
     Raises:
         UserError: a request that cannot be run.
     """
-    ready = as_prepared(history)
-    bars, terms = ready.bars, ready.bars.terms
-    check(bars, strategy, brief)
-    made = decisions or decide(ready.columns, strategy)
-    first, last = bars.range_of(brief.span)
-    if brief.most_bars is not None:
-        first = max(first, last - brief.most_bars)
-    first = max(first, made.warm)
-    size = max(0, last - first)
-    last = first + size
-    part = slice(first, last)
-    x = parameters(plan_of(strategy, terms), money_of(terms, brief))
-    financed = brief.costs.roll_ticks != 0.0 or any(brief.costs.financing(terms))
-    nights = ready.nights if financed else (NO_NIGHTS, NO_NIGHTS)
-    rates = ready.conversion
-    fine = ready.fine if brief.fine else None
-    signals = made.signals[part]
-    at = np.searchsorted(made.entries, (first, last))
-    entries = made.entries[at[0]:at[1]] - first
-    needs = np.full((len(entries), k.NEEDS), np.nan)
-    for number, column in enumerate(made.needed):
-        if column is not None:
-            needs[:, number] = column[first + entries]
-
-    def cut(column: NDArray) -> NDArray:
-        return column[part] if len(column) > 1 else column
-
-    counted = strategy.filters.most_entries or any(state_of(r) == "entries_today" for r in made.asked)
-    dates = bars.trading_date[part] if counted else np.zeros(1, np.int32)
-    asked = NOTHING_ASKED
-    if made.asked:
-        rows = [(k.POSITION[state_of(r)], k.COMPARE[r.compare], float(r.right.value))  # type: ignore[union-attr]
-                for r in made.asked]
-        asked = Asked(np.array(rows, np.float64), np.ascontiguousarray(made.tables[:, part]))
-    clock = Clock(cut(nights[0]), cut(nights[1]), cut(rates[0]), cut(rates[1]), dates)
-    finer = ready.finer_arrays(first, last, financed) if fine else NO_FINER
-    net = np.empty(size)
-    gross = np.empty(size) if detail else NO_CURVE
-    position = np.empty(size, np.int8) if detail else NO_POSITION
-    # Every trade needs an entry signal of its own; one row more holds the position that is open.
-    trades_i = np.empty((len(entries) + 2, k.INT_COLUMNS), np.int64)
-    trades_f = np.empty((len(entries) + 2, k.FLOAT_COLUMNS))
-    log = np.empty((8 * len(entries) + 64, k.LOG_COLUMNS), np.int64) if detail else NO_LOG
-    while True:
-        state, counts, done = simulate(bars.o[part], bars.h[part], bars.l[part], bars.c[part], bars.session[part],
-                                       bars.last[part], signals, entries, needs, clock, finer, asked, x, trades_i, trades_f,
-                                       log, net, gross, position)
-        if state[k.S_LOGGED] <= len(log) or not detail:
-            break
-        log = np.empty((int(state[k.S_LOGGED]), k.LOG_COLUMNS), np.int64)  # now the room is known
-    count = int(state[k.S_DONE])
-    booked = trades_i[:count].copy()
-    booked[:, (k.T_DECISION, k.T_ENTRY_BAR, k.T_EXIT_BAR)] += first
-    log = log[:int(state[k.S_LOGGED])].copy()
-    log[:, k.L_BAR] += first
-    named = {name: int(value) for name, value in zip(k.COUNTS, counts)}
-    named["left out"] = bars.left_out
-    fault = fault_words(int(state[k.S_FAULT]), bars, first + done - 1, strategy) if state[k.S_FAULT] else ""
-    return Run(bars, strategy, brief, first, first + done, booked, trades_f[:count].copy(), net[:done], gross[:done],
-               position[:done], named, log, cut(rates[1])[:max(done, 1)], fine, fault, ready)
+    return Going(history, strategy, brief, detail=detail, decisions=decisions).whole()

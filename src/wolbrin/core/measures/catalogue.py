@@ -12,12 +12,13 @@ from numpy.typing import NDArray
 
 from wolbrin.core.engine.brief import Costs
 from wolbrin.core.market.sessions import rollovers
+from wolbrin.core.measures import sums
 from wolbrin.core.measures.facts import Facts
 from wolbrin.core.measures.inference import sharpe_of_days, t_of_mean
 
 Unit = Literal["money", "percent", "ratio", "count", "days", "R"]
 NAN = math.nan
-TRADING_DAYS = 252
+TRADING_DAYS = sums.TRADING_DAYS
 
 
 @dataclass(frozen=True)
@@ -43,10 +44,6 @@ def _mean(x: NDArray[np.float64]) -> float:
     return float(x.mean()) if len(x) else NAN
 
 
-def _sd(x: NDArray[np.float64]) -> float:
-    return float(x.std(ddof=1)) if len(x) > 1 else NAN
-
-
 def average_loss(f: Facts) -> float:
     return _mean(f.losses)
 
@@ -60,7 +57,7 @@ def t_of_average(f: Facts) -> float:
     # Trades of several members overlap in time; pooled, they would count one move of the market many times.
     if f.pooled:
         return NAN
-    return _ratio(_mean(f.profits), _sd(f.profits) / math.sqrt(len(f.profits))) if len(f.profits) > 1 else NAN
+    return float(sums.t_of_average(f.nets))
 
 
 def maximum_drawdown(f: Facts) -> float:
@@ -74,17 +71,19 @@ def maximum_drawdown_percent(f: Facts) -> float:
 def cagr(f: Facts) -> float:
     if not len(f.equity) or f.equity[-1] <= 0 or f.days <= 0:
         return NAN
-    return 100.0 * (math.exp(math.log(float(f.equity[-1]) / f.capital) * 365.25 / f.days) - 1.0)
+    try:
+        return 100.0 * (math.exp(math.log(float(f.equity[-1]) / f.capital) * 365.25 / f.days) - 1.0)
+    except OverflowError:  # a few days of a large gain
+        return NAN
 
 
 def sharpe(f: Facts) -> float:
-    x = f.daily_returns
-    return _ratio(_mean(x), _sd(x)) * math.sqrt(TRADING_DAYS) if len(x) > 1 else NAN
+    return float(sums.sharpe_of(f.daily_returns)) * math.sqrt(TRADING_DAYS)
 
 
 def sortino(f: Facts) -> float:
     x = f.daily_returns
-    below = math.sqrt(float(np.mean(np.minimum(x, 0.0) ** 2))) if len(x) else 0.0
+    below = math.sqrt(float(np.mean(np.minimum(x, 0.0) ** 2))) if len(x) > 1 else 0.0
     return _ratio(_mean(x), below) * math.sqrt(TRADING_DAYS) if below else NAN
 
 
@@ -123,10 +122,11 @@ def buy_and_hold(f: Facts) -> float:
     bars, costs, terms = run.bars, run.brief.costs, run.bars.terms
     first, last = int(bars.o[run.first]), int(bars.c[run.last - 1])
     tick = run.tick_value
-    known = run.rates[np.isfinite(run.rates)]
-    if not len(known):
+    # Percent commission goes by the rate at its fill, the result by the rate at the end.
+    entry_rate = run.first_rate if costs.percent else 1.0
+    exit_rate = float(run.rates[-1])
+    if not math.isfinite(entry_rate + exit_rate):
         return NAN
-    entry_rate, exit_rate = float(known[0]), float(known[-1])
     held = 0
     rate = costs.financing(terms)[0]
     rolls = [r for r in bars.rolls if bars.time[run.first] <= r < bars.end[run.last - 1]]
@@ -144,16 +144,16 @@ def buy_and_hold(f: Facts) -> float:
 MEASURES: list[Measure] = [
     Measure("net", "net profit", "money", "sum of net results of all trades", lambda f: f.net),
     Measure("gross_profit", "gross profit", "money", "sum of winning trades, net of costs",
-            lambda f: float(f.wins.sum())),
-    Measure("gross_loss", "gross loss", "money", "sum of losing trades, net of costs", lambda f: float(f.losses.sum())),
+            lambda f: f.sums[0]),
+    Measure("gross_loss", "gross loss", "money", "sum of losing trades, net of costs", lambda f: f.sums[1]),
     Measure("trades", "trades", "count", "number of closed trades", lambda f: float(len(f.profits)), 0),
     Measure("profit_factor", "profit factor", "ratio", "gross profit / |gross loss|",
-            lambda f: _ratio(float(f.wins.sum()), abs(float(f.losses.sum())))),
+            lambda f: _ratio(f.sums[0], abs(f.sums[1]))),
     Measure("win_rate", "win rate", "percent", "share of trades with a net result above zero",
             lambda f: 100.0 * _ratio(len(f.wins), len(f.profits))),
     Measure("break_even_rate", "break-even win rate", "percent", "|average loss| / (average win + |average loss|)",
             break_even_rate, 0),
-    Measure("average", "average trade", "money", "mean net result", lambda f: _mean(f.profits), digits=2),
+    Measure("average", "average trade", "money", "mean net result", lambda f: float(sums.mean_and_sd(f.nets)[0]), digits=2),
     Measure("average_win", "average win", "money", "mean of winning trades", lambda f: _mean(f.wins), digits=2),
     Measure("average_loss", "average loss", "money", "mean of losing trades", average_loss, digits=2),
     Measure("payoff", "payoff ratio", "ratio", "average win / |average loss|",

@@ -8,6 +8,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from wolbrin.core.compiled import njit
+from wolbrin.core.measures.sums import SAME, fall_that_counts
 
 Floats = NDArray[np.float64]
 Ints = NDArray[np.int64]
@@ -39,14 +40,14 @@ def _episodes(equity: Floats, capital: float) -> tuple[Ints, Floats]:
     low_at = 0
     for i in range(n):
         value = equity[i]
-        if value >= peak:
+        if value >= peak - SAME * peak:  # closer than that is at the peak
             if under:
                 where[count, 0], where[count, 1], where[count, 2] = peak_at, low_at, i
                 size[count, 0] = peak - low
                 size[count, 1] = (peak - low) / peak
                 count += 1
                 under = False
-            peak = value
+            peak = max(peak, value)
             peak_at = i
         elif not under or value < low:
             low = value
@@ -82,4 +83,4 @@ def largest_fall(equity: Floats, capital: float) -> float:
             peak = value
         elif peak - value > worst:
             worst = peak - value
-    return worst
+    return fall_that_counts(worst, peak)

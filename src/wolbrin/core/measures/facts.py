@@ -12,6 +12,7 @@ from wolbrin.core.compiled import njit
 from wolbrin.core.engine import codes as k
 from wolbrin.core.engine.run import Run
 from wolbrin.core.measures.drawdown import Episodes, episodes, largest_fall
+from wolbrin.core.measures.sums import gains_and_losses, returns_of, total
 
 Floats = NDArray[np.float64]
 Ints = NDArray[np.int64]
@@ -68,13 +69,19 @@ class Facts:
 
     @cached_property
     def daily_returns(self) -> Floats:
-        """Daily P/L over the starting capital; over the last date's equity where the size compounds, float64[d]."""
-        compounds = self.run is not None and self.run.strategy.sizing.kind in ("risk", "percent")
-        if not compounds or not len(self.daily):
-            return self.daily / self.capital
-        before = self.capital + np.append(0.0, np.cumsum(self.daily[:-1]))
-        with np.errstate(divide="ignore", invalid="ignore"):
-            return np.where(before > 0, self.daily / before, 0.0)
+        """Daily P/L over the starting capital; over the last date's equity where the size compounds, NaN once that is at or
+        below zero, float64[d]."""
+        return returns_of(np.ascontiguousarray(self.daily, np.float64), float(self.capital), self.compounds)
+
+    @property
+    def compounds(self) -> bool:
+        """Whether the size follows equity."""
+        return self.run is not None and self.run.strategy.sizing.kind in ("risk", "percent")
+
+    @cached_property
+    def nets(self) -> Floats:
+        """Net per trade in a row of its own, float64[m]."""
+        return np.ascontiguousarray(self.profits, np.float64)
 
     @classmethod
     def of(cls, run: Run) -> Facts:
@@ -104,6 +111,11 @@ class Facts:
         return (until - stamps[d.peak]) / NS_A_DAY
 
     @cached_property
+    def sums(self) -> tuple[float, float, int, int]:
+        """Sum of winning trades, sum of losing ones, how many each."""
+        return gains_and_losses(self.nets)
+
+    @cached_property
     def wins(self) -> Floats:
         return self.profits[self.profits > 0]
 
@@ -113,7 +125,7 @@ class Facts:
 
     @cached_property
     def net(self) -> float:
-        return float(self.profits.sum())
+        return float(total(self.nets))
 
     @cached_property
     def days(self) -> float:

@@ -9,41 +9,25 @@ from statistics import NormalDist
 import numpy as np
 from numpy.typing import NDArray
 
+from wolbrin.core.measures.sums import lag_of, sharpe_of, t_of_days
+
 Floats = NDArray[np.float64]
 NORMAL = NormalDist()  # its inverse is algorithm AS 241 (Wichura 1988), good to 16 digits
-SAME = 1e-9  # amounts closer than this share of the largest in their sum count as equal
 
 
 def newey_west_lag(n: int) -> int:
-    """Lags that count: floor(4 (n / 100)^(2/9)) (Newey & West 1994, as commonly used with Bartlett weights)."""
-    return int(4.0 * (n / 100.0) ** (2.0 / 9.0)) if n > 0 else 0
+    """Lags that count, see `sums.lag_of`."""
+    return int(lag_of(n))
 
 
 def t_of_mean(x: Floats) -> float:
-    """t of the mean of a series against zero, its standard error with Bartlett weights (Newey & West 1987).
-
-    x: float64[n], one value a day, in order. NaN with fewer than two values, or where they are all equal.
-    """
-    n = len(x)
-    if n < 2:
-        return math.nan
-    mean = float(x.mean())
-    e = x - mean
-    if not np.abs(e).max() > SAME * max(float(np.abs(x).max()), 1e-300):
-        return math.nan
-    lags = min(newey_west_lag(n), n - 1)
-    total = float(e @ e)
-    for lag in range(1, lags + 1):
-        total += 2.0 * (1.0 - lag / (lags + 1.0)) * float(e[lag:] @ e[:-lag])
-    variance = total / n / n
-    return mean / math.sqrt(variance) if variance > 0 else math.nan
+    """t of the mean of a series against zero, autocorrelation allowed for, see `sums.t_of_days`."""
+    return float(t_of_days(np.ascontiguousarray(x, np.float64)))
 
 
 def sharpe_of_days(x: Floats) -> float:
     """Mean over standard deviation (n - 1) of daily results, not annualized; NaN as in `t_of_mean`."""
-    if len(x) < 2 or not float(x.max() - x.min()) > SAME * max(float(np.abs(x).max()), 1e-300):
-        return math.nan
-    return float(x.mean()) / float(x.std(ddof=1))
+    return float(sharpe_of(np.ascontiguousarray(x, np.float64)))
 
 
 def p_above(t: float) -> float:

@@ -3,13 +3,15 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
+from functools import cached_property
+from threading import Lock
 
 import numpy as np
 
 from wolbrin.core.engine import codes as k
 from wolbrin.core.engine.brief import Brief
 from wolbrin.core.engine.prepare import Prepared, as_prepared
-from wolbrin.core.engine.run import Run, backtest
+from wolbrin.core.engine.run import Going, Run, backtest
 from wolbrin.core.errors import UserError
 from wolbrin.core.market.bars import Bars, Span
 from wolbrin.core.rules.model import Strategy
@@ -17,8 +19,8 @@ from wolbrin.core.rules.model import Strategy
 
 @dataclass(frozen=True)
 class Snapshot:
-    """Where a rehearsal stands after a bar: bars shown and to come, the position (0 flat), its open profit and entry
-    price (NaN when flat), equity marked to the close, and the run so far."""
+    """Where a rehearsal stands after a bar: bars shown and to come, the position (0 flat), its open profit before costs and
+    entry price (NaN when flat), equity marked to the close, trades closed and their net. rehearsal: where it was taken."""
 
     shown: int
     total: int
@@ -28,7 +30,13 @@ class Snapshot:
     open_profit: float
     equity: float
     closed: int
-    run: Run
+    profit: float
+    rehearsal: Rehearsal
+
+    @cached_property
+    def run(self) -> Run:
+        """The run as it would be if the data ended here: what is open is closed at the last close."""
+        return self.rehearsal.run_at(self.shown)
 
 
 @dataclass(frozen=True)
@@ -58,17 +66,12 @@ def latest_trade(snapshot: Snapshot) -> TradeSeen | None:
                      "now" if snapshot.position else k.REASONS[int(t[k.T_REASON])])
 
 
-def closed_profit(snapshot: Snapshot) -> float:
-    """Net of the trades that are closed, account money."""
-    run = snapshot.run
-    return float(run.profits.sum()) - (float(run.trades_f[-1, k.F_NET]) if snapshot.position else 0.0)
-
-
 class Rehearsal:
     """Plays the bars of `span` through a strategy in order.
 
-    Every step hands the simulator a history that ends at the current bar, so nothing later can be known. A position
-    that is open there is reported as open, although a run that ended there would close it.
+    The simulator pauses after every step and goes on from there. Indicators are computed once over all that is played, since
+    no value depends on a later bar; what is handed out ends at the current bar. A position that is open there is reported as
+    open.
     """
 
     def __init__(self, history: Prepared | Bars, strategy: Strategy, brief: Brief, span: Span) -> None:
@@ -82,6 +85,8 @@ class Rehearsal:
             raise UserError("there are no bars after the training span", bars.terms.code,
                             "Move the start of the holdout to an earlier date.")
         self.shown = 0
+        self._lock = Lock()
+        self._going = Going(self._history.over(bars.take(self.stop)), strategy, self.brief)
 
     @property
     def history(self) -> Prepared:
@@ -98,16 +103,35 @@ class Rehearsal:
 
     def step(self, count: int = 1) -> Snapshot:
         """Show the next `count` bars and say where things stand."""
+        with self._lock:
+            return self._step(count)
+
+    def _step(self, count: int) -> Snapshot:
         self.shown = min(self.total, self.shown + max(1, count))
-        so_far = self.bars.take(self.first + self.shown)
-        run = backtest(self._history.over(so_far), self.strategy, self.brief)
-        still_open = len(run) > 0 and run.trades_i[-1, k.T_REASON] == k.END_OF_DATA
-        trade_i = run.trades_i[-1] if still_open else None
-        position = int(trade_i[k.T_SIDE]) if trade_i is not None else 0
-        entry = float(so_far.to_price(trade_i[k.T_ENTRY])) if trade_i is not None else float("nan")
-        return Snapshot(self.shown, self.total, int(so_far.end[-1]), position, entry,
-                        float(run.trades_f[-1, k.F_GROSS]) if still_open else 0.0,
-                        float(run.net[-1]) if len(run.net) else self.brief.capital, len(run) - int(still_open), run)
+        going = self._going
+        going.advance(self.first + self.shown - going.first)
+        s, state, at = going.state.s, going.state, self.first + self.shown - 1
+        done, cash = int(s[k.S_DONE]), float(state.purse[k.P_CASH])
+        trade, money = going.books.trades_i[done], going.books.trades_f[done]
+        side = int(trade[k.T_SIDE])
+        entry, gross = float("nan"), 0.0
+        if side:
+            entry = float(self.bars.to_price(int(trade[k.T_ENTRY])))
+            rates = going.rate_end
+            rate = float(rates[at - going.first] if len(rates) > 1 else rates[0])
+            gross = side * (int(self.bars.c[at]) - int(trade[k.T_ENTRY])) * self.bars.terms.tick_value * rate * float(
+                money[k.F_QUANTITY])
+        equity = float(state.purse[k.P_MARK]) if s[k.S_TAIL] else cash
+        return Snapshot(self.shown, self.total, int(self.bars.end[at]), side, entry, gross, equity, done,
+                        cash - self.brief.capital, self)
+
+    def run_at(self, shown: int) -> Run:
+        """The run as it would be if the data ended after so many bars."""
+        so_far = self._history.over(self.bars.take(self.first + shown))
+        with self._lock:
+            if shown == self.shown:
+                return self._going.so_far(so_far)
+        return backtest(so_far, self.strategy, self.brief)
 
     def batch(self) -> Run:
         """The same span in one go, to compare with."""

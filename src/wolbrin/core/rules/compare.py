@@ -89,18 +89,3 @@ def where_set(bits: Flags, mask: int) -> NDArray[np.int64]:
             found[count] = i
             count += 1
     return found[:count].copy()
-
-
-@njit(cache=True, nogil=True)
-def _add_bit(out: Flags, flags: Flags, bit: int) -> None:
-    for i in range(len(out)):
-        out[i] |= np.uint8(flags[i] << bit)
-
-
-def pack(flags: tuple[Flags | None, ...], size: int) -> Flags:
-    """Up to eight flag arrays as bits 0, 1, 2 .. of one uint8[size]; None stands for "never"."""
-    out = np.zeros(size, np.uint8)
-    for bit, one in enumerate(flags):
-        if one is not None:
-            _add_bit(out, one, bit)
-    return out

@@ -3,13 +3,15 @@
 from __future__ import annotations
 
 from dataclasses import dataclass, field
+from functools import cached_property
 
 import numpy as np
 from numpy.typing import NDArray
 
+from wolbrin.core.bits import Words, entries_of, pack, unpack
 from wolbrin.core.indicators.columns import Columns
 from wolbrin.core.indicators.model import Floats
-from wolbrin.core.rules.compare import first_finite, pack, where_set
+from wolbrin.core.rules.compare import first_finite
 from wolbrin.core.rules.evaluate import at_hand, condition_flags, operand_column, operands
 from wolbrin.core.rules.filters import blocked_bars
 from wolbrin.core.rules.mirror import effective_long, effective_short, entry_orders, mirror_level
@@ -27,7 +29,6 @@ from wolbrin.core.rules.model import (
 from wolbrin.core.rules.operands import CombinedOperand, CustomOperand, leaves
 
 LONG_IN, SHORT_IN, LONG_OUT, SHORT_OUT, BLOCKED, EDGE = 1, 2, 4, 8, 16, 32
-ENTRIES = LONG_IN | SHORT_IN
 NO_TABLES = np.zeros((0, 0), np.uint64)
 Needed = tuple[Floats | None, ...]
 
@@ -37,12 +38,11 @@ Used = tuple[tuple[Floats, int], ...]
 
 @dataclass(frozen=True)
 class Signals:
-    """What a strategy's conditions and filters say, whatever its orders; see `Decisions`. entries: int64, bars with an
-    entry signal. used: columns of the indicators used, with how many bars back each is read. Where rows ask the state of
-    the position (`asked`), bits say what may hold in some state, and tables (see `_tables`) what holds in which."""
+    """What a strategy's conditions and filters say, whatever its orders; see `Decisions`. used: columns of the indicators
+    used, with how many bars back each is read. Where rows ask the state of the position (`asked`), bits say what may hold in
+    some state, and tables (see `_tables`) what holds in which."""
 
-    bits: NDArray[np.uint8]
-    entries: NDArray[np.int64]
+    words: Words
     used: Used
     tables: NDArray[np.uint64] = field(default_factory=lambda: NO_TABLES)
     asked: tuple[Row, ...] = ()
@@ -50,19 +50,28 @@ class Signals:
 
 @dataclass(frozen=True)
 class Decisions:
-    """signals: uint8[n], bits LONG_IN, SHORT_IN, LONG_OUT, SHORT_OUT at each bar's close, BLOCKED where a filter forbids
-    entries, EDGE where a session begins or ends that a position must not outlive. entries: int64, bars with an entry
-    signal, in order. warm: index of the first bar where every indicator used has a value (n if there is none).
+    """words: uint64[bits.words_of(n), 6], packed: columns say where LONG_IN, SHORT_IN, LONG_OUT, SHORT_OUT hold at a bar's
+    close, BLOCKED where a filter forbids entries, EDGE where a session begins or ends that a position must not outlive.
+    size: n. warm: index of the first bar where every indicator used has a value (n if there is none).
     needed: eleven columns, float64[n] or None where not used: ATR in ticks for stop, target, trail, the trail's start and
     break even; levels in ticks of stop, target and entry, long before short. tables, asked: see `Signals`.
     """
 
-    signals: NDArray[np.uint8]
-    entries: NDArray[np.int64]
+    words: Words
+    size: int
     warm: int
     needed: Needed
     tables: NDArray[np.uint64] = field(default_factory=lambda: NO_TABLES)
     asked: tuple[Row, ...] = ()
+
+    @cached_property
+    def signals(self) -> NDArray[np.uint8]:
+        """The same as one byte a bar, uint8[n], bits LONG_IN .. EDGE."""
+        return unpack(self.words, self.size)
+
+    def entries(self, first: int, stop: int) -> NDArray[np.int64]:
+        """Bars in [first, stop) with an entry signal, in order, counted from `first`."""
+        return entries_of(self.words, first, stop)
 
 
 def _distance_atr(columns: Columns, distance: Distance | None) -> Floats | None:
@@ -149,9 +158,9 @@ def signals_of(columns: Columns, strategy: Strategy) -> Signals:
              tuple(condition_flags(columns, c) if c.active else None for c in conditions))
     blocked, filtered = blocked_bars(columns, strategy.filters)
     edges = columns.bars.edges if strategy.flat_by_session_end else None
-    bits = pack((*flags, blocked, edges), len(columns.bars))
+    words = pack((*flags, blocked, edges), len(columns.bars))
     used = used_columns(columns, [o for c in conditions for o in operands(c)]) + tuple((x, 0) for x in filtered)
-    return Signals(bits, where_set(bits, ENTRIES), used, tables, asked)
+    return Signals(words, used, tables, asked)
 
 
 def decide(columns: Columns, strategy: Strategy, signals: Signals | None = None) -> Decisions:
@@ -160,4 +169,4 @@ def decide(columns: Columns, strategy: Strategy, signals: Signals | None = None)
     needed = needed_columns(columns, strategy)
     # Levels that are plain indicators move the start like conditions do.
     warm = warm_up(len(columns.bars), made.used + tuple((x, 0) for x in needed if x is not None))
-    return Decisions(made.bits, made.entries, warm, needed, made.tables, made.asked)
+    return Decisions(made.words, len(columns.bars), warm, needed, made.tables, made.asked)

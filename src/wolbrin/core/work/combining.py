@@ -7,7 +7,8 @@ from dataclasses import dataclass
 from typing import Any
 
 from wolbrin.core.engine.record import Record
-from wolbrin.core.engine.run import ENGINE_VERSION, Run, backtest, need_bars
+from wolbrin.core.engine.run import Run, backtest, need_bars
+from wolbrin.core.engine.version import engine_version
 from wolbrin.core.jobs import Chunk, Job, Work
 from wolbrin.core.store.project import Project
 from wolbrin.core.store.series import Daily, unpack
@@ -38,7 +39,7 @@ def daily_series(footing: Footing, kept: Kept) -> Series:
     c = kept.candidate
     history = footing.prepared(c.market, c.interval)
     record = c.record
-    if (kept.packed is not None and record.whole and record.engine == ENGINE_VERSION and record.history == history.bars.hash
+    if (kept.packed is not None and record.whole and record.engine == engine_version() and record.history == history.bars.hash
             and record.brief == footing.brief(history.bars.terms, kept.own)):
         return Series(unpack(kept.packed), record)
     run = training_run(footing, kept)

@@ -15,7 +15,8 @@ from wolbrin.core.batch.variants import NO_DAYS, Block, Days, Variants, days_of,
 from wolbrin.core.engine.brief import Brief
 from wolbrin.core.engine.prepare import Prepared
 from wolbrin.core.engine.record import Record
-from wolbrin.core.engine.run import ENGINE_VERSION, backtest, need_bars, record_of
+from wolbrin.core.engine.run import backtest, need_bars, record_of
+from wolbrin.core.engine.version import engine_version
 from wolbrin.core.errors import UserError
 from wolbrin.core.jobs import Chunk, Job, Listed, State, Work
 from wolbrin.core.measures.catalogue import SUMMARY
@@ -236,7 +237,7 @@ def brief_again(project: Project, record: Record | None, market: str, interval: 
         raise UserError("the brief of this search was not recorded", market, "Run it again.")
     if project.prepared(market, interval).bars.hash != record.history:
         raise UserError("the history has changed since this search ran", market, "Run it again.")
-    if same_engine and record.engine != ENGINE_VERSION:
+    if same_engine and record.engine != engine_version():
         raise UserError("the simulator has changed since this search ran: new results would not belong to the old", market,
                         "Run it again.")
     return record.brief

@@ -100,6 +100,7 @@ class RehearsalState(QObject):
             self.latest = snapshot
             if rehearsal.over or (not pending[0] and time.monotonic() - drawn[0] > DRAWN):
                 pending[0] = True
+                _ = snapshot.run  # made here, so that the window need not
                 show(snapshot)
             job.nap(max(0.0, count / self.pace - (time.monotonic() - began)))
 

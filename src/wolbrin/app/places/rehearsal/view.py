@@ -19,7 +19,7 @@ from wolbrin.app.shell.actions import Action
 from wolbrin.core.engine.run import record_of
 from wolbrin.core.market.intervals import interval_words
 from wolbrin.core.measures.wording import number
-from wolbrin.core.rehearsal.session import Snapshot, closed_profit, latest_trade
+from wolbrin.core.rehearsal.session import Snapshot, latest_trade
 
 
 class RehearsalPlace(Place):
@@ -140,7 +140,7 @@ class RehearsalPlace(Place):
         texts = {"time": f"{moment:%d %b %Y %H:%M}", "position": position,
                  "entry": "\u2013" if math.isnan(snapshot.entry_price) else bars.terms.format_price(snapshot.entry_price),
                  "open P/L": number(snapshot.open_profit, 2, sign=True),
-                 "closed P/L": number(closed_profit(snapshot), 2, sign=True),
+                 "closed P/L": number(snapshot.profit, 2, sign=True),
                  "trades": number(snapshot.closed), "equity": f"{number(snapshot.equity)} {s.settings.currency}"}
         for name, text in texts.items():
             self.figures[name].setText(text)
