@@ -29,6 +29,7 @@ from wolbrin.core.engine.inputs import (
     Tape,
     Wanted,
     books,
+    gathered,
     new_state,
     parameters,
 )
@@ -153,12 +154,9 @@ def kernel_inputs(s: Setup):
     col = lambda x, blank=0.0: np.array(x, float) if x else np.array([blank])  # noqa: E731
     nights = [np.array(x or [0], np.int64) for x in (s.nights_start, s.nights_end)]
     at = np.flatnonzero(flags[0] | flags[1])
-    needs = np.full((len(at), k.NEEDS), np.nan)
     atrs = [r.atr if r else [] for r in (s.stop, s.target, s.trail, s.start_after, s.even)]
     levels = [getattr(r, side) if r else [] for r in (s.stop, s.target) for side in ("long", "short")]
-    for column, values in enumerate([*atrs, *levels, a.levels, b.levels]):
-        if values:
-            needs[:, column] = np.array(values)[at]
+    needs, need_of = gathered([np.array(v) if v else None for v in (*atrs, *levels, a.levels, b.levels)], at)
     clock = Clock(*nights, col(s.rate_start, 1.0), col(s.rate_end, 1.0), np.array(s.date or [0], np.int32))
     finer = NO_FINER
     if s.finer:
@@ -168,7 +166,7 @@ def kernel_inputs(s: Setup):
         finer = Finer(np.concatenate(([0], np.cumsum(counts))).astype(np.int64), (np.array(counts) > 0).astype(np.uint8),
                       *(np.ascontiguousarray(x) for x in every), fine_nights)
     tape = Tape(*(np.array(x, np.int32) for x in (s.open, s.high, s.low, s.close)), session, last)
-    wanted = Wanted(bits.pack((*flags, edge), n), at, needs, NOTHING_ASKED, 0)
+    wanted = Wanted(bits.pack((*flags, edge), n), at, needs, need_of, 0, NOTHING_ASKED, 0)
     return tape, wanted, clock, finer, parameters(plan, money).reshape(1, -1)
 
 
@@ -248,7 +246,7 @@ def test_a_run_cut_at_any_bars_gives_the_same_bits(s: Setup, shares: list[float]
             flags = bits.unpack(wanted.words, n)[:until]
             m = int(np.searchsorted(wanted.entries, until))
             known = Wanted(bits.pack(tuple(flags >> b & 1 for b in range(k.SIGNALS)), until), wanted.entries[:m].copy(),
-                           wanted.needs[:m].copy(), NOTHING_ASKED, 0)
+                           wanted.needs[:, :m].copy(), wanted.need_of, 0, NOTHING_ASKED, 0)
             past = Clock(*(x[:until].copy() if len(x) > 1 else x for x in clock))
         if until:
             kernel.advance(shown, known, past, finer, xs, state, kept, until, 0)
@@ -264,23 +262,20 @@ def test_a_run_cut_at_any_bars_gives_the_same_bits(s: Setup, shares: list[float]
 def test_every_form_of_the_loop_gives_the_same_bits(s: Setup) -> None:
     """Without rows kept: nets, equity at the ends of dates, largest fall. Without what a plain run needs not: everything."""
     n = len(s.close)
-    inputs = kernel_inputs(s)
     plain = dataclasses.replace(s, trail=None, start_after=None, even=None, finer=[], finer_nights=[], long_entry=Entry(),
                                 short_entry=Entry(), swap_long=0.0, swap_short=0.0, nights_start=[], nights_end=[],
                                 rate_start=[], rate_end=[])
-    pairs = [(s, kernel.summary_loop), (plain, kernel.lean_loop)]
-    for one, loop in pairs:
-        inputs = kernel_inputs(one)
-        _, tf, net, counts, _ = run_kernel(one)
-        ends = np.unique(np.append(np.flatnonzero(np.diff(inputs[0].session)), n - 1)).astype(np.int64)
-        lean = Books(np.zeros((2, k.INT_COLUMNS), np.int64), np.zeros((2, k.FLOAT_COLUMNS)), NO_LOG, NO_FLOATS, NO_FLOATS,
-                     NO_POSITION, np.zeros(n + 2), ends, np.full(len(ends), np.nan))
-        state = new_state()
-        loop(*inputs, state, lean, 0)
-        np.testing.assert_array_equal(lean.nets[: state.s[k.S_DONE]], tf[:, k.F_NET])
-        np.testing.assert_array_equal(lean.day_equity, net[ends])
-        assert fall_that_counts(state.purse[k.P_FALL], state.purse[k.P_PEAK]) == largest_fall(net, one.capital)
-        np.testing.assert_array_equal(state.counts, counts)
+    inputs = kernel_inputs(plain)
+    _, tf, net, counts, _ = run_kernel(plain)
+    ends = np.unique(np.append(np.flatnonzero(np.diff(inputs[0].session)), n - 1)).astype(np.int64)
+    lean = Books(np.zeros((2, k.INT_COLUMNS), np.int64), np.zeros((2, k.FLOAT_COLUMNS)), NO_LOG, NO_FLOATS, NO_FLOATS,
+                 NO_POSITION, np.zeros(n + 2), ends, np.full(len(ends), np.nan))
+    state = new_state()
+    kernel.lean_loop(*inputs, state, lean, 0)
+    np.testing.assert_array_equal(lean.nets[: state.s[k.S_DONE]], tf[:, k.F_NET])
+    np.testing.assert_array_equal(lean.day_equity, net[ends])
+    assert fall_that_counts(state.purse[k.P_FALL], state.purse[k.P_PEAK]) == largest_fall(net, plain.capital)
+    np.testing.assert_array_equal(state.counts, counts)
     full, loop = run_kernel(plain, detail=False), run_kernel(plain, kernel.plain_loop, False)
     for a, b in zip(full[:4], loop[:4]):
         np.testing.assert_array_equal(a, b)

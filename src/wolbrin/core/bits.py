@@ -100,14 +100,14 @@ def unpack(words: Words, size: int) -> Flags:
 
 
 @njit(cache=True, nogil=True)
-def count_entries(words: Words, first: int, stop: int) -> int:
-    """How many bars in [first, stop) are set in the first or the second column."""
+def count_entries(one: Words, other: Words, first: int, stop: int) -> int:
+    """How many bars in [first, stop) are set in one or the other, uint64[w] each."""
     if stop <= first:
         return 0
     found = 0
     begin, end = first >> 6, (stop - 1) >> 6
     for w in range(begin, end + 1):
-        word = words[w, 0] | words[w, 1]
+        word = one[w] | other[w]
         if w == begin:
             word = word >> np.uint64(first & 63) << np.uint64(first & 63)
         if w == end and stop & 63 != 0:
@@ -117,15 +117,15 @@ def count_entries(words: Words, first: int, stop: int) -> int:
 
 
 @njit(cache=True, nogil=True)
-def entries_into(words: Words, first: int, stop: int, out: NDArray[np.int64]) -> int:
-    """Bars in [first, stop) that are set in the first or the second column, in order, counted from `first`; returns how many.
-    out: int64, with room for all of them."""
+def entries_into(one: Words, other: Words, first: int, stop: int, out: NDArray[np.int64]) -> int:
+    """Bars in [first, stop) that are set in one or the other, in order, counted from `first`; returns how many. out: int64,
+    with room for all of them."""
     found = 0
     if stop <= first:
         return 0
     begin = first >> 6
     for w in range(begin, ((stop - 1) >> 6) + 1):
-        word = words[w, 0] | words[w, 1]
+        word = one[w] | other[w]
         if w == begin:
             word = word >> np.uint64(first & 63) << np.uint64(first & 63)
         while word != 0:
@@ -138,8 +138,8 @@ def entries_into(words: Words, first: int, stop: int, out: NDArray[np.int64]) ->
     return found
 
 
-def entries_of(words: Words, first: int, stop: int) -> NDArray[np.int64]:
+def entries_of(one: Words, other: Words, first: int, stop: int) -> NDArray[np.int64]:
     """The same as an array of its own, int64[m]."""
-    out = np.empty(count_entries(words, first, stop), np.int64)
-    entries_into(words, first, stop, out)
+    out = np.empty(count_entries(one, other, first, stop), np.int64)
+    entries_into(one, other, first, stop, out)
     return out

@@ -70,12 +70,12 @@ SAME = 1e-9
  S_LEFT, S_TODAY, S_BAR, S_TAIL, S_PENDING, S_WHICH, S_NUMBERS, S_DAY, S_GIVEN_UP) = range(19)
 STATE = 19
 
-# An entry order waiting: rows long, short (resting) and market.
+# An entry order waiting: rows long, short (resting) and market, and a spare one.
 (O_SIDE, O_LEVEL, O_DECISION, O_BARS, O_NUMBER, O_KIND, O_NUMBERS) = range(7)
 WAITING_INTS = 7
 (W_QUANTITY, W_EQUITY, W_TICK_MONEY, W_NEEDS) = range(4)  # from W_NEEDS on: what its decision needed, codes.N_
 WAITING_FLOATS = 3 + 11
-LONG_ROW, SHORT_ROW, MARKET_ROW = range(3)
+LONG_ROW, SHORT_ROW, MARKET_ROW, SPARE_ROW = range(4)  # the last holds what an order needs that may replace another
 
 # Order log.
 EVENTS = ("placed", "moved", "filled", "cancelled", "expired", "rejected", "skipped")

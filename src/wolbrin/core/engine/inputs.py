@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from typing import NamedTuple
 
 import numpy as np
@@ -141,12 +142,16 @@ class Tape(NamedTuple):
 class Wanted(NamedTuple):
     """What the rules say. words: uint64[(n + 63) / 64, SIGNALS], bit i % 64 of word i / 64 for bar i: the four conditions,
     BLOCKED, and EDGE where a session begins or ends, if flat matters (codes.R_). entries: int64[m], bars with an entry
-    signal, in order. needs: float64[m, NEEDS], what their orders need. asked: rows on the state of the position; words then
-    say what may hold in some state. offset: the bit of the tape's first bar; entries count from that bar."""
+    signal, in order. needs: float64[c, m], what their orders need, a row for each different value; need_of: int64[NEEDS],
+    the row of each of codes.N_, -1 where it is not used. by_bar: 1 where the rows of needs are float64[c, n] of the whole
+    history instead. asked: rows on the state of the position; words then say what may hold in some state. offset: the bit of
+    the tape's first bar; entries count from that bar."""
 
     words: Words
     entries: Ints
     needs: Floats
+    need_of: Ints
+    by_bar: int
     asked: Asked
     offset: int
 
@@ -190,7 +195,7 @@ NO_POSITION = np.zeros(0, np.int8)
 def new_state() -> State:
     """A run that has not begun; `begin` sets its purse."""
     return State(np.zeros(k.STATE, np.int64), np.zeros(k.PURSE), np.zeros(len(k.COUNTS), np.int64),
-                 np.zeros((3, k.WAITING_INTS), np.int64), np.zeros((3, k.WAITING_FLOATS)))
+                 np.zeros((4, k.WAITING_INTS), np.int64), np.zeros((4, k.WAITING_FLOATS)))
 
 
 def books(room: int, bars: int, log: int = 0, detail: bool = False) -> Books:
@@ -199,6 +204,16 @@ def books(room: int, bars: int, log: int = 0, detail: bool = False) -> Books:
                  np.empty((log, k.LOG_COLUMNS), np.int64) if log else NO_LOG, np.empty(bars),
                  np.empty(bars) if detail else NO_FLOATS, np.empty(bars, np.int8) if detail else NO_POSITION, NO_FLOATS,
                  NO_INTS, NO_FLOATS)
+
+
+def gathered(columns: Sequence[Floats | None], at: Ints) -> tuple[Floats, Ints]:
+    """The values of some columns at some bars, each column once: needs float64[c, len(at)] and need_of, see `Wanted`."""
+    different = {id(c): c for c in columns if c is not None}
+    rows = {key: row for row, key in enumerate(different)}
+    needs = np.empty((len(rows), len(at)))
+    for row, column in enumerate(different.values()):
+        np.take(column, at, out=needs[row])
+    return needs, np.array([rows[id(c)] if c is not None else -1 for c in columns], np.int64)
 
 
 NO_BOOKS = books(-2, 0)

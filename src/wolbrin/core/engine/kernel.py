@@ -232,6 +232,8 @@ def advance(tape: Tape, wanted: Wanted, clock: Clock, finer: Finer, xs: Floats, 
     session, last_bar = bare(tape.session), bare(tape.last_bar)
     words, entries, needs = bare(wanted.words), bare(wanted.entries), bare(wanted.needs)
     asked_rows, tables = bare(wanted.asked.rows), bare(wanted.asked.tables)
+    need_of = bare(wanted.need_of)
+    by_bar = wanted.by_bar != 0
     offset = wanted.offset
     nights_start, nights_end = bare(clock.nights_start), bare(clock.nights_end)
     rates_start, rates_end, dates = bare(clock.rate_start), bare(clock.rate_end), bare(clock.date)
@@ -382,7 +384,8 @@ def advance(tape: Tape, wanted: Wanted, clock: Clock, finer: Finer, xs: Floats, 
         if entering != 0 and not ruined and not last and not ended and wants & BLOCKED == 0 and not capped(x, s):
             for turn in range(2):
                 if entering & (LONG_IN if turn == 0 else SHORT_IN) != 0:
-                    order(wi, wf, s, log, counts, x, needs, which, 1 - 2 * turn, i, c, equity, rate_end)
+                    order(wi, wf, s, log, counts, x, needs, need_of, i + offset if by_bar else which, 1 - 2 * turn, i, c,
+                          equity, rate_end)
         faulty = s[S_FAULT] != 0
         if FULL and last:
             cancel(wi, LONG_ROW, s, log, i, -1, AT_CLOSE, W_SESSION)
@@ -450,5 +453,4 @@ def simulate(tape: Tape, wanted: Wanted, clock: Clock, finer: Finer, xs: Floats,
 
 # What most runs need that keep no log; and what thousands need of which only the summary is kept.
 plain_loop = form_of(simulate, FULL=False)
-summary_loop = form_of(simulate, KEEP=False)
 lean_loop = form_of(simulate, FULL=False, KEEP=False)

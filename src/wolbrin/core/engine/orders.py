@@ -37,7 +37,7 @@ S_NUMBERS = k.S_NUMBERS
     k.X_LOT_STEP, k.X_MARGIN, k.X_MINIMUM_LOT, k.X_MOST_ENTRIES, k.X_SHORT_BARS, k.X_SHORT_KIND, k.X_SHORT_TOUCH,
     k.X_SIZE, k.X_SIZING, k.X_START, k.X_START_UNIT, k.X_STOP, k.X_STOP_UNIT, k.X_TARGET, k.X_TARGET_UNIT,
     k.X_TICK_VALUE, k.X_TRAIL, k.X_TRAIL_UNIT)
-LONG_ROW, SHORT_ROW, MARKET_ROW = k.LONG_ROW, k.SHORT_ROW, k.MARKET_ROW
+LONG_ROW, SHORT_ROW, MARKET_ROW, SPARE_ROW = k.LONG_ROW, k.SHORT_ROW, k.MARKET_ROW, k.SPARE_ROW
 PLACED, CANCELLED, EXPIRED, REJECTED, SKIPPED = k.PLACED, k.CANCELLED, k.EXPIRED, k.REJECTED, k.SKIPPED
 (W_SIGNAL, W_REPLACED, W_OTHER, W_BARS, W_MISSING, W_SMALL, W_MARGIN, W_BEYOND, W_CAP, W_RATE, W_NOTIONAL) = (
     k.W_SIGNAL, k.W_REPLACED, k.W_OTHER, k.W_BARS, k.W_MISSING, k.W_SMALL, k.W_MARGIN, k.W_BEYOND, k.W_CAP, k.W_RATE,
@@ -143,19 +143,27 @@ def capped(x: Floats, s: Ints) -> bool:
     return s[S_DATE] == s[S_TODAY] and s[S_FILLS] >= x[X_MOST_ENTRIES]
 
 
-@fixed("void", I2, F2, I1, I2, I1, F1, F2, I0, I0, I0, I0, F64, F64)
-def order(wi: Ints, wf: Floats, s: Ints, log: Ints, counts: Ints, x: Floats, needs: Floats, which: int, side: int,
+@fixed("void", I2, F2, I1, I2, I1, F1, F2, I1, I0, I0, I0, I0, F64, F64)
+def order(wi: Ints, wf: Floats, s: Ints, log: Ints, counts: Ints, x: Floats, needs: Floats, need_of: Ints, at: int, side: int,
           i: int, close: int, equity: float, rate: float) -> None:
     """Turn one side's entry decision at the close of bar i into a waiting order, or refuse it.
 
-    which: the row of `needs` that belongs to bar i; rate: account money for quote money there.
+    needs, need_of: see inputs.Wanted; at: the place in their rows that belongs to bar i; rate: account money for quote money
+    there.
     """
-    need = needs[which]
     row = LONG_ROW if side > 0 else SHORT_ROW
     kind = int(x[X_LONG_KIND] if side > 0 else x[X_SHORT_KIND]) if FULL else BY_MARKET
     level = close
     refused = FINE
     quantity = 0.0
+    if kind == BY_MARKET:
+        row = MARKET_ROW
+    # Written where the order will stand: a refused one leaves it unused, unless it would replace one of its kind.
+    fresh = wi[row, O_SIDE] == 0
+    place = row if fresh else SPARE_ROW
+    for column in range(NEEDS):
+        wf[place, W_NEEDS + column] = needs[need_of[column], at] if need_of[column] >= 0 else np.nan
+    need = wf[place, W_NEEDS:]
     if kind != BY_MARKET:
         raw = need[N_ENTRY_LONG if side > 0 else N_ENTRY_SHORT]
         if np.isnan(raw):
@@ -165,8 +173,6 @@ def order(wi: Ints, wf: Floats, s: Ints, log: Ints, counts: Ints, x: Floats, nee
             return
         else:
             level = nearest(raw)
-    else:
-        row = MARKET_ROW
     if refused == FINE:
         refused, quantity = settle(x, need, s, side, level, equity, rate)
     if s[S_FAULT] != 0:
@@ -188,8 +194,8 @@ def order(wi: Ints, wf: Floats, s: Ints, log: Ints, counts: Ints, x: Floats, nee
     wf[row, W_QUANTITY] = quantity
     wf[row, W_EQUITY] = equity
     wf[row, W_TICK_MONEY] = x[X_TICK_VALUE] * rate
-    for column in range(NEEDS):
-        wf[row, W_NEEDS + column] = need[column]
+    if not fresh:
+        wf[row, W_NEEDS:] = need
     note(log, s, PLACED, kind, s[S_ORDERS], side, i, -1, AT_CLOSE, shown, W_SIGNAL)
 
 

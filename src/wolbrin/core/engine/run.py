@@ -26,6 +26,7 @@ from wolbrin.core.engine.inputs import (
     Tape,
     Wanted,
     books,
+    gathered,
     new_state,
     parameters,
 )
@@ -287,10 +288,7 @@ class Going:
         rates = ready.conversion
         self._fine = ready.fine if brief.fine else None
         entries = made.entries(first, last)
-        needs = np.full((len(entries), k.NEEDS), np.nan)
-        for number, column in enumerate(made.needed):
-            if column is not None:
-                needs[:, number] = column[first + entries]
+        needs, need_of = gathered(made.needed, first + entries)
 
         def cut(column: NDArray) -> NDArray:
             return column[part] if len(column) > 1 else column
@@ -305,7 +303,7 @@ class Going:
         self._clock = Clock(cut(nights[0]), cut(nights[1]), cut(rates[0]), cut(rates[1]), dates)
         self._finer = ready.finer_arrays(first, last, financed) if self._fine else NO_FINER
         self._tape = Tape(bars.o[part], bars.h[part], bars.l[part], bars.c[part], bars.session[part], bars.last[part])
-        self._wanted = Wanted(made.words, entries, needs, asked, first)
+        self._wanted = Wanted(made.words, entries, needs, need_of, 0, asked, first)
         market = self._xs[0, k.X_LONG_KIND] == self._xs[0, k.X_SHORT_KIND] == k.BY_MARKET
         self._plain = market and not (
             self._detail or self._fine or financed or len(rates[1]) > 1 or made.asked or self.strategy.trail

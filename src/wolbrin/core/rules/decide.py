@@ -71,7 +71,7 @@ class Decisions:
 
     def entries(self, first: int, stop: int) -> NDArray[np.int64]:
         """Bars in [first, stop) with an entry signal, in order, counted from `first`."""
-        return entries_of(self.words, first, stop)
+        return entries_of(self.words[:, 0], self.words[:, 1], first, stop)
 
 
 def _distance_atr(columns: Columns, distance: Distance | None) -> Floats | None:
@@ -90,7 +90,7 @@ def level_column(columns: Columns, level: Level | None) -> Floats | None:
     return np.ascontiguousarray(ticks)
 
 
-def _levels_of(distance: Distance | None) -> tuple[Level | None, Level | None]:
+def levels_of(distance: Distance | None) -> tuple[Level | None, Level | None]:
     if distance is None or distance.unit != "level" or distance.level is None:
         return None, None
     return distance.level, distance.short_level or mirror_level(distance.level)
@@ -99,7 +99,7 @@ def _levels_of(distance: Distance | None) -> tuple[Level | None, Level | None]:
 def needed_columns(columns: Columns, strategy: Strategy) -> Needed:
     """What orders need to know at their decision bar, see `Decisions.needed`."""
     long_order, short_order = entry_orders(strategy)
-    levels = [*_levels_of(strategy.stop), *_levels_of(strategy.target),
+    levels = [*levels_of(strategy.stop), *levels_of(strategy.target),
               long_order.level if long_order.kind != "market" else None,
               short_order.level if short_order.kind != "market" else None]
     return (*(_distance_atr(columns, d) for d in strategy.distances), *(level_column(columns, x) for x in levels))
