@@ -52,9 +52,9 @@ class Columns:
         self.bytes_held = 0
         self._lock = Lock()
 
-    def over(self, bars: Bars) -> Columns:
+    def over(self, bars: Bars, budget: int | None = None) -> Columns:
         """Columns of other bars of this market, such as a beginning of these, with the same sources beside."""
-        return Columns(bars, self._budget, self._elsewhere, self._own)
+        return Columns(bars, budget or self._budget, self._elsewhere, self._own)
 
     def _get(self, key: Key, make: object) -> tuple[Floats, ...]:
         with self._lock:

@@ -35,6 +35,10 @@ class Limits(Model):
     least_profit_factor: float = Field(1.3, ge=0, le=100)
     flat_by_session_end: bool = True
     quantity: float = Field(1.0, gt=0)
+    pool: int = Field(5_000, ge=10, le=200_000, description="conditions that candidates are built from")
+    give_up_after: int = Field(0, ge=0, le=1_000_000,
+                               description="trades after which one that has lost is given up; 0: never")
+
 
 
 def _pick(rng: Rng, low: float, high: float, step: float) -> float:
@@ -121,7 +125,8 @@ TEMPLATES: tuple[Template, ...] = (
 
 
 def draw_strategy(rng: Rng, limits: Limits, name: str) -> Strategy:
-    """One random strategy: a trigger, up to most_rows - 1 further rows, a stop, perhaps a target or an exit row."""
+    """One random strategy of the families above alone: a trigger, up to most_rows - 1 further rows, a stop, perhaps a target
+    or an exit row."""
     triggers = [t for t in TEMPLATES if t.trigger]
     rows = [triggers[int(rng.integers(len(triggers)))].draw(rng)]
     for _ in range(int(rng.integers(limits.most_rows))):
