@@ -108,6 +108,9 @@ def add(app: typer.Typer, demo: Callable[[], Path]) -> None:
             factor: float = typer.Option(LIMITS.least_profit_factor, "--profit-factor", min=0, help="Least profit factor."),
             rows: int = typer.Option(LIMITS.most_rows, "--rows", min=1, max=5, help="Most rows in an entry."),
             quantity: float = typer.Option(1.0, "--quantity", help="Contracts a trade."),
+            pool: int = typer.Option(LIMITS.pool, "--pool", min=10, max=200_000, help="Conditions to build from."),
+            give_up: int = typer.Option(0, "--give-up-after", min=0,
+                                        help="Give up one that has lost after so many trades; 0: never."),
             share: float = SHARE, json: bool = JSON) -> None:
         """Draw random candidates, test them on the training span, keep those within the limits on the Shelf."""
         if sides not in ("both", "long", "short"):
@@ -117,22 +120,23 @@ def add(app: typer.Typer, demo: Callable[[], Path]) -> None:
             opened = open_project(project, demo)
             interval = code_of(interval_text)
             limits = Limits(sides=sides, most_rows=rows, least_trades=trades,
-                            least_profit_factor=factor, quantity=quantity)
+                            least_profit_factor=factor, quantity=quantity, pool=pool, give_up_after=give_up)
             opened.prepared(market, interval)
             job, result = discover_job(opened, DiscoverRequest(market, interval, limits, count, seed))
-            state = run(job, "processes", share)
+            state = run(job, "threads", share)
             shelf = Dossiers(opened).on_shelf
             kept = shelf.bodies(shelf.ids(Wanted(search=result.search)).tolist())
             tried, sharpe = tally_of(opened, market)
         if json:
-            emit({"tried": result.tried, "met": result.met, "kept": result.kept, "twins": result.twins,
+            emit({"tried": result.tried, "met": result.met, "kept": result.kept, "twins": result.twins, "too_few_signals": result.few,
                   "tried_on_market": tried, "sharpe_daily": sharpe, "record": result.record,
                   "search": result.search, "state": state.value,
                   "candidates": [{"id": k.id, "name": k.candidate.name, "tried": k.candidate.tried,
                                   "record": k.candidate.record, "measures": k.candidate.summary} for k in kept]})
         else:
             console.print(f"{result.tried:,} tried, {result.met:,} met the limits, {result.kept:,} kept, "
-                          f"{result.twins:,} twins dropped.", markup=False)
+                          f"{result.twins:,} twins dropped; {result.few:,} had too few entry signals to be simulated.",
+                          markup=False)
             for k in kept:
                 console.print(f"{k.id}  {k.candidate.name}: net {worded('net', k.candidate.summary['net'])}, profit factor "
                               f"{worded('profit_factor', k.candidate.summary['profit_factor'])}", markup=False)

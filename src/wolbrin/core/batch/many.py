@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Sequence
+from collections.abc import Sequence
 from dataclasses import dataclass
 
 import numpy as np
@@ -11,7 +11,6 @@ from numpy.typing import NDArray
 from wolbrin.core.batch.driver import FAULT, FIGURES, SIMULATED, Ask, Out, Track, drive, lean_drive
 from wolbrin.core.batch.genomes import G_FULL, Genomes, asks_position, genome_of
 from wolbrin.core.batch.pool import FullError, Pool
-from wolbrin.core.engine import codes as k
 from wolbrin.core.engine.brief import Brief
 from wolbrin.core.engine.inputs import NO_FINER, NO_NIGHTS, Clock
 from wolbrin.core.engine.prepare import Prepared
@@ -74,11 +73,12 @@ class Many:
     def __init__(self, history: Prepared, brief: Brief, room: int | None = None) -> None:
         self.history, self.brief = history, brief
         self._room = room
-        self.pool = self._new_pool()
+        self.pool = self.new_pool()
         self.track, self._lean = track_of(history, brief)
         self.days: Days = np.asarray(history.bars.trading_date[self.track.day_ends], np.int32)
 
-    def _new_pool(self) -> Pool:
+    def new_pool(self) -> Pool:
+        """A pool without rows, as large as the first."""
         return Pool(self.history) if self._room is None else Pool(self.history, self._room)
 
     def run(self, genomes: Genomes, with_daily: NDArray[np.bool_] | None = None, ask: Ask = ALL_FIGURES,
@@ -136,7 +136,7 @@ class Many:
                     waiting.append((at, genome_of(one, self.pool, self.brief)))
                 except FullError:
                     flush()
-                    self.pool = self._new_pool()
+                    self.pool = self.new_pool()
                     waiting.append((at, self.alone(one)))
             except UserError as err:
                 faults[at] = err.sentence()
@@ -161,10 +161,8 @@ class Many:
         return list(measure(Facts.of(run), SUMMARY).values())
 
 
-Make = Callable[[Pool], Genomes]
 
-
-def lean_numbers(numbers: Floats) -> bool:
-    """Whether all these numbers speak of market orders without trail or break even."""
-    kinds = numbers[:, [k.X_LONG_KIND, k.X_SHORT_KIND, k.X_TRAIL_UNIT, k.X_EVEN_UNIT]]
-    return bool((kinds[:, :2] == k.BY_MARKET).all() and (kinds[:, 2:] == k.NONE).all())
+def days_of(history: Prepared, brief: Brief) -> Days:
+    """Trading dates of a brief's span on which a history has bars, int32[d]."""
+    first, last = history.bars.range_of(brief.span)
+    return np.unique(history.bars.trading_date[first:last])

@@ -1,62 +1,33 @@
-"""Variants of one strategy along axes, evaluated block by block."""
+"""Variants of one strategy along axes, evaluated block by block.
+
+Numbers that belong together (those of one row, one distance) form a group. What a group's values change of the genome is worked
+out once for each combination of them, through the model; a variant is the base with the changes of every group. Numbers that
+follow parameters reach everywhere: such variants go through the model one by one.
+"""
 
 from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import dataclass
+from threading import Lock
 
 import numpy as np
 from numpy.typing import NDArray
 
+from wolbrin.core.batch.genomes import Genomes, asks_position, genome_of, nodes_of
+from wolbrin.core.batch.many import NO_DAYS, Days, Many
+from wolbrin.core.batch.pool import FullError, Pool
 from wolbrin.core.engine.brief import Brief
-from wolbrin.core.engine.prepare import Prepared
-from wolbrin.core.engine.run import Run, backtest
+from wolbrin.core.errors import UserError
 from wolbrin.core.jobs import check_stopped
-from wolbrin.core.measures.catalogue import SUMMARY, measure
-from wolbrin.core.measures.facts import Facts
+from wolbrin.core.measures.catalogue import SUMMARY
+from wolbrin.core.measures.sums import COMPILED
 from wolbrin.core.rules.axes import Axis, Values, variant
-from wolbrin.core.rules.decide import Signals, decide, signals_of
 from wolbrin.core.rules.model import Strategy
 
 Floats = NDArray[np.float64]
-Days = NDArray[np.int32]
-NO_DAYS: Days = np.zeros(0, np.int32)
-
-
-def _shape(s: Strategy) -> tuple[object, ...]:
-    """What decides a strategy's signals; distances, sizes and other numbers of its orders do not."""
-    return s.long, s.short, s.filters, s.flat_by_session_end
-
-
-class Variants:
-    """Variants of one strategy along axes. Numbers of distances are replaced directly, once each of their values has
-    passed the model on its own; all others go through the model every time."""
-
-    def __init__(self, strategy: Strategy, axes: Sequence[Axis]) -> None:
-        self._strategy, self._axes = strategy, axes
-        self._signals: tuple[tuple[object, ...], Signals] | None = None
-        direct = all(len(p := a.key.split(".")) == 2 and p[0] in ("stop", "target") and p[1] in ("amount", "length")
-                     for a in axes)
-        self._direct = direct and all(variant(strategy, (axis,), (value,)) is not None for axis in axes
-                                      for value in axis.values)
-
-    def at(self, values: Values) -> Strategy | None:
-        """The variant at one combination; None where the model refuses it."""
-        if not self._direct:
-            return variant(self._strategy, self._axes, values)
-        changes: dict[str, dict[str, float]] = {}
-        for axis, value in zip(self._axes, values):
-            name, field = axis.key.split(".")
-            changes.setdefault(name, {})[field] = int(value) if field == "length" else value
-        return self._strategy.model_copy(update={
-            name: getattr(self._strategy, name).model_copy(update=change) for name, change in changes.items()})
-
-    def signals(self, history: Prepared, one: Strategy) -> Signals:
-        """Signals of a variant; those of the variant before serve where only its orders differ. Threads may share it."""
-        shape, held = _shape(one), self._signals
-        if held is None or not all(a is b or a == b for a, b in zip(held[0], shape)):
-            held = self._signals = shape, signals_of(history.columns, one)
-        return held[1]
+Ints = NDArray[np.int64]
+Change = tuple[Ints, NDArray[np.int32], Ints, Floats]  # places in the genes and their values, places in the numbers and theirs
 
 
 @dataclass(frozen=True)
@@ -73,37 +44,123 @@ class Block:
     refused: int
 
 
-def evaluate(history: Prepared, variants: Variants, brief: Brief, block: Sequence[Values], days: Days = NO_DAYS) -> Block:
-    """Measures of a block of combinations, and their daily results on `days` (int32[d], trading dates)."""
-    settings: list[Values] = []
-    figures: list[list[float]] = []
-    daily = np.full((len(block), len(days)), np.nan, np.float32)
-    for values in block:
-        check_stopped()
-        one = variants.at(values)
-        if one is None:
-            continue
-        made = decide(history.columns, one, variants.signals(history, one))
-        run = backtest(history, one, brief, detail=False, decisions=made)
-        if len(days):
-            on_daily(run, days, daily[len(settings)])
-        settings.append(values)
-        figures.append(list(measure(Facts.of(run), SUMMARY).values()))
-    width = len(block[0]) if block else 0
-    return Block(np.array(settings, np.float64).reshape(-1, width),
-                 np.array(figures, np.float64).reshape(-1, len(SUMMARY)), daily[:len(settings)], len(block) - len(settings))
+class _Changes:
+    """Changes against the base genome, in one pool."""
+
+    def __init__(self, strategy: Strategy, axes: Sequence[Axis], groups: Sequence[tuple[int, ...]], pool: Pool,
+                 brief: Brief) -> None:
+        self.pool, self._brief = pool, brief
+        self._strategy, self._axes, self._groups = strategy, axes, groups
+        self._base = genome_of(strategy, pool, brief)
+        self._known: dict[tuple[int, Values], Change | None] = {}
+
+    def _change(self, group: int, values: Values) -> Change | None:
+        """What these values of a group change; None where the model or the market refuses them."""
+        key = group, values
+        if key not in self._known:
+            one = variant(self._strategy, [self._axes[a] for a in self._groups[group]], values)
+            made = None
+            if one is not None:
+                try:
+                    other = genome_of(one, self.pool, self._brief)
+                    genes = np.flatnonzero(other.genes[0] != self._base.genes[0])
+                    numbers = np.flatnonzero(other.numbers[0] != self._base.numbers[0])
+                    made = genes, other.genes[0, genes], numbers, other.numbers[0, numbers]
+                except UserError:
+                    pass
+            self._known[key] = made
+        return self._known[key]
+
+    def genomes(self, block: Sequence[Values]) -> tuple[Genomes, list[int]]:
+        """Genomes of those sets that are not refused, and their places in the block. Raises FullError."""
+        genes = np.repeat(self._base.genes, len(block), 0)
+        numbers = np.repeat(self._base.numbers, len(block), 0)
+        kept = []
+        for at, values in enumerate(block):
+            for group, members in enumerate(self._groups):
+                change = self._change(group, tuple(values[a] for a in members))
+                if change is None:
+                    break
+                genes[at, change[0]] = change[1]
+                numbers[at, change[2]] = change[3]
+            else:
+                kept.append(at)
+        return Genomes(genes[kept], numbers[kept]), kept
 
 
-def on_daily(run: Run, days: Days, out: NDArray[np.float32]) -> None:
-    """Write a run's daily P/L into out (float32[d]) on the dates `days`; dates it has none on stay as they are."""
-    own, profit = run.daily
-    at = np.searchsorted(days, own)
-    there = at < len(days)
-    there[there] = days[at[there]] == own[there]
-    out[at[there]] = profit[there]
+class Variants:
+    """Variants of one strategy along axes, on one history. Threads may share it."""
+
+    def __init__(self, strategy: Strategy, axes: Sequence[Axis], many: Many) -> None:
+        self._strategy, self._axes, self._many = strategy, axes, many
+        groups: dict[tuple[str, ...], list[int]] = {}
+        for at, axis in enumerate(axes):
+            groups.setdefault(self._group(axis.key), []).append(at)
+        if ("parameters",) in groups:
+            groups = {("parameters",): list(range(len(axes)))}
+        self._groups = [tuple(members) for members in groups.values()]
+        self._single = asks_position(strategy) or tuple(SUMMARY) != COMPILED
+        self._lock = Lock()
+        self._changes: _Changes | None = None
+
+    def _group(self, key: str) -> tuple[str, ...]:
+        """What a number belongs to: two numbers of different groups never change the same part of a genome."""
+        path = key.split(".")
+        if path[0] in ("long", "short") and path[1] in ("entry", "exit"):
+            condition = getattr(getattr(self._strategy, path[0]), path[1])
+            apart = nodes_of(condition)[0] != (condition,)
+            return tuple(path[:4] if apart else path[:2])
+        return tuple(path[:2] if path[0] in ("long", "short") else path[:1])
+
+    def _at(self, renew: _Changes | None = None) -> _Changes:
+        """The changes in the present pool; in a new one where `renew` has no room left."""
+        with self._lock:
+            if self._changes is None or self._changes is renew:
+                pool = self._many.pool if self._changes is None else self._many.new_pool()
+                self._changes = _Changes(self._strategy, self._axes, self._groups, pool, self._many.brief)
+            return self._changes
+
+    def evaluate(self, block: Sequence[Values], days: Days = NO_DAYS) -> Block:
+        """Measures of a block of combinations, and their daily results on `days` (the dates of the span, or none).
+
+        Raises:
+            UserError: the base cannot be run, or the memory does not hold the conditions of one combination.
+        """
+        if self._single:
+            return self._one_by_one(block, days)
+        changes = self._at()
+        try:
+            genomes, kept = changes.genomes(block)
+        except FullError:
+            changes = self._at(changes)
+            try:
+                genomes, kept = changes.genomes(block)
+            except FullError:
+                if len(block) < 2:
+                    raise UserError("the memory for conditions does not hold those of one combination", self._strategy.name,
+                                    "Sweep on fewer bars.") from None
+                half = len(block) // 2
+                return _joined(self.evaluate(block[:half], days), self.evaluate(block[half:], days))
+        out = self._many.run(genomes, np.full(len(kept), len(days) > 0), pool=changes.pool)
+        settings = np.array([block[i] for i in kept], np.float64).reshape(-1, len(self._axes))
+        daily = out.daily if len(days) else np.zeros((len(kept), 0), np.float32)
+        return Block(settings, out.figures, daily, len(block) - len(kept))
+
+    def _one_by_one(self, block: Sequence[Values], days: Days) -> Block:
+        settings: list[Values] = []
+        figures: list[list[float]] = []
+        daily = np.full((len(block), len(days)), np.nan, np.float32)
+        for values in block:
+            check_stopped()
+            one = variant(self._strategy, self._axes, values)
+            if one is None:
+                continue
+            figures.append(self._many.single(one, daily[len(settings)] if len(days) else None))
+            settings.append(values)
+        return Block(np.array(settings, np.float64).reshape(-1, len(self._axes)),
+                     np.array(figures, np.float64).reshape(-1, len(SUMMARY)), daily[:len(settings)], len(block) - len(settings))
 
 
-def days_of(history: Prepared, brief: Brief) -> Days:
-    """Trading dates of a brief's span on which a history has bars, int32[d]."""
-    first, last = history.bars.range_of(brief.span)
-    return np.unique(history.bars.trading_date[first:last])
+def _joined(a: Block, b: Block) -> Block:
+    return Block(np.concatenate([a.settings, b.settings]), np.concatenate([a.figures, b.figures]),
+                 np.concatenate([a.daily, b.daily]), a.refused + b.refused)

@@ -14,6 +14,7 @@ import numpy as np
 from wolbrin.core.bench.data import bench_bars, bench_strategy
 from wolbrin.core.bench.figure import Figure
 from wolbrin.core.bench.importing import import_figures
+from wolbrin.core.bench.many import discover_figures
 from wolbrin.core.bench.shelf import shelf_figures
 from wolbrin.core.bench.trials import trial_figures
 from wolbrin.core.engine.brief import Brief, Costs
@@ -27,9 +28,7 @@ from wolbrin.core.proving.monte_carlo import simulate_paths
 from wolbrin.core.rules.axes import Axis
 from wolbrin.core.rules.decide import decide
 from wolbrin.core.rules.numbers import tunables
-from wolbrin.core.search.grammar import Limits
 from wolbrin.core.store.project import Project
-from wolbrin.core.work.discovering import DiscoverRequest, discover_job
 from wolbrin.core.work.sweeping import SweepRequest, sweep_job
 
 
@@ -122,13 +121,7 @@ def core_figures(tell: Callable[[str], None] = lambda what: None) -> list[Figure
         found.append(Figure("the same sweep, all cores over one thread", one / two, "x", "higher", 1.7,
                             f"one thread: {one:.2f} s"))
         tell("Discover")
-        job, _ = discover_job(project, DiscoverRequest(terms.code, bars.interval, Limits(), 64, 9))
-        engine.start(job, "processes").wait()  # the worker processes start and read the history
-        job, _ = discover_job(project, DiscoverRequest(terms.code, bars.interval, Limits(), 1200, 1))
-        engine.start(job, "processes").wait()
-        rate = job.progress().rate
-        found.append(Figure("Discover, candidates tested", rate, "a second", "higher", None,
-                            f"100,000 bars; one backtest with signals at hand takes {1e3 * bare:.2f} ms"))
+        found += discover_figures(project, terms.code, bars.interval, engine, single)
         engine.close()
         single.close()
         project.close()

@@ -11,7 +11,7 @@ session's is meant (VWAP), and what the catalogue has already or another line sa
 
 from __future__ import annotations
 
-from functools import partial
+from functools import lru_cache, partial
 from typing import Any
 
 import numpy as np
@@ -195,7 +195,7 @@ def _given(name: str, values: Values) -> dict[str, float]:
 def _compute(name: str, bars: Bars, source: Floats, values: Values) -> tuple[Floats, ...]:
     arrays = _arrays(name, bars, source)
     if len(bars) <= _warm_up(name, values):
-        count = len(Function(name).info["output_names"])
+        count = len(_outputs_of(name))
         return tuple(np.full(len(bars), np.nan) for _ in range(count))
     made = getattr(talib, name)(*arrays, **_given(name, values))
     several = made if isinstance(made, tuple) else (made,)
@@ -204,8 +204,18 @@ def _compute(name: str, bars: Bars, source: Floats, values: Values) -> tuple[Flo
     return tuple(np.where(np.isfinite(x), x, np.nan) for x in whole)
 
 
+@lru_cache(maxsize=200)
+def _outputs_of(name: str) -> tuple[str, ...]:
+    return tuple(Function(name).info["output_names"])
+
+
+@lru_cache(maxsize=4096)
+def _lookback(name: str, given: tuple[tuple[str, float], ...]) -> int:
+    return int(Function(name, **dict(given)).lookback)
+
+
 def _warm_up(name: str, values: Values) -> int:
-    return int(Function(name, **_given(name, values)).lookback)
+    return _lookback(name, tuple(_given(name, values).items()))
 
 
 def _params(name: str) -> tuple[Param, ...]:

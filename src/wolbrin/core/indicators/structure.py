@@ -149,14 +149,14 @@ def rank_of(values: Floats, length: int) -> Floats:
     """Percent of the `length` values before this one that lie below it; NaN while one of them is missing."""
     n = len(values)
     out = np.full(n, np.nan)
-    for i in range(length, n):
-        below = 0
-        known = not np.isnan(values[i])
-        for j in range(i - length, i):
-            if np.isnan(values[j]):
-                known = False
-                break
-            below += values[j] < values[i]
-        if known:
+    missing = -1  # the last value that was
+    for i in range(n):
+        value = values[i]
+        if np.isnan(value):
+            missing = i
+        elif i >= length and missing < i - length:
+            below = 0
+            for before in values[i - length:i]:  # no branch in it, so that several are compared at once
+                below += 1 if before < value else 0
             out[i] = 100.0 * below / length
     return out

@@ -30,6 +30,7 @@ WORDS = ("Fulmar", "Skua", "Gannet", "Plover", "Dunlin", "Avocet", "Curlew", "Wh
          "Dotterel", "Puffin", "Guillemot", "Kittiwake", "Merganser", "Scoter", "Goldeneye", "Garganey",
          "Pintail", "Wigeon", "Redshank", "Phalarope", "Ruff", "Godwit")
 COLUMN_BYTES = 128 * 1024**2  # indicator columns at hand while the pool is filled
+SIGHT = 20_000  # bars
 SOME = 20  # bars on which a condition must hold to be of use
 TRIGGER, ALWAYS = 0.05, 0.97  # a condition that holds on fewer bars fires at moments; one that holds on more says nothing
 SHARPE = COMPILED.index("sharpe_daily")
@@ -51,10 +52,10 @@ class Found:
 
 @dataclass(frozen=True)
 class Draws:
-    """What came of draws first .. first + count - 1: those that met the limits, each set of trades once; the daily Sharpe
-    ratio of every one that was simulated, float64[count], else NaN; how many had too few entry signals to be; and daily P/L,
-    float32[s, d] on the dates of training, of those that may be in the sample, by number, int64[s]. met: how many met the
-    limits, twins included."""
+    """What came of draws first .. first + count - 1: those that met the limits, each set of trades once among these; the
+    daily Sharpe ratio of every one that was simulated, float64[count], else NaN; how many had too few entry signals to be;
+    and daily P/L, float32[s, d] on the dates of training, of those that may be in the sample, by number, int64[s]. met: how
+    many met the limits, twins included."""
 
     first: int
     count: int
@@ -78,19 +79,22 @@ class Explorer:
         self.history, self.brief, self.limits, self.seed = history, brief, limits, seed
         self.many = Many(small, brief, room)
         self.days: Days = self.many.days
+        track = self.many.track
+        # What values an operand takes is seen on a beginning of training; which conditions fire, on all of it.
+        begun = history.bars.take(min(track.last, track.first + SIGHT))
+        self._sight = history.columns.over(begun, COLUMN_BYTES // 4)
         self._sources = Sources(history.bars.interval, self._level, others, own)
         self._waiting = Waiting()
         self._nodes: list[Node] = []
+        self._order: list[int] = []
         self._rows: list[tuple[int, int] | None] = []
         self._shares: list[float] = []
         self._taken = self._done = 0
-        self._digests: set[int] = set()
         self._ready: tuple[Grammar, Rows] | None = None
 
     def _level(self, operand: Operand, share: float) -> float:
-        track = self.many.track
         try:
-            values = operand_column(self.many.pool.columns, operand)[track.first:track.last:7]
+            values = operand_column(self._sight, operand)[self.many.track.first:]
         except UserError:
             return float("nan")
         known = values[np.isfinite(values)]
@@ -108,14 +112,16 @@ class Explorer:
                     raise UserError("the memory for conditions holds too few of them", "memory for conditions",
                                     "Give more memory, or search on fewer bars.")
                 self._nodes = draw_nodes(self.seed, min(self.limits.pool, room), self._sources)
+                # Conditions on the same series follow one another, so that few columns need be at hand.
+                self._order = sorted(range(len(self._nodes)), key=lambda i: self._nodes[i].model_dump_json())
                 self._rows = [None] * len(self._nodes)
                 self._shares = [0.0] * len(self._nodes)
         while True:
             check_stopped()
             with self._waiting:
-                at = self._taken
-                if at >= len(self._nodes):
+                if self._taken >= len(self._nodes):
                     break
+                at = self._order[self._taken]
                 self._taken += 1
             try:
                 self._rows[at], self._shares[at] = self._put(self._nodes[at])
@@ -181,13 +187,13 @@ class Explorer:
         genomes = grammar.genomes(rows, self.many.pool, self.brief, first, count)
         sampled = at_hand(self.seed, first, count)
         out = self.many.run(genomes, sampled, self.ask)
-        found = []
+        found: list[Found] = []
+        seen: set[int] = set()
         for at in np.flatnonzero(out.met):
             digest = int(out.digest[at])
-            with self._waiting:
-                if digest in self._digests:
-                    continue
-                self._digests.add(digest)
+            if digest in seen:
+                continue
+            seen.add(digest)
             check_stopped()
             # What is kept is evidence: it comes from a run of its own, to its end.
             run = backtest(self.many.history, self.strategy(first + int(at)), self.brief, detail=False)

@@ -17,6 +17,7 @@ from wolbrin.core.search.grammar import TEMPLATES
 
 Rng = np.random.Generator
 Node = Row | Condition
+LENGTHS = (1, 2, 3, 5, 8, 10, 14, 20, 30, 50, 75, 100, 150, 200)
 LONGER = (5, 10, 15, 30, 60, 120, 240)  # minutes
 LONGER_SHARE, OTHER_SHARE = 0.12, 0.06  # of rows that could read a longer interval, or another market
 
@@ -44,13 +45,15 @@ def _rounded(value: float) -> float:
 
 
 def _setting(rng: Rng, param: Param) -> float:
-    """A value of a setting, spread evenly over the ratio of its ends, on its steps."""
-    low, high = max(param.low, param.step), min(param.high, 200.0 if param.whole else param.high)
-    if high <= low:
+    """A value of a setting: lengths of a ladder, so that conditions share columns; other numbers on a few of their steps."""
+    low, high = max(param.low, param.step), param.high
+    if param.whole and param.step == 1:
+        ladder = [float(x) for x in LENGTHS if low <= x <= high]
+        return ladder[int(rng.integers(len(ladder)))] if ladder else float(param.default)
+    steps = round((high - low) / param.step)
+    if steps < 1:
         return float(param.default)
-    value = float(np.exp(rng.uniform(np.log(low), np.log(high))))
-    steps = round((value - param.low) / param.step)
-    return float(round(min(param.high, max(param.low, param.low + steps * param.step)), 6))
+    return float(round(low + param.step * round(steps * int(rng.integers(5)) / 4), 6))
 
 
 def _any(rng: Rng, *words: str) -> str:
@@ -71,19 +74,19 @@ def _compared(rng: Rng, left: Operand, sources: Sources, crossing: bool) -> Row 
     """A series against a value that it really takes, or against its own past."""
     kind = rng.random()
     if kind < 0.2:
-        return Row(left=left, compare=_any(rng, "rises", "falls"))  # type: ignore[arg-type]
+        return Row(left=left, compare=_any(rng, "rises", "falls"))
     if kind < 0.3:
         over = int(_setting(rng, Param("over", "over", 20, 5, 100)))
-        return Row(left=left, compare=_any(rng, "makes a new high", "makes a new low"), over=over)  # type: ignore[arg-type]
+        return Row(left=left, compare=_any(rng, "makes a new high", "makes a new low"), over=over)
     if kind < 0.4:
         over = int(_setting(rng, Param("over", "over", 50, 20, 200, 10)))
-        return Row(left=left, compare=_any(rng, "ranks above", "ranks below"), over=over,  # type: ignore[arg-type]
+        return Row(left=left, compare=_any(rng, "ranks above", "ranks below"), over=over,
                    right=NumberOperand(value=float(10 * rng.integers(1, 10))))
     level = sources.level(left, float(rng.uniform(0.05, 0.95)))
     if not np.isfinite(level):
         return None
     words = ("crosses above", "crosses below") if crossing else ("above", "below")
-    return Row(left=left, compare=_any(rng, *words), right=NumberOperand(value=_rounded(level)))  # type: ignore[arg-type]
+    return Row(left=left, compare=_any(rng, *words), right=NumberOperand(value=_rounded(level)))
 
 
 def _of_indicator(rng: Rng, entry: Indicator, output: Output, sources: Sources) -> Row | None:
@@ -92,11 +95,11 @@ def _of_indicator(rng: Rng, entry: Indicator, output: Output, sources: Sources) 
     if output.nature == "price" and entry.on_price and series.market is None:
         compare = _any(rng, "above", "below", "crosses above", "crosses below", "rises", "falls")
         if compare in ("rises", "falls"):
-            return Row(left=series, compare=compare)  # type: ignore[arg-type]
-        return Row(left=FieldOperand(), compare=compare, right=series)  # type: ignore[arg-type]
+            return Row(left=series, compare=compare)
+        return Row(left=FieldOperand(), compare=compare, right=series)
     if output.nature == "centered" and rng.random() < 0.4:
         return Row(left=series, compare=_any(rng, "above", "below", "crosses above", "crosses below"),
-                   # type: ignore[arg-type]
+
                    right=NumberOperand(value=0.0))
     return _compared(rng, series, sources, rng.random() < 0.5)
 
@@ -133,7 +136,7 @@ def _clock(rng: Rng, sources: Sources) -> Node | None:
 
     kind = rng.random()
     if kind < 0.4:
-        return Row(left=clock, compare=_any(rng, "above", "below"), right=at(minute))  # type: ignore[arg-type]
+        return Row(left=clock, compare=_any(rng, "above", "below"), right=at(minute))
     if kind < 0.75:
         until = min(1410, minute + int(rng.integers(1, 9)) * 30)
         return Row(left=clock, compare="between", right=at(minute), upper=at(until))
@@ -141,7 +144,7 @@ def _clock(rng: Rng, sources: Sources) -> Node | None:
         return Row(left=IndicatorOperand(indicator="weekday"), compare="equals",
                    right=NumberOperand(value=float(rng.integers(1, 6))))
     return Row(left=IndicatorOperand(indicator="bars_in_session"), compare=_any(rng, "above", "below"),
-               # type: ignore[arg-type]
+
                right=NumberOperand(value=float(rng.integers(1, 60))))
 
 

@@ -1,24 +1,28 @@
-"""Discover as a job: batches of random candidates on worker processes, kept ones straight to the Shelf."""
+"""Discover as a job: batches of random candidates, kept ones straight to the Shelf."""
 
 from __future__ import annotations
 
 import hashlib
 from collections.abc import Callable
 from dataclasses import dataclass, replace
+from functools import cached_property
+from pathlib import Path
 from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
 
-from wolbrin.core.batch.variants import NO_DAYS, Days, days_of
+from wolbrin.core.batch.many import NO_DAYS, Days, days_of
 from wolbrin.core.engine.brief import Brief
 from wolbrin.core.engine.record import Record
 from wolbrin.core.engine.run import need_bars, record_of
 from wolbrin.core.errors import UserError
+from wolbrin.core.indicators.own import OwnIndicators
 from wolbrin.core.jobs import Chunk, Job, Listed, State, Work
 from wolbrin.core.market.intervals import interval_words
 from wolbrin.core.measures.inference import Tally
-from wolbrin.core.search.discover import Draws, explore
+from wolbrin.core.rules.operands import CustomOperand
+from wolbrin.core.search.discover import Draws, Explorer
 from wolbrin.core.search.grammar import Limits
 from wolbrin.core.search.sample import sampled
 from wolbrin.core.store.project import Project, now
@@ -28,25 +32,32 @@ from wolbrin.core.store.tables import Columns
 from wolbrin.core.work.footing import Footing, Request
 from wolbrin.core.work.sweeping import DAYS, brief_again
 
-BATCH = 8
+BATCH = 128
 KIND = "discover"
 
 
 @dataclass(frozen=True)
 class DiscoverRequest:
+    """others: markets that conditions may read; own: the user's confirmed indicators that they may. Both are filled in when
+    the search is asked for, so that it stays the same search."""
+
     market: str
     interval: int
     limits: Limits
     count: int = 5_000
     seed: int = 1
+    others: tuple[str, ...] = ()
+    own: tuple[CustomOperand, ...] = ()
 
     def as_json(self) -> dict[str, Any]:
         return {"market": self.market, "interval": self.interval, "limits": self.limits.model_dump(mode="json"),
-                "count": self.count, "seed": self.seed}
+                "count": self.count, "seed": self.seed, "others": list(self.others),
+                "own": [o.model_dump(mode="json") for o in self.own]}
 
     @classmethod
     def from_json(cls, data: dict[str, Any]) -> DiscoverRequest:
-        return cls(data["market"], data["interval"], Limits.model_validate(data["limits"]), data["count"], data["seed"])
+        return cls(data["market"], data["interval"], Limits.model_validate(data["limits"]), data["count"], data["seed"],
+                   tuple(data.get("others", ())), tuple(CustomOperand.model_validate(o) for o in data.get("own", ())))
 
 
 @dataclass(frozen=True)
@@ -58,6 +69,13 @@ class DiscoverWork(Request):
     brief: Brief
     content: str
     days: Days
+
+    @cached_property
+    def explorer(self) -> Explorer:
+        """The search itself; all threads share it."""
+        r = self.request
+        history = self.footing.prepared(r.market, r.interval, self.content)
+        return Explorer(history, self.brief, r.limits, r.seed, r.others, r.own)
 
 
 @dataclass(frozen=True)
@@ -71,15 +89,14 @@ class Batch:
 
 def evaluate_draws(work: DiscoverWork, unit: tuple[int, int]) -> Batch:
     """Test one batch. unit: number of its first draw, and how many."""
-    request = work.request
-    history = work.footing.prepared(request.market, request.interval, work.content)
-    draws = explore(history, work.brief, request.limits, request.seed, *unit, work.days)
+    draws = work.explorer.explore(*unit)
     return Batch(replace(draws, found=()), tuple((f.fingerprint, ready_of(f.candidate)) for f in draws.found))
 
 
 @dataclass
 class DiscoverResult:
-    """Live tallies: tried, met the limits, put on the Shelf, twins of something kept before. record: what made it. before:
+    """Live tallies: tried, met the limits, put on the Shelf, twins of something kept before, too few entry signals to be
+    simulated. record: what made it. before:
     alternatives tried on the market when it began. search: its number in the project; unfinished: it can be gone on with."""
 
     request: DiscoverRequest
@@ -90,10 +107,12 @@ class DiscoverResult:
     met: int = 0
     kept: int = 0
     twins: int = 0
+    few: int = 0
     unfinished: bool = False
 
     def counts(self) -> dict[str, int]:
-        return {"before": self.before, "tried": self.tried, "met": self.met, "kept": self.kept, "twins": self.twins}
+        return {"before": self.before, "tried": self.tried, "met": self.met, "kept": self.kept, "twins": self.twins,
+                "few": self.few}
 
 
 def _job(project: Project, work: DiscoverWork, result: DiscoverResult, first: int,
@@ -104,21 +123,21 @@ def _job(project: Project, work: DiscoverWork, result: DiscoverResult, first: in
 
     def take(fingerprint: str, ready: Ready, counted: DiscoverResult) -> None:
         """Keep one that met the limits, unless something that trades alike was met before."""
-        counted.met += 1
         # Tried is what was looked at by now, this batch included; the Shelf counts on while the search does.
         if searches.mark(result.search, fingerprint) and shelf.keep_ready(
                 ready, counted.before + counted.tried, result.search) is not None:
             counted.kept += 1
-        else:
-            counted.twins += 1
 
     def commit(batches: list[Batch], cursor: dict[str, Any]) -> None:
         counted, draws = replace(result), [b.draws for b in batches]
         with project.transaction():
             for batch in batches:
                 counted.tried += batch.draws.count
+                counted.met += batch.draws.met
+                counted.few += batch.draws.few
                 for fingerprint, ready in batch.found:
                     take(fingerprint, ready, counted)
+            counted.twins = counted.met - counted.kept
             numbers = np.concatenate([d.numbers for d in draws])
             sample: Columns = {"number": numbers, "daily": np.concatenate([d.daily for d in draws])}
             searches.advance(result.search, counted.tried - result.tried, counted.kept - result.kept,
@@ -131,9 +150,16 @@ def _job(project: Project, work: DiscoverWork, result: DiscoverResult, first: in
 
     def finish(state: State) -> None:
         result.unfinished = state is not State.DONE
+        vars(work).pop("explorer", None)  # its memory is large
         searches.end(result.search, state)
 
     return Job(_title(request), "tried", Listed(chunks, first), Work(evaluate_draws, work), commit=commit, finish=finish)
+
+
+def own_operands(folder: Path) -> tuple[CustomOperand, ...]:
+    """The user's confirmed indicators as series at their usual settings."""
+    return tuple(CustomOperand(name=name, digest=digest, turns=turns)
+                 for name, (digest, turns) in sorted(OwnIndicators(folder).known().items()))
 
 
 def _title(request: DiscoverRequest) -> str:
@@ -147,6 +173,8 @@ def discover_job(project: Project, request: DiscoverRequest,
     history = footing.prepared(request.market, request.interval)
     brief = footing.brief(history.bars.terms)
     need_bars(history, brief.span)
+    request = replace(request, others=tuple(m for m, _ in footing.ground.active if m != request.market),
+                      own=own_operands(Path(footing.ground.folder)))
     before = searches.tried_on(request.market)
     rules = hashlib.sha256(request.limits.model_dump_json().encode()).hexdigest()[:16]
     record = record_of(history, None, brief, seeds=(request.seed,), tried=before + request.count, rules=rules)
@@ -181,7 +209,8 @@ def read_discover(project: Project, search: int) -> DiscoverResult:
         raise UserError("this search was kept by an older version, without where it stood", stored.title, "Run it again.")
     c = stored.cursor
     return DiscoverResult(DiscoverRequest.from_json(stored.request), record, search, c.get("before", 0), c.get("tried", 0),
-                          c.get("met", 0), c.get("kept", 0), c.get("twins", 0), stored.unfinished)
+                          c.get("met", 0), c.get("kept", 0), c.get("twins", 0), c.get("few", 0),
+                          stored.unfinished)
 
 
 def last_discover(project: Project) -> DiscoverResult | None:

@@ -29,7 +29,7 @@ class Tool:
 TOOLS = (Tool(sweeping.KIND, "threads", "sweep", sweeping.resume_sweep),
          Tool(trialing.KIND, "threads", "study", trialing.resume_trial),
 
-         Tool(discovering.KIND, "processes", "discover", discovering.resume_discover))
+         Tool(discovering.KIND, "threads", "discover", discovering.resume_discover))
 
 
 def tool_of(search: StoredSearch) -> Tool:

@@ -11,9 +11,9 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from wolbrin.core.batch.variants import NO_DAYS, Block, Days, Variants, days_of, evaluate
+from wolbrin.core.batch.many import NO_DAYS, Days, Many, days_of
+from wolbrin.core.batch.variants import Block, Variants
 from wolbrin.core.engine.brief import Brief
-from wolbrin.core.engine.prepare import Prepared
 from wolbrin.core.engine.record import Record
 from wolbrin.core.engine.run import backtest, need_bars, record_of
 from wolbrin.core.engine.version import engine_version
@@ -77,18 +77,16 @@ class SweepWork(Request):
     days: Days
 
     @cached_property
-    def history(self) -> Prepared:
-        return self.footing.prepared(self.request.market, self.request.interval, self.content)
-
-    @cached_property
     def variants(self) -> Variants:
-        return Variants(self.request.strategy, self.request.axes)
+        """The sets on their history; all threads share them."""
+        history = self.footing.prepared(self.request.market, self.request.interval, self.content)
+        return Variants(self.request.strategy, self.request.axes, Many(history, self.brief))
 
 
 def evaluate_block(work: SweepWork, unit: tuple[int, list[Values]]) -> Block:
     """One block of a sweep. unit: number of its first set, and the sets."""
     first, block = unit
-    return evaluate(work.history, work.variants, work.brief, block, work.days if first < MOST_DAILY else NO_DAYS)
+    return work.variants.evaluate(block, work.days if first < MOST_DAILY else NO_DAYS)
 
 
 @dataclass
@@ -151,6 +149,7 @@ def _job(project: Project, work: SweepWork, result: SweepResult, every: list[Val
 
     def finish(state: State) -> None:
         result.unfinished = state is not State.DONE
+        vars(work).pop("variants", None)  # their memory is large
         searches.end(result.search, state)
 
     return Job(f"Sweep {request.strategy.name}", "sets", Listed(chunks, first), Work(evaluate_block, work), commit=commit,

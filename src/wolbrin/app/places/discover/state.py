@@ -58,7 +58,7 @@ class DiscoverState(QObject):
         made = s.attempt(lambda: discover_job(s.project, request, s.on_ui(self._grown)))
         if made is not None:
             self._show(*made)
-            s.start(made[0], "processes", lambda _: self._grown(made[1]))
+            s.start(made[0], "threads", lambda _: self._grown(made[1]))
 
     def go_on(self) -> None:
         """Go on with the search shown."""

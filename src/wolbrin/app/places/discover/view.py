@@ -18,7 +18,7 @@ from wolbrin.app.tables.paged import PagedModel
 from wolbrin.app.tables.view import Table
 from wolbrin.core.market.intervals import interval_words
 from wolbrin.core.measures.wording import number
-from wolbrin.core.search.grammar import TEMPLATES, Limits
+from wolbrin.core.search.grammar import Limits
 from wolbrin.core.store.shelf import Line
 
 
@@ -53,9 +53,13 @@ class DiscoverPlace(Place):
         self.factor.setAccessibleName("Least profit factor")
         self.count = _whole(5_000, 8, 10_000_000, "Candidates to try", 1000)
         self.seed = _whole(1, 0, 2_000_000_000, "Seed")
+        self.pool = _whole(Limits().pool, 10, 200_000, "Conditions to build from", 500)
+        self.give_up = _whole(0, 0, 1_000_000, "Give up the losing after so many trades", 100)
+        self.give_up.setSpecialValueText("never")
         form = QFormLayout()
         for name, widget in (("sides", self.sides), ("most rows in an entry", self.most_rows),
                              ("least trades", self.trades), ("least profit factor", self.factor),
+                             ("conditions to build from", self.pool), ("give up losers after", self.give_up),
                              ("candidates to try", self.count), ("seed", self.seed)):
             form.addRow(label(name, "muted"), widget)
         self.go = button("Discover", self.start, main=True, tip="Ctrl+Return")
@@ -67,11 +71,10 @@ class DiscoverPlace(Place):
         self.luck = label("", "small", wrap=True)
         left = QWidget()
         left.setFixedWidth(290)
-        triggers = sum(t.trigger for t in TEMPLATES)
         left.setLayout(column(
             label("My limits", "heading"), form,
-            label(f"Entries are drawn from {len(TEMPLATES)} families of conditions, {triggers} of which can trigger; "
-                  "stops, targets, exits and the short side are drawn too. The same seed gives the same candidates.",
+            label("Entries are built from conditions on every indicator, the clock, longer intervals, other markets and the "
+                  "library; stops, targets and exits are drawn too. The same seed gives the same candidates.",
                   "small", wrap=True),
             row(self.go, self.more, None), hairline(), self.where,
             row(column_of(self.tried, "tried"), column_of(self.met, "met the limits"), column_of(self.kept, "kept"),
@@ -116,7 +119,8 @@ class DiscoverPlace(Place):
     def start(self) -> None:
         """Search in the background; what is kept goes straight to the Shelf."""
         limits = self.state.limits(sides=self.sides.currentText(), most_rows=self.most_rows.value(),
-                                   least_trades=self.trades.value(), least_profit_factor=self.factor.value())
+                                   least_trades=self.trades.value(), least_profit_factor=self.factor.value(),
+                                   pool=self.pool.value(), give_up_after=self.give_up.value())
         self.state.start(limits, self.count.value(), self.seed.value())
 
     def _grown(self) -> None:
