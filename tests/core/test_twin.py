@@ -165,8 +165,9 @@ def kernel_inputs(s: Setup):
         fine_nights = np.array([x for f in s.finer_nights for x in f] or [0], np.int64)
         finer = Finer(np.concatenate(([0], np.cumsum(counts))).astype(np.int64), (np.array(counts) > 0).astype(np.uint8),
                       *(np.ascontiguousarray(x) for x in every), fine_nights)
-    tape = Tape(*(np.array(x, np.int32) for x in (s.open, s.high, s.low, s.close)), session, last)
-    wanted = Wanted(bits.pack((*flags, edge), n), at, needs, need_of, 0, NOTHING_ASKED, 0)
+    prices = np.array([s.open, s.high, s.low, s.close], np.int32).T.copy()
+    tape = Tape(prices, session, last)
+    wanted = Wanted(bits.pack((*flags, edge), n), at, needs, need_of, NOTHING_ASKED, 0)
     return tape, wanted, clock, finer, parameters(plan, money).reshape(1, -1)
 
 
@@ -246,7 +247,7 @@ def test_a_run_cut_at_any_bars_gives_the_same_bits(s: Setup, shares: list[float]
             flags = bits.unpack(wanted.words, n)[:until]
             m = int(np.searchsorted(wanted.entries, until))
             known = Wanted(bits.pack(tuple(flags >> b & 1 for b in range(k.SIGNALS)), until), wanted.entries[:m].copy(),
-                           wanted.needs[:, :m].copy(), wanted.need_of, 0, NOTHING_ASKED, 0)
+                           wanted.needs[:, :m].copy(), wanted.need_of, NOTHING_ASKED, 0)
             past = Clock(*(x[:until].copy() if len(x) > 1 else x for x in clock))
         if until:
             kernel.advance(shown, known, past, finer, xs, state, kept, until, 0)

@@ -55,6 +55,40 @@ def count(word):  # type: ignore[no-untyped-def]
     return np.int64(_it(word))
 
 
+def _make_soon(function: Any) -> Any:
+    from llvmlite import ir  # late
+    from numba import njit as compile_  # late
+    from numba.core import cgutils, types  # late
+    from numba.extending import intrinsic  # late
+
+    @intrinsic
+    def _fetch(typing, array, index):  # type: ignore[no-untyped-def]
+        def generate(context, builder, signature, arguments):  # type: ignore[no-untyped-def]
+            kind, _ = signature.args
+            made = context.make_array(kind)(context, builder, value=arguments[0])
+            step = cgutils.unpack_tuple(builder, made.strides)[0]
+            place = cgutils.pointer_add(builder, made.data, builder.mul(arguments[1], step))
+            byte, i32 = ir.IntType(8).as_pointer(), ir.IntType(32)
+            fetch = cgutils.get_or_insert_function(
+                builder.module, ir.FunctionType(ir.VoidType(), [byte, i32, i32, i32]), "llvm.prefetch.p0")
+            builder.call(fetch, [builder.bitcast(place, byte), i32(0), i32(3), i32(1)])
+            return context.get_dummy_value()
+
+        return types.void(array, types.intp), generate
+
+    function.__globals__["_fetch"] = _fetch
+    return compile_(cache=True, nogil=True, forceinline=True)(function)
+
+
+_fetch: Any = None  # made with `soon`
+
+
+@kernel(_make_soon, "soon")
+def soon(array, index):  # type: ignore[no-untyped-def]
+    """Let the processor fetch the memory of array[index], which will be read soon."""
+    _fetch(array, index)
+
+
 @njit(cache=True, nogil=True, forceinline=True)
 def signed(word):  # type: ignore[no-untyped-def]
     """An index without a sign as one with a sign."""

@@ -28,7 +28,8 @@ INT_COLUMNS, FLOAT_COLUMNS, F_NET, LOG_COLUMNS = k.INT_COLUMNS, k.FLOAT_COLUMNS,
 STATE, PURSE, COUNTS, WAITING_INTS, WAITING_FLOATS = k.STATE, k.PURSE, len(k.COUNTS), k.WAITING_INTS, k.WAITING_FLOATS
 S_DONE, S_FAULT, S_GIVEN_UP, S_BAR, P_CASH, P_PEAK, P_FALL = (
     k.S_DONE, k.S_FAULT, k.S_GIVEN_UP, k.S_BAR, k.P_CASH, k.P_PEAK, k.P_FALL)
-X_CAPITAL, X_SIZING, RISK, PERCENT_OF_EQUITY = k.X_CAPITAL, k.X_SIZING, k.RISK, k.PERCENT_OF_EQUITY
+X_CAPITAL, X_SIZING, X_MOST_ENTRIES, RISK, PERCENT_OF_EQUITY = (
+    k.X_CAPITAL, k.X_SIZING, k.X_MOST_ENTRIES, k.RISK, k.PERCENT_OF_EQUITY)
 FIGURES = len(COMPILED)
 
 # What became of a candidate: simulated; not simulated, since it has fewer entry signals than the least number of trades;
@@ -41,10 +42,7 @@ class Track(NamedTuple):
     """The history that candidates run over, whole. first, last: bars of the span; dates: int32[n], trading dates; day_ends:
     int64, last bars of the trading dates that end before the span's last bar, that one included."""
 
-    open: Ticks
-    high: Ticks
-    low: Ticks
-    close: Ticks
+    prices: Ticks
     session: NDArray[np.int32]
     last_bar: Bits
     clock: Clock
@@ -186,7 +184,7 @@ def digest_of(nets: Floats) -> int:
 @njit(cache=True, nogil=True, error_model="numpy")
 def drive(genes: NDArray[np.int32], numbers: Floats, held: Held, track: Track, ask: Ask, out: Out) -> None:
     """Run candidates and write what comes out of them. genes, numbers: see genomes.Genomes."""
-    size = len(track.close)
+    size = len(track.prices)
     wide = held.words.shape[1]
     words = np.empty((wide, SIGNALS), np.uint64)
     four = np.empty((4, wide), np.uint64)
@@ -203,6 +201,7 @@ def drive(genes: NDArray[np.int32], numbers: Floats, held: Held, track: Track, a
     daily = np.empty(len(track.day_ends))
     ends = np.empty(len(track.day_ends), np.int64)
     need_of = np.empty(NEEDS, np.int64)
+    needs = np.empty((4, 1024))
     state = State(np.zeros(STATE, np.int64), np.zeros(PURSE), np.zeros(COUNTS, np.int64), np.zeros((4, WAITING_INTS),
                                                                                                    np.int64),
                   np.zeros((4, WAITING_FLOATS)))
@@ -223,18 +222,38 @@ def drive(genes: NDArray[np.int32], numbers: Floats, held: Held, track: Track, a
         combine(gene, 3, held.words, four[3])
         interleave(four, gene, held.words, words)
         entries_into(four[0], four[1], first, last, entries)
+        # What orders need is gathered here: many loads at once wait for memory together, in the loop each would wait alone.
+        different = 0
         for need in range(NEEDS):
-            need_of[need] = gene[G_NEEDS + need]
+            column = gene[G_NEEDS + need]
+            need_of[need] = -1
+            if column >= 0:
+                for before in range(need):
+                    if gene[G_NEEDS + before] == column:
+                        need_of[need] = need_of[before]
+                if need_of[need] < 0:
+                    if needs.shape[1] < count or needs.shape[0] <= different:
+                        grown = np.empty((max(4, needs.shape[0], different + 2), max(needs.shape[1], 2 * count)))
+                        for row in range(different):
+                            for m in range(count):
+                                grown[row, m] = needs[row, m]
+                        needs = grown
+                    values = held.columns[column]
+                    for m in range(count):
+                        needs[different, m] = values[first + entries[m]]
+                    need_of[need] = different
+                    different += 1
         # The first trading date that has a bar of the run; its last one ends the run.
         day = np.searchsorted(track.day_ends, first)
         days = len(track.day_ends) - day if last > first else 0
         for d in range(days):
             ends[d] = track.day_ends[day + d] - first
         xs = numbers[at:at + 1]
-        tape = Tape(track.open[first:last], track.high[first:last], track.low[first:last], track.close[first:last],
-                    track.session[first:last], track.last_bar[first:last])
-        wanted = Wanted(words, entries[:count], held.columns, need_of, 1, asked, first)
+        tape = Tape(track.prices[first:last], track.session[first:last], track.last_bar[first:last])
+        wanted = Wanted(words, entries[:count], needs, need_of, asked, first)
         clock, finer = track.clock, track.finer
+        # Only a cap on entries a date asks which date it is.
+        dates = track.dates[first:last] if xs[0, X_MOST_ENTRIES] > 0.0 else track.dates[:1]
         if FULL:
             one = np.int64(1)
             clock = Clock(clock.nights_start[first:last] if len(clock.nights_start) > one else clock.nights_start,
@@ -246,7 +265,7 @@ def drive(genes: NDArray[np.int32], numbers: Floats, held: Held, track: Track, a
                 finer = Finer(finer.first[first:last + 1], finer.usable[first:last], finer.open, finer.high, finer.low,
                               finer.close, finer.nights)
         else:
-            clock = Clock(clock.nights_start, clock.nights_end, clock.rate_start, clock.rate_end, track.dates[first:last])
+            clock = Clock(clock.nights_start, clock.nights_end, clock.rate_start, clock.rate_end, dates)
         if KEEP and len(trades_i) < count + 2:
             trades_i = np.empty((2 * count + 2, INT_COLUMNS), np.int64)
             trades_f = np.empty((2 * count + 2, FLOAT_COLUMNS))

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import dataclass
+from threading import Lock
 
 import numpy as np
 from numpy.typing import NDArray
@@ -44,7 +45,7 @@ def track_of(history: Prepared, brief: Brief) -> tuple[Track, bool]:
     ends = ends[(ends >= first) & (ends < last - 1)]
     ends = np.append(ends, last - 1) if last > first else ends
     clock = Clock(nights[0], nights[1], rates[0], rates[1], np.asarray(bars.trading_date, np.int32))
-    track = Track(bars.o, bars.h, bars.l, bars.c, bars.session, bars.last, clock, finer,
+    track = Track(bars.prices, bars.session, bars.last, clock, finer,
                   np.asarray(bars.trading_date, np.int32), ends.astype(np.int64), first, last)
     return track, not (financed or len(rates[1]) > 1 or fine)
 
@@ -73,8 +74,9 @@ class Many:
     def __init__(self, history: Prepared, brief: Brief, room: int | None = None) -> None:
         self.history, self.brief = history, brief
         self._room = room
+        self._lock = Lock()
         self.pool = self.new_pool()
-        self.track, self._lean = track_of(history, brief)
+        self.track, self.lean = track_of(history, brief)
         self.days: Days = np.asarray(history.bars.trading_date[self.track.day_ends], np.int32)
 
     def new_pool(self) -> Pool:
@@ -91,7 +93,7 @@ class Many:
         out = Out(np.zeros(count, np.uint8), np.zeros(count, np.uint8), np.full((count, FIGURES), np.nan), np.zeros(count,
                                                                                                                     np.uint64),
                   np.full((int((slot >= 0).sum()), len(self.days)), np.nan, np.float32), slot)
-        lean = (genomes.genes[:, G_FULL] == 0) & self._lean
+        lean = (genomes.genes[:, G_FULL] == 0) & self.lean
         held = (pool or self.pool).held
         for which, loop in ((lean, lean_drive), (~lean, drive)):
             at = np.flatnonzero(which)
@@ -114,12 +116,13 @@ class Many:
         daily = np.full((count if with_daily else 0, len(self.days)), np.nan, np.float32)
         faults: dict[int, str] = {}
         waiting: list[tuple[int, Genomes]] = []
+        pool = self.pool
         kept_only = tuple(SUMMARY) == COMPILED
 
         def flush() -> None:
             if waiting:
                 at = np.array([i for i, _ in waiting])
-                found = self.run(Genomes.joined([g for _, g in waiting]), np.full(len(at), with_daily))
+                found = self.run(Genomes.joined([g for _, g in waiting]), np.full(len(at), with_daily), pool=pool)
                 figures[at, :FIGURES], outcome[at], digest[at] = found.figures, found.outcome, found.digest
                 if with_daily:
                     daily[at] = found.daily
@@ -133,20 +136,27 @@ class Many:
                     outcome[at] = SIMULATED
                     continue
                 try:
-                    waiting.append((at, genome_of(one, self.pool, self.brief)))
+                    waiting.append((at, genome_of(one, pool, self.brief)))
                 except FullError:
                     flush()
-                    self.pool = self.new_pool()
-                    waiting.append((at, self.alone(one)))
+                    pool = self._after(pool)
+                    waiting.append((at, self._alone(one, pool)))
             except UserError as err:
                 faults[at] = err.sentence()
         flush()
         return Outcomes(figures, outcome, outcome == SIMULATED, digest, daily, faults)
 
-    def alone(self, strategy: Strategy) -> Genomes:
-        """A genome in a pool that holds nothing else. Raises UserError where even that is too small."""
+    def _after(self, full: Pool) -> Pool:
+        """The pool that takes over from one that is full."""
+        with self._lock:
+            if self.pool is full:
+                self.pool = self.new_pool()
+            return self.pool
+
+    def _alone(self, strategy: Strategy, pool: Pool) -> Genomes:
+        """A genome in a new pool. Raises UserError where even that is too small."""
         try:
-            return genome_of(strategy, self.pool, self.brief)
+            return genome_of(strategy, pool, self.brief)
         except FullError:
             raise UserError("the memory for conditions does not hold those of one candidate", strategy.name,
                             "Give more memory, or ask fewer conditions of one candidate.") from None

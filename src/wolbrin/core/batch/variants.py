@@ -1,8 +1,8 @@
 """Variants of one strategy along axes, evaluated block by block.
 
-Numbers that belong together (those of one row, one distance) form a group. What a group's values change of the genome is worked
-out once for each combination of them, through the model; a variant is the base with the changes of every group. Numbers that
-follow parameters reach everywhere: such variants go through the model one by one.
+Numbers that belong together (those of one row, one distance) form a group. What a group's values change of the genome is
+worked out once for each combination of them, through the model; a variant is the base with the changes of every group.
+Numbers that follow parameters reach everywhere: such variants go through the model one by one.
 """
 
 from __future__ import annotations
@@ -27,7 +27,8 @@ from wolbrin.core.rules.model import Strategy
 
 Floats = NDArray[np.float64]
 Ints = NDArray[np.int64]
-Change = tuple[Ints, NDArray[np.int32], Ints, Floats]  # places in the genes and their values, places in the numbers and theirs
+# Places in the genes and their values, places in the numbers and theirs.
+Change = tuple[Ints, NDArray[np.int32], Ints, Floats]
 
 
 @dataclass(frozen=True)
@@ -158,7 +159,8 @@ class Variants:
             figures.append(self._many.single(one, daily[len(settings)] if len(days) else None))
             settings.append(values)
         return Block(np.array(settings, np.float64).reshape(-1, len(self._axes)),
-                     np.array(figures, np.float64).reshape(-1, len(SUMMARY)), daily[:len(settings)], len(block) - len(settings))
+                     np.array(figures, np.float64).reshape(-1, len(SUMMARY)), daily[:len(settings)],
+                     len(block) - len(settings))
 
 
 def _joined(a: Block, b: Block) -> Block:

@@ -26,7 +26,7 @@ def _rate(project: Project, code: str, interval: int, engine: Engine, count: int
 
 def discover_figures(project: Project, code: str, interval: int, engine: Engine, single: Engine) -> list[Figure]:
     """Discover with default limits on the project's 100,000 bars, and on 1,000,000."""
-    first, _ = _rate(project, code, interval, engine, 128, 128)  # everything is compiled
+    _rate(project, code, interval, engine, 128, 128)  # everything is compiled
     both, pool = _rate(project, code, interval, engine, 256, 30_000)
     one, _ = _rate(project, code, interval, single, 256, 12_000)
     used = resource.getrusage(resource.RUSAGE_SELF).ru_maxrss / 1024**2

@@ -128,13 +128,10 @@ NOTHING_ASKED = Asked(np.zeros((0, 3)), np.zeros((0, 0), np.uint64))
 
 
 class Tape(NamedTuple):
-    """The bars of a run, the first being the first that decides. open .. close: int32[n] ticks. session: int32[n]. last_bar:
-    uint8[n], 1 on a session's last bar."""
+    """The bars of a run, the first being the first that decides. prices: int32[n, 4] ticks, open, high, low, close side by
+    side: a bar is one look into memory. session: int32[n]. last_bar: uint8[n], 1 on a session's last bar."""
 
-    open: Ticks
-    high: Ticks
-    low: Ticks
-    close: Ticks
+    prices: Ticks
     session: NDArray[np.int32]
     last_bar: Bits
 
@@ -143,15 +140,14 @@ class Wanted(NamedTuple):
     """What the rules say. words: uint64[(n + 63) / 64, SIGNALS], bit i % 64 of word i / 64 for bar i: the four conditions,
     BLOCKED, and EDGE where a session begins or ends, if flat matters (codes.R_). entries: int64[m], bars with an entry
     signal, in order. needs: float64[c, m], what their orders need, a row for each different value; need_of: int64[NEEDS],
-    the row of each of codes.N_, -1 where it is not used. by_bar: 1 where the rows of needs are float64[c, n] of the whole
-    history instead. asked: rows on the state of the position; words then say what may hold in some state. offset: the bit of
+    the row of each of codes.N_, -1 where it is not used.
+    asked: rows on the state of the position; words then say what may hold in some state. offset: the bit of
     the tape's first bar; entries count from that bar."""
 
     words: Words
     entries: Ints
     needs: Floats
     need_of: Ints
-    by_bar: int
     asked: Asked
     offset: int
 

@@ -16,7 +16,7 @@ from wolbrin.core.engine import codes as k
 from wolbrin.core.engine.inputs import Books, Clock, Finer, Floats, Ints, State, Tape, Ticks, Wanted
 from wolbrin.core.engine.jit import F1, F2, F64, I0, I1, I2, B, bare, fixed
 from wolbrin.core.engine.orders import cancel, capped, enter, expire, meet_orders, order
-from wolbrin.core.engine.passing import book, carry, idle, next_event, wanted_at
+from wolbrin.core.engine.passing import ahead, book, carry, idle, next_event, wanted_at
 from wolbrin.core.engine.position import (
     close_position,
     gone,
@@ -63,7 +63,7 @@ PLACED, ORDER_EXIT = k.PLACED, k.ORDER_EXIT
 W_SESSION = k.W_SESSION
 NO_LEVEL = k.NO_LEVEL
 FAR = 2**40  # a level no bar reaches
-B1 = "int32[::1]"
+B2 = "int32[:, ::1]"
 
 
 @fixed(I0, I2, F2, I2, F2, I1, I2, F1, I1, F2, F1, I0, I0, B, I0, I0, I0, I0, I0, I0, F64)
@@ -174,14 +174,14 @@ def begin(xs: Floats, state: State, books: Books) -> None:
     state.purse[P_PEAK] = xs[0, X_CAPITAL]
 
 
-@fixed("void", I0, B, F64, B1, B1, B1, I1, F1, F2, I1, F1, I1, I2, I2, F2, I2, F1, F1, F1, "int8[::1]", I1, F1)
-def end_bar(i: int, ends: bool, value: float, high: Ticks, low: Ticks, close: Ticks, nights_end: Ints, rates_end: Floats,
+@fixed("void", I0, B, F64, B2, I1, F1, F2, I1, F1, I1, I2, I2, F2, I2, F1, F1, F1, "int8[::1]", I1, F1)
+def end_bar(i: int, ends: bool, value: float, prices: Ticks, nights_end: Ints, rates_end: Floats,
             xs: Floats, s: Ints,
             purse: Floats, counts: Ints, wi: Ints, ti: Ints, tf: Floats, log: Ints, nets: Floats, net_curve: Floats,
             gross_curve: Floats, position_curve: NDArray[np.int8], day_ends: Ints, day_equity: Floats) -> None:
     """The end of bar i, once it is known whether it is the last one (`ends`): end of data, or moves of the stops; then the
     mark, which is `value` unless something was closed here."""
-    c = int(close[i])
+    c = int(prices[i, 3])
     n_end = nights_end[i] if FULL and len(nights_end) > 1 else 0
     rate_end = rates_end[i] if FULL and len(rates_end) > 1 else rates_end[0]
     if ends:
@@ -197,7 +197,7 @@ def end_bar(i: int, ends: bool, value: float, high: Ticks, low: Ticks, close: Ti
         own = xs[ti[d, T_NUMBERS]]
         moving = own[X_TRAIL_UNIT] != NONE or own[X_EVEN_UNIT] != NONE
         if moving and (ti[d, T_ENTRY_BAR] != i or ti[d, T_COUNTS] != 0):
-            move_stops(ti, tf, s, log, own, i, int(high[i]), int(low[i]))
+            move_stops(ti, tf, s, log, own, i, int(prices[i, 1]), int(prices[i, 2]))
         if s[S_PENDING] != NOTHING and len(log) > 0:
             note(log, s, PLACED, ORDER_EXIT, s[S_ORDERS] + 1, -side, i, -1, AT_CLOSE, NO_LEVEL, s[S_PENDING])
     if KEEP:
@@ -228,12 +228,11 @@ def advance(tape: Tape, wanted: Wanted, clock: Clock, finer: Finer, xs: Floats, 
     s, purse, counts, wi, wf = bare(state.s), bare(state.purse), bare(state.counts), bare(state.wi), bare(state.wf)
     ti, tf, log, nets = bare(books.trades_i), bare(books.trades_f), bare(books.log), bare(books.nets)
     xs = bare(xs)
-    open_, high, low, close = bare(tape.open), bare(tape.high), bare(tape.low), bare(tape.close)
+    prices = bare(tape.prices)
     session, last_bar = bare(tape.session), bare(tape.last_bar)
     words, entries, needs = bare(wanted.words), bare(wanted.entries), bare(wanted.needs)
     asked_rows, tables = bare(wanted.asked.rows), bare(wanted.asked.tables)
     need_of = bare(wanted.need_of)
-    by_bar = wanted.by_bar != 0
     offset = wanted.offset
     nights_start, nights_end = bare(clock.nights_start), bare(clock.nights_end)
     rates_start, rates_end, dates = bare(clock.rate_start), bare(clock.rate_end), bare(clock.date)
@@ -261,7 +260,7 @@ def advance(tape: Tape, wanted: Wanted, clock: Clock, finer: Finer, xs: Floats, 
         if tail:
             if i == until - 1 and not faulty:
                 break  # whether the data ends here is not known yet
-            end_bar(i, faulty, purse[P_MARK], high, low, close, nights_end, rates_end, xs, s, purse, counts, wi, ti, tf, log,
+            end_bar(i, faulty, purse[P_MARK], prices, nights_end, rates_end, xs, s, purse, counts, wi, ti, tf, log,
                     nets, net_curve, gross_curve, position_curve, day_ends, day_equity)
             tail = False
             i += 1
@@ -274,6 +273,7 @@ def advance(tape: Tape, wanted: Wanted, clock: Clock, finer: Finer, xs: Floats, 
         if side == 0 and not waiting:
             while which < len(entries) and entries[which] < i:
                 which += 1
+                ahead(entries, which, prices)
             stop = until
             if not ended and which < len(entries):
                 stop = min(until, entries[which])
@@ -302,8 +302,9 @@ def advance(tape: Tape, wanted: Wanted, clock: Clock, finer: Finer, xs: Floats, 
                 if moving:  # a new best price may move a stop
                     beyond = ti[d, T_PEAK] + side
                     good = min(good, beyond) if side > 0 else max(good, beyond)
-                j = carry(i, stop_at, s, purse, ti, tf, d, good if side > 0 else adverse, adverse if side > 0 else good, high,
-                          low, close, nights_end, rates_end, x, net_curve, gross_curve, position_curve, day_ends, day_equity)
+                upper, lower = (good, adverse) if side > 0 else (adverse, good)
+                j = carry(i, stop_at, s, purse, ti, tf, d, upper, lower, prices, nights_end, rates_end, x, net_curve,
+                          gross_curve, position_curve, day_ends, day_equity)
                 if j > i:
                     counts[C_EXPOSED] += j - i
                     if has_finer:
@@ -313,7 +314,8 @@ def advance(tape: Tape, wanted: Wanted, clock: Clock, finer: Finer, xs: Floats, 
                     continue
         while which < len(entries) and entries[which] < i:
             which += 1
-        c = int(close[i])
+            ahead(entries, which, prices)
+        c = int(prices[i, 3])
         n_end = nights_end[i] if financed else 0
         rate_end = rates_end[i] if rated else rates_end[0]
         wants = wanted_at(words, i + offset)
@@ -321,9 +323,9 @@ def advance(tape: Tape, wanted: Wanted, clock: Clock, finer: Finer, xs: Floats, 
         last = edge and flat and last_bar[i] != 0
         s[S_TODAY] = dates[i] if len(dates) > 1 else dates[0]
         if side != 0 or waiting:
-            o = int(open_[i])
-            h = int(high[i])
-            lo = int(low[i])
+            o = int(prices[i, 0])
+            h = int(prices[i, 1])
+            lo = int(prices[i, 2])
             n_start = nights_start[i] if financed else 0
             rate_start = rates_start[i] if rated else rates_start[0]
             s[S_EXPOSED] = 0
@@ -384,7 +386,7 @@ def advance(tape: Tape, wanted: Wanted, clock: Clock, finer: Finer, xs: Floats, 
         if entering != 0 and not ruined and not last and not ended and wants & BLOCKED == 0 and not capped(x, s):
             for turn in range(2):
                 if entering & (LONG_IN if turn == 0 else SHORT_IN) != 0:
-                    order(wi, wf, s, log, counts, x, needs, need_of, i + offset if by_bar else which, 1 - 2 * turn, i, c,
+                    order(wi, wf, s, log, counts, x, needs, need_of, which, 1 - 2 * turn, i, c,
                           equity, rate_end)
         faulty = s[S_FAULT] != 0
         if FULL and last:
@@ -434,7 +436,7 @@ def advance(tape: Tape, wanted: Wanted, clock: Clock, finer: Finer, xs: Floats, 
 def finish(tape: Tape, clock: Clock, xs: Floats, state: State, books: Books) -> None:
     """The data ends at the last bar that was walked: what is open is closed there."""
     if state.s[S_TAIL] != 0:
-        end_bar(state.s[S_BAR], True, state.purse[P_MARK], tape.high, tape.low, tape.close, clock.nights_end, clock.rate_end,
+        end_bar(state.s[S_BAR], True, state.purse[P_MARK], tape.prices, clock.nights_end, clock.rate_end,
                 xs, state.s, state.purse,
                 state.counts, state.wi, books.trades_i, books.trades_f, books.log, books.nets, books.net, books.gross,
                 books.position, books.day_ends, books.day_equity)
@@ -447,7 +449,7 @@ def simulate(tape: Tape, wanted: Wanted, clock: Clock, finer: Finer, xs: Floats,
              hopeless: int) -> None:
     """Run over a whole tape at once."""
     begin(xs, state, books)
-    advance(tape, wanted, clock, finer, xs, state, books, len(tape.close), hopeless)
+    advance(tape, wanted, clock, finer, xs, state, books, len(tape.prices), hopeless)
     finish(tape, clock, xs, state, books)
 
 

@@ -5,7 +5,7 @@ from __future__ import annotations
 import numpy as np
 from numpy.typing import NDArray
 
-from wolbrin.core.bits import Words, lowest, signed
+from wolbrin.core.bits import Words, lowest, signed, soon
 from wolbrin.core.compiled import njit
 from wolbrin.core.engine import codes as k
 from wolbrin.core.engine.inputs import Floats, Ints, Ticks
@@ -65,6 +65,14 @@ def book(s: Ints, purse: Floats, day_ends: Ints, day_equity: Floats, stop: int, 
 
 
 @njit(cache=True, nogil=True, forceinline=True, error_model="numpy")
+def ahead(entries: Ints, which: int, prices: Ticks) -> None:
+    """Have the prices around a later entry fetched: every trade would wait for memory several times."""
+    if which + 2 < len(entries):
+        later = entries[which + 2]
+        soon(prices, later)
+
+
+@njit(cache=True, nogil=True, forceinline=True, error_model="numpy")
 def idle(first: int, stop: int, cash: float, gross: float, net_curve: Floats, gross_curve: Floats,
          position_curve: NDArray[np.int8]) -> None:
     """Curves of bars first .. stop - 1, on which nothing is held and nothing wanted."""
@@ -77,8 +85,8 @@ def idle(first: int, stop: int, cash: float, gross: float, net_curve: Floats, gr
 
 
 @njit(cache=True, nogil=True, forceinline=True, error_model="numpy")
-def carry(first: int, stop_at: int, s: Ints, purse: Floats, ti: Ints, tf: Floats, d: int, upper: int, lower: int, high: Ticks,
-          low: Ticks, close: Ticks, nights_end: Ints, rates_end: Floats, x: Floats, net_curve: Floats, gross_curve: Floats,
+def carry(first: int, stop_at: int, s: Ints, purse: Floats, ti: Ints, tf: Floats, d: int, upper: int, lower: int,
+          prices: Ticks, nights_end: Ints, rates_end: Floats, x: Floats, net_curve: Floats, gross_curve: Floats,
           position_curve: NDArray[np.int8], day_ends: Ints, day_equity: Floats) -> int:
     """Carry an open position over bars on which nothing can happen to it; returns the first bar that needs a closer look.
 
@@ -87,7 +95,7 @@ def carry(first: int, stop_at: int, s: Ints, purse: Floats, ti: Ints, tf: Floats
     """
     # Indices without a sign need no look whether they count from the end.
     at, beyond = np.uint64(first), np.uint64(max(first, stop_at))
-    while at < beyond and high[at] < upper and low[at] > lower:
+    while at < beyond and prices[at, 1] < upper and prices[at, 2] > lower:
         at += np.uint64(1)
     i = signed(at)
     if i == first:
@@ -109,12 +117,12 @@ def carry(first: int, stop_at: int, s: Ints, purse: Floats, ti: Ints, tf: Floats
             for j in range(first, i):
                 held = nights_end[j] - ti[d, T_NIGHTS] if len(nights_end) > 1 else 0
                 rate = rates_end[j] if len(rates_end) > 1 else rates_end[0]
-                value = base + (side * (close[j] - start) - (drag + financing_ticks(x, side, held))) * (unit * rate)
+                value = base + (side * (prices[j, 3] - start) - (drag + financing_ticks(x, side, held))) * (unit * rate)
                 net_curve[j] = value
                 least = min(least, value)
         else:
             for j in range(first, i):
-                value = base + (side * (close[j] - start) - drag) * whole
+                value = base + (side * (prices[j, 3] - start) - drag) * whole
                 net_curve[j] = value
                 least = min(least, value)
         if least <= danger:
@@ -125,15 +133,15 @@ def carry(first: int, stop_at: int, s: Ints, purse: Floats, ti: Ints, tf: Floats
         top = np.int32(entry)
         bottom = np.int32(entry)
         for j in range(first, i):
-            top = max(top, high[j])
-            bottom = min(bottom, low[j])
+            top = max(top, prices[j, 1])
+            bottom = min(bottom, prices[j, 2])
         ti[d, T_BEST] = max(ti[d, T_BEST], top - entry if side > 0 else entry - bottom)
         ti[d, T_WORST] = min(ti[d, T_WORST], bottom - entry if side > 0 else entry - top)
         if FULL and len(gross_curve) > 0:
             gross = purse[P_GROSS]
             for j in range(first, i):
                 rate = rates_end[j] if len(rates_end) > 1 else rates_end[0]
-                gross_curve[j] = gross + side * (close[j] - start) * (unit * rate)
+                gross_curve[j] = gross + side * (prices[j, 3] - start) * (unit * rate)
                 position_curve[j] = side
         return i
     peak, fall = purse[P_PEAK], purse[P_FALL]
@@ -148,9 +156,9 @@ def carry(first: int, stop_at: int, s: Ints, purse: Floats, ti: Ints, tf: Floats
             if moved:
                 held = nights_end[at] - ti[d, T_NIGHTS] if len(nights_end) > 1 else 0
                 rate = rates_end[at] if len(rates_end) > 1 else rates_end[0]
-                value = base + (side * (close[at] - start) - (drag + financing_ticks(x, side, held))) * (unit * rate)
+                value = base + (side * (prices[at, 3] - start) - (drag + financing_ticks(x, side, held))) * (unit * rate)
             else:
-                value = base + (side * (close[at] - start) - drag) * whole
+                value = base + (side * (prices[at, 3] - start) - drag) * whole
             if value <= danger:
                 break
             peak = max(peak, value)

@@ -302,8 +302,8 @@ class Going:
             asked = Asked(np.array(rows, np.float64), np.ascontiguousarray(made.tables[:, part]))
         self._clock = Clock(cut(nights[0]), cut(nights[1]), cut(rates[0]), cut(rates[1]), dates)
         self._finer = ready.finer_arrays(first, last, financed) if self._fine else NO_FINER
-        self._tape = Tape(bars.o[part], bars.h[part], bars.l[part], bars.c[part], bars.session[part], bars.last[part])
-        self._wanted = Wanted(made.words, entries, needs, need_of, 0, asked, first)
+        self._tape = Tape(bars.prices[part], bars.session[part], bars.last[part])
+        self._wanted = Wanted(made.words, entries, needs, need_of, asked, first)
         market = self._xs[0, k.X_LONG_KIND] == self._xs[0, k.X_SHORT_KIND] == k.BY_MARKET
         self._plain = market and not (
             self._detail or self._fine or financed or len(rates[1]) > 1 or made.asked or self.strategy.trail

@@ -101,6 +101,11 @@ class Bars:
         return self.sessions.trading_date[self.session]
 
     @cached_property
+    def prices(self) -> NDArray[np.int32]:
+        """int32[n, 4]: open, high, low and close in ticks side by side, as the simulator reads them."""
+        return np.ascontiguousarray(np.stack((self.o, self.h, self.l, self.c), axis=1), np.int32)
+
+    @cached_property
     def day_ends(self) -> Ints:
         """int64[d]: index of the last bar of each trading date that has bars, in order."""
         dates = self.trading_date

@@ -12,12 +12,7 @@ import numpy as np
 from numpy.typing import NDArray
 from pydantic import Field
 
-from wolbrin.core.engine.brief import Brief
-from wolbrin.core.engine.prepare import Prepared
-from wolbrin.core.engine.run import backtest
 from wolbrin.core.errors import UserError
-from wolbrin.core.measures.catalogue import measure
-from wolbrin.core.measures.facts import Facts
 from wolbrin.core.models import Model
 from wolbrin.core.rules.mirror import mirror_condition
 from wolbrin.core.rules.model import Condition, Distance, PositionOperand, Side, Strategy
@@ -70,12 +65,6 @@ def field_rows(conditions: Iterable[tuple[str, Condition]], sides: Iterable[Side
             name=title[:80], long=pair[0], short=pair[1], flat_by_session_end=exit.flat_by_session_end,
             **distance)))
     return rows
-
-
-def figures_of(history: Prepared, strategy: Strategy, brief: Brief) -> NDArray[np.float64]:
-    """FIGURES of one test, float64[len(FIGURES)]."""
-    run = backtest(history, strategy, brief, detail=False)
-    return np.array(list(measure(Facts.of(run), FIGURES).values()))
 
 
 def passes(figures: NDArray[np.float64], threshold: float, least_trades: int = 1) -> NDArray[np.bool_]:

@@ -11,12 +11,12 @@ import numpy as np
 from numpy.typing import NDArray
 from pydantic import Field
 
+from wolbrin.core.batch.many import Many
 from wolbrin.core.engine.brief import Brief
-from wolbrin.core.engine.prepare import Prepared
 from wolbrin.core.engine.record import Record
 from wolbrin.core.engine.run import backtest, need_bars, record_of
-from wolbrin.core.errors import UserError
-from wolbrin.core.jobs import Chunk, Job, Listed, State, Work, check_stopped
+from wolbrin.core.jobs import Chunk, Job, Listed, State, Work
+from wolbrin.core.measures.catalogue import SUMMARY
 from wolbrin.core.measures.inference import Tally
 from wolbrin.core.models import Model
 from wolbrin.core.search.candidate import Candidate, candidate_of
@@ -25,12 +25,13 @@ from wolbrin.core.store.project import Project, now
 from wolbrin.core.store.searches import ROWS, Searches, matrix
 from wolbrin.core.store.settings import OwnSpan
 from wolbrin.core.study.shuffle import shuffle
-from wolbrin.core.study.trial import FIGURES, Luck, TrialRow, check_size, figures_of, luck, passes
+from wolbrin.core.study.trial import FIGURES, Luck, TrialRow, check_size, luck, passes
 from wolbrin.core.work.footing import Footing, Request
 from wolbrin.core.work.sweeping import brief_again
 
 Floats = NDArray[np.float64]
-BLOCK = 20
+BLOCK = 40
+ROOM = 64 * 1024**2  # bytes of packed conditions at a time
 REAL = -1
 KIND, COLUMN = "trial", "trial column"
 STORED = ("row", "column", "deal", *FIGURES)
@@ -102,16 +103,17 @@ class TrialWork(Request):
     contents: tuple[str, ...]
 
     @cached_property
-    def _held(self) -> Callable[[int, int], Prepared]:
-        return lru_cache(maxsize=4)(self._read)
+    def _held(self) -> Callable[[int, int], Many]:
+        return lru_cache(maxsize=3)(self._read)
 
-    def _read(self, column: int, deal: int) -> Prepared:
+    def _read(self, column: int, deal: int) -> Many:
         market, interval = self.request.columns[column]
         real = self.footing.prepared(market, interval, self.contents[column])
-        return real if deal == REAL else shuffle(real, self.request.seed * 1000 + deal, self.request.mirrored)
+        history = real if deal == REAL else shuffle(real, self.request.seed * 1000 + deal, self.request.mirrored)
+        return Many(history, self.briefs[column], ROOM)
 
-    def history(self, column: int, deal: int) -> Prepared:
-        """The history of a column, or one of its shuffles."""
+    def many(self, column: int, deal: int) -> Many:
+        """Candidates on the history of a column, or on one of its shuffles."""
         return self._held(column, deal)
 
 
@@ -119,16 +121,12 @@ def evaluate_tests(work: TrialWork, unit: tuple[int, int, list[int]]) -> tuple[F
     """Some rows of the matrix on one history: float64[b, 3 + FIGURES] (row, column, shuffle first), and sentences of tests
     that could not be run. unit: column, shuffle, rows."""
     column, deal, rows = unit
-    ready = work.history(column, deal)
-    table, faults = np.full((len(rows), 3 + len(FIGURES)), np.nan), []
-    for at, row in enumerate(rows):
-        check_stopped()
-        one = work.request.rows[row]
-        table[at, :3] = row, column, deal
-        try:
-            table[at, 3:] = figures_of(ready, one.strategy, work.briefs[column])
-        except UserError as err:
-            faults.append(f"{one.name} on {work.request.columns[column][0]}: {err.sentence()}")
+    tests = [work.request.rows[row] for row in rows]
+    table = np.full((len(rows), 3 + len(FIGURES)), np.nan)
+    table[:, 0], table[:, 1:3] = rows, (column, deal)
+    out = work.many(column, deal).evaluate([t.strategy for t in tests])
+    table[:, 3:] = out.figures[:, [SUMMARY.index(key) for key in FIGURES]]
+    faults = [f"{tests[at].name} on {work.request.columns[column][0]}: {words}" for at, words in out.faults.items()]
     return table, faults
 
 
