@@ -328,6 +328,7 @@ def test_discover_on_noise_says_that_nothing_is_the_right_answer(window: MainWin
     place = window.places["discover"]
     place.count.setValue(40)
     place.factor.setValue(2.5)
+    place.pool.setValue(100)
     place.start()
     settle()
     assert place.kept.text() == "0"

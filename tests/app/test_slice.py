@@ -294,6 +294,7 @@ def test_from_study_and_sweep_to_a_proved_portfolio(qtbot: QtBot, window: MainWi
     window.go("discover")
     place = window.places["discover"]
     place.count.setValue(160)
+    place.pool.setValue(200)
     place.trades.setValue(200)
     place.factor.setValue(1.15)
     press(qtbot, window, "Ctrl+Return")
@@ -382,7 +383,8 @@ def test_rehearsal_plays_equals_the_batch_and_counts(qtbot: QtBot, window: MainW
 def test_long_work_can_be_paused_and_stopped_while_the_window_lives(qtbot: QtBot, window: MainWindow, settle: Settle) -> None:
     window.go("discover")
     place = window.places["discover"]
-    place.count.setValue(100_000)
+    place.count.setValue(1_000_000)
+    place.pool.setValue(200)
     push(qtbot, place, "Discover")
     qtbot.waitUntil(lambda: place.tried.text() != "0", timeout=60_000)
     assert window.strip.bar.isVisible()

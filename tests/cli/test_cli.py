@@ -84,7 +84,7 @@ def test_the_whole_job_headless(demo: Path) -> None:
     assert (swept["record"]["tried"], swept["record"]["role"]) == (6, "training")
     same = next(r for r in swept["results"] if r["settings"] == {"stop.amount": 2.5, "target.amount": 3.0})
     assert same["measures"]["net"] == pytest.approx(one["measures"]["net"])
-    found = result("discover", "-p", demo, "-m", "NPW", "-n", 60, "--trades", 100, "--profit-factor", 1.1)
+    found = result("discover", "-p", demo, "-m", "NPW", "-n", 60, "--pool", 200, "--trades", 100, "--profit-factor", 1.1)
     assert (found["tried"], found["tried_on_market"], found["record"]["tried"]) == (60, 66, 66)
     assert found["sharpe_daily"]["count"] > 40
     assert {c["tried"] for c in found["candidates"]} == {66}

@@ -111,7 +111,8 @@ def test_records_that_cannot_be_read_are_told_and_prove_nothing(project: Project
     old = Record.read({"engine": "2", "market": "A", "interval": 5, "history": "", "strategy": "", "gone": 1}, "x")
     assert not old.whole
     assert old.words() == NOT_RECORDED
-    job, _ = discover_job(project, DiscoverRequest("AAA", 15, Limits(least_trades=5, least_profit_factor=0.5), 24, 1))
+    limits = Limits(least_trades=5, least_profit_factor=0.5, pool=60)
+    job, _ = discover_job(project, DiscoverRequest("AAA", 15, limits, 24, 1))
     engine.start(job, "threads").wait()
     ids = [k.id for k in Dossiers(project).shelf()][:2]
     with project.transaction() as db:
@@ -152,7 +153,7 @@ def test_tried_is_what_a_choice_was_possible_among_on_that_market(project: Proje
     sweep, result = sweep_job(project, SweepRequest(STOPPED, "AAA", 15, AXES))
     engine.start(sweep, "threads").wait()
     assert searches.tried() == {"AAA": 3}
-    limits = Limits(least_trades=5, least_profit_factor=0.5)
+    limits = Limits(least_trades=5, least_profit_factor=0.5, pool=60)
     discover, found = discover_job(project, DiscoverRequest("AAA", 30, limits, 20, 1))
     engine.start(discover, "threads").wait()
     trial, tried = trial_job(project, TrialRequest(rows=trial_rows(), columns=(("AAA", 15), ("BBB", 15)), shuffles=3))
@@ -203,7 +204,8 @@ def _sweep(project: Project) -> tuple[Job, Callable[[], Any]]:
 
 
 def _discover(project: Project) -> tuple[Job, Callable[[], Any]]:
-    job, result = discover_job(project, DiscoverRequest("AAA", 15, Limits(least_trades=5, least_profit_factor=0.5), 16, 1))
+    limits = Limits(least_trades=5, least_profit_factor=0.5, pool=60)
+    job, result = discover_job(project, DiscoverRequest("AAA", 15, limits, 16, 1))
     return job, lambda: (Searches(project).marks(result.search), result.record)
 
 

@@ -35,7 +35,7 @@ from wolbrin.core.work.standing import restand
 from wolbrin.core.work.sweeping import SweepRequest, daily_of_sweep, last_sweep, sweep_job
 from wolbrin.core.work.trialing import TrialRequest, last_trial, trial_job
 
-LIMITS = Limits(least_trades=5, least_profit_factor=0.9)
+LIMITS = Limits(least_trades=5, least_profit_factor=0.9, pool=60)
 AXES = (Axis.spread("stop.amount", "stop", 1.0, 3.0, 0.05),
         Axis.spread("long.entry.rows.0.left.params.length", "n", 3, 30, 1))
 
@@ -54,7 +54,7 @@ def project(tmp_path: Path) -> Iterator[Project]:
     made.close()
 
 
-def discover(project: Project, count: int = 2_000) -> Job:
+def discover(project: Project, count: int = 20_000) -> Job:
     return discover_job(project, DiscoverRequest("AAA", 15, LIMITS, count, 3))[0]
 
 

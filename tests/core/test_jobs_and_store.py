@@ -152,7 +152,7 @@ def test_sweeps_and_searches_are_the_same_on_any_number_of_workers(project: Proj
         with_these.close()
     for kind in ("threads", "processes"):
         with_these = Engine(2)
-        limits = Limits(least_trades=20, least_profit_factor=0.8)
+        limits = Limits(least_trades=20, least_profit_factor=0.8, pool=80)
         job, outcome = discover_job(project, DiscoverRequest("TST", 15, limits, 48, 5))
         assert with_these.start(job, kind).wait() is State.DONE, job.error  # type: ignore[arg-type]
         found.append((Searches(project).marks(outcome.search), outcome.counts()["met"],

@@ -9,6 +9,7 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from tests.build import cross, walk_bars
+from wolbrin.core.bits import entries_of, pack, unpack
 from wolbrin.core.engine import codes as k
 from wolbrin.core.engine.brief import Brief
 from wolbrin.core.engine.prepare import FineBars, Prepared, rates_at
@@ -16,7 +17,7 @@ from wolbrin.core.engine.run import backtest
 from wolbrin.core.market.bars import Bars, make_bars
 from wolbrin.core.market.intervals import DAILY, to_interval
 from wolbrin.core.market.sessions import rollovers
-from wolbrin.core.rules.compare import pack, where_set
+from wolbrin.core.rules.compare import where_set
 from wolbrin.core.rules.model import Distance, Strategy, Trail
 
 FINE = walk_bars(1800, seed=31, minutes=5)
@@ -81,7 +82,10 @@ def test_bits_are_found_as_numpy_finds_them(values: list[int], mask: int) -> Non
     bits = np.array(values, np.uint8)
     np.testing.assert_array_equal(where_set(bits, mask), np.flatnonzero(bits & mask))
     flags = [(bits >> b) & 1 for b in range(3)]
-    np.testing.assert_array_equal(pack((flags[0], None, flags[2]), len(bits)), bits & 5)
+    packed = pack((flags[0], None, flags[2]), len(bits))
+    np.testing.assert_array_equal(unpack(packed, len(bits)), bits & 5)
+    begin, stop = len(bits) // 3, len(bits) - len(bits) // 4
+    np.testing.assert_array_equal(entries_of(packed[:, 0], packed[:, 2], begin, stop), np.flatnonzero(bits[begin:stop] & 5))
 
 
 def test_an_order_log_longer_than_its_room_is_complete() -> None:

@@ -150,7 +150,7 @@ def everything(project: Project, engine: Engine) -> dict[str, Any]:
     sweep, result = sweep_job(project, SweepRequest(STOPPED, "AAA", 15, (Axis.spread("stop.amount", "stop", 1, 3, 1),)))
     engine.start(sweep, "threads").wait()
     out["sweep"] = result.table()[1].tobytes()
-    limits = Limits(least_trades=5, least_profit_factor=0.5)
+    limits = Limits(least_trades=5, least_profit_factor=0.5, pool=60)
     discover, found = discover_job(project, DiscoverRequest("FUT", 15, limits, 16, 1))
     engine.start(discover, "threads").wait()
     out["discover"] = Searches(project).marks(found.search)

@@ -14,7 +14,8 @@ from hypothesis import strategies as st
 from scipy import stats
 
 from tests.build import cross, entry, ind, num, price, row, walk_bars
-from wolbrin.core.batch.variants import Variants, days_of, evaluate
+from wolbrin.core.batch.many import Many, days_of
+from wolbrin.core.batch.variants import Variants
 from wolbrin.core.engine.brief import Brief, Costs
 from wolbrin.core.engine.prepare import Prepared
 from wolbrin.core.engine.run import backtest
@@ -30,7 +31,7 @@ from wolbrin.core.proving.monte_carlo import MonteCarloGate, MonteCarloSettings,
 from wolbrin.core.rehearsal.session import Rehearsal, same_ledger
 from wolbrin.core.rules.axes import Axis, combinations, named_variants, variant
 from wolbrin.core.rules.model import Distance, Side, Strategy
-from wolbrin.core.search.discover import explore
+from wolbrin.core.search.discover import Explorer
 from wolbrin.core.search.grammar import TEMPLATES, Limits, draw_strategy
 from wolbrin.core.search.maps import heat
 from wolbrin.core.study.forward import forward_moves, study
@@ -48,7 +49,7 @@ def test_a_sweep_block_equals_single_backtests() -> None:
     assert len(every) == 3 * 3 * 2
     brief = Brief(costs=Costs(slippage_ticks=1))
     days = days_of(READY, brief)
-    block = evaluate(READY, Variants(STOPPED, axes), brief, every, days)
+    block = Variants(STOPPED, axes, Many(READY, brief)).evaluate(every, days)
     assert block.settings.tolist() == [list(v) for v in every]
     for values, figures, daily in zip(every, block.figures, block.daily):
         rules = variant(STOPPED, axes, values)
@@ -63,7 +64,7 @@ def test_what_the_model_refuses_is_left_out_and_counted() -> None:
     """A time exit of no bars is no strategy: in a sweep as in a trial."""
     strategy = STOPPED.model_copy(update={"time_exit": 5})
     axes = (Axis("time_exit", "time exit", (-1.0, 0.0, 4.0)), Axis("stop.amount", "stop", (1.0, 2.0)))
-    block = evaluate(READY, Variants(strategy, axes), Brief(), combinations(axes, 10))
+    block = Variants(strategy, axes, Many(READY, Brief())).evaluate(combinations(axes, 10))
     assert block.settings.tolist() == [[4.0, 1.0], [4.0, 2.0]]
     assert block.refused == 4
     assert len(named_variants(strategy, axes, 10)) == 2
@@ -90,11 +91,14 @@ def test_candidate_k_of_a_seed_is_always_the_same(seed: int, k: int) -> None:
 
 
 def test_discover_respects_the_limits_however_it_is_cut() -> None:
-    limits = Limits(least_trades=30, least_profit_factor=0.9, sides="long")
-    draws = explore(READY, Brief(), limits, 3, 0, 60)
-    assert draws.sharpe.shape == (60,)
-    parts = [f for first in range(0, 60, 7) for f in explore(READY, Brief(), limits, 3, first, min(7, 60 - first)).found]
-    assert [(f.number, f.fingerprint) for f in draws.found] == [(f.number, f.fingerprint) for f in parts]
+    limits = Limits(least_trades=30, least_profit_factor=0.9, sides="long", pool=80)
+    search = Explorer(READY, Brief(), limits, 3)
+    draws = search.explore(0, 120)
+    assert draws.sharpe.shape == (120,)
+    again = Explorer(READY, Brief(), limits, 3)
+    parts = {f.fingerprint: f.number for first in range(119, -1, -7)
+             for f in reversed(again.explore(max(0, first - 6), min(7, first + 1)).found)}
+    assert {f.fingerprint: f.number for f in draws.found} == parts
     assert draws.found
     for found in draws.found:
         assert found.candidate.summary["trades"] >= 30

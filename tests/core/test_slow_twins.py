@@ -10,19 +10,21 @@ from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
 from tests.build import cross, walk_bars
+from wolbrin.core.bits import pack, unpack
 from wolbrin.core.engine import codes as k
-from wolbrin.core.engine import kernel
+from wolbrin.core.engine import passing
 from wolbrin.core.engine.brief import Brief
 from wolbrin.core.engine.run import backtest
 from wolbrin.core.indicators import kernels as indicators
+from wolbrin.core.indicators import structure
 from wolbrin.core.market.sessions import NS_A_MINUTE
-from wolbrin.core.measures import drawdown, facts
+from wolbrin.core.measures import drawdown, facts, sums
 from wolbrin.core.measures.drawdown import episodes, largest_fall
 from wolbrin.core.measures.facts import Facts
 from wolbrin.core.proving import monte_carlo
 from wolbrin.core.proving.monte_carlo import simulate_paths
 from wolbrin.core.rules import compare
-from wolbrin.core.rules.compare import first_finite, pack
+from wolbrin.core.rules.compare import first_finite
 from wolbrin.core.rules.model import Distance
 
 BARS = walk_bars(700, seed=6)
@@ -172,7 +174,7 @@ def test_wilder_atr_equals_exact_fractions(length: int, raw: list[tuple[int, int
 def test_packed_signals_can_be_read_back(flags: list[list[bool]], gap: int) -> None:
     arrays: list[np.ndarray | None] = [np.array(f, np.uint8) for f in flags]
     arrays.insert(min(gap, len(arrays)), None)
-    packed = pack(tuple(arrays), 5)
+    packed = unpack(pack(tuple(arrays), 5), 5)
     for bit, one in enumerate(arrays):
         want = np.zeros(5, np.uint8) if one is None else one
         np.testing.assert_array_equal(packed >> bit & 1, want)
@@ -199,6 +201,16 @@ def same(compiled: object, arguments: tuple[object, ...]) -> None:
 RUN = backtest(BARS, cross(stop=Distance(unit="atr", amount=1.0, length=10), flat_by_session_end=False), Brief())
 T = RUN.trades_i
 EQUITY = RUN.net
+
+
+def held_long() -> tuple[np.ndarray, np.ndarray]:
+    """A long position entered at 10, as the loop's rows have it."""
+    whole, money = np.zeros((1, k.INT_COLUMNS), np.int64), np.zeros((1, k.FLOAT_COLUMNS))
+    whole[0, [k.T_SIDE, k.T_ENTRY]] = 1, 10
+    money[0, [k.F_QUANTITY, k.F_DRAG]] = 2.0, 0.5
+    return whole, money
+
+
 CASES = {
     "wilder_atr": (indicators.wilder_atr, (BARS.h, BARS.l, BARS.c, 14)),
     "opening_range": (indicators.opening_range, (BARS.high, BARS.low, BARS.end, BARS.session,
@@ -214,11 +226,13 @@ CASES = {
     "largest_fall": (drawdown.largest_fall, (EQUITY, 50_000.0)),
     "placement": (facts._placement, (BARS.h, BARS.l, *(np.ascontiguousarray(T[:, c]) for c in (
         k.T_ENTRY_BAR, k.T_EXIT_BAR, k.T_SIDE, k.T_ENTRY, k.T_EXIT)))),
-    "idle": (kernel.idle, (2, 15, 5.0, 6.0, np.zeros(20), np.zeros(20), np.zeros(20, np.int8))),
-    "carry": (kernel.carry, (2, 18, 1, 10, 14, 5, 10, 100.0, 0.5, 2.0, 100.0, *(np.arange(20, dtype=np.int32) % 7 + x
-                                                                             for x in (8, 6, 7)),
-                             np.zeros(20, np.uint8), np.zeros(1, np.int64), np.ones(1), 0, np.zeros(k.PARAMETERS),
-                             np.zeros(20), np.zeros(20), np.zeros(20, np.int8))),
+    "idle": (passing.idle, (2, 15, 5.0, 6.0, np.zeros(20), np.zeros(20), np.zeros(20, np.int8))),
+    "carry": (passing.carry, (2, 18, np.zeros(k.STATE, np.int64), np.full(k.PURSE, 100.0), *held_long(), 0, 14, 5,
+                              (np.arange(20, dtype=np.int32)[:, None] % 7 + np.array([8, 8, 6, 7], np.int32)).copy(),
+                              np.zeros(1, np.int64), np.ones(1), np.full(k.PARAMETERS, 1.0), np.zeros(20), np.zeros(20),
+                              np.zeros(20, np.int8), np.zeros(0, np.int64), np.zeros(0))),
+    "summary": (sums.summary, (RUN.profits.copy(), RUN.daily[1], 100.0, 50_000.0, True, np.zeros(len(sums.COMPILED)))),
+    "rank": (structure.rank_of, (np.where(np.arange(300) % 50 == 7, np.nan, np.sin(np.arange(300.0))), 20)),
     "where set": (compare.where_set, (np.arange(20, dtype=np.uint8), 4)),
 }
 

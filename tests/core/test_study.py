@@ -10,16 +10,18 @@ import pytest
 from scipy import stats
 
 from tests.build import cross, walk_bars
+from wolbrin.core.batch.many import Many
 from wolbrin.core.engine.brief import Brief
 from wolbrin.core.engine.prepare import Prepared
 from wolbrin.core.engine.run import backtest
 from wolbrin.core.errors import UserError
 from wolbrin.core.jobs import Engine, State
 from wolbrin.core.market.bars import Span
-from wolbrin.core.measures.catalogue import measure
+from wolbrin.core.measures.catalogue import SUMMARY, measure
 from wolbrin.core.measures.facts import Facts
 from wolbrin.core.rules.conditions import shipped
 from wolbrin.core.rules.formula import parse_condition
+from wolbrin.core.rules.model import Strategy
 from wolbrin.core.store.dossier import Dossiers
 from wolbrin.core.store.project import Project
 from wolbrin.core.store.settings import Settings
@@ -27,7 +29,7 @@ from wolbrin.core.study.forward import apart, study
 from wolbrin.core.study.groups import groups
 from wolbrin.core.study.shuffle import shuffled
 from wolbrin.core.study.spread import normal_overlay, spread
-from wolbrin.core.study.trial import FIGURES, CommonExit, field_rows, figures_of, luck, passes
+from wolbrin.core.study.trial import FIGURES, CommonExit, field_rows, luck, passes
 from wolbrin.core.work.funnel import funnel
 from wolbrin.core.work.trialing import TrialRequest, candidate_from_trial, last_trial, trial_job
 
@@ -35,6 +37,11 @@ BARS = walk_bars(3000, seed=21)
 READY = Prepared.of(BARS)
 WHEN = parse_condition("crosses_above(rsi(5), 40)")
 HORIZON = 6
+
+
+def figures_of(history: Prepared, strategies: list[Strategy]) -> np.ndarray:
+    """FIGURES of some strategies, as a trial has them."""
+    return Many(history, Brief()).evaluate(strategies).figures[:, [SUMMARY.index(key) for key in FIGURES]]
 
 
 def frame() -> pd.DataFrame:
@@ -135,13 +142,12 @@ def test_luck_expected_is_the_luck_found_on_noise() -> None:
     within three standard errors of their differences."""
     rows = field_rows([(c.name, c.condition()) for c in shipped()[:40:2]], ["long", "short"],
                       CommonExit(unit="bars", bars=6, flat_by_session_end=False))
-    brief = Brief()
     gaps = []
     for seed in range(24):
         bars = walk_bars(700, seed=7000 + seed, sigma=15.0)
-        real = np.array([figures_of(Prepared.of(bars), r.strategy, brief) for r in rows])
+        real = figures_of(Prepared.of(bars), [r.strategy for r in rows])
         ready = Prepared.of(shuffled(bars, seed))
-        dealt = np.array([figures_of(ready, r.strategy, brief) for r in rows])
+        dealt = figures_of(ready, [r.strategy for r in rows])
         told = luck(real, [dealt], 0.5, 5)
         assert told is not None
         gaps.append(told.actual - told.expected)
@@ -153,7 +159,7 @@ def test_rows_of_a_trial_are_what_they_say() -> None:
                       ["long", "short", "both"], CommonExit(unit="money", stop=300, target=450))
     assert [r.name for r in rows] == ["up, long", "up, short", "up"]
     run = backtest(READY, rows[1].strategy, Brief())
-    np.testing.assert_array_equal(figures_of(READY, rows[1].strategy, Brief()),
+    np.testing.assert_array_equal(figures_of(READY, [rows[1].strategy])[0],
                                   list(measure(Facts.of(run), FIGURES).values()))
     assert set(run.trades_i[:, 0]) == {-1}
     table = np.array([[1.0, 3.0, 2.0, 9.0, 50.0, 1.0, 0], [1.0, np.nan, np.nan, 9.0, 100.0, 0, 0],

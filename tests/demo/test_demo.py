@@ -21,7 +21,7 @@ from wolbrin.core.measures.catalogue import measure
 from wolbrin.core.measures.facts import Facts
 from wolbrin.core.portfolio.combine import correlation, daily_matrix
 from wolbrin.core.rules.model import load_strategy
-from wolbrin.core.search.discover import explore
+from wolbrin.core.search.discover import Explorer
 from wolbrin.core.search.grammar import Limits, draw_strategy
 from wolbrin.core.study.shuffle import shuffle
 from wolbrin.demo.build import EIDER, PETREL, STRATEGIES, TERN, build_demo, is_complete
@@ -142,9 +142,9 @@ def test_random_strategies_earn_nothing_before_costs_on_noise(quarter: dict[str,
 
 
 def test_discover_tells_edge_from_noise(quarter: dict[str, Prepared]) -> None:
-    limits = Limits(least_trades=200)  # and the usual profit factor
+    limits = Limits(least_trades=200, pool=400)  # and the usual profit factor
     training = Brief(Span(None, dt.date(2022, 6, 30)))
-    found = {code: len(explore(quarter[code], training, limits, 1, 0, 200).found) for code in ("NPW", "ASL")}
+    found = {code: len(Explorer(quarter[code], training, limits, 1).explore(0, 2_000).found) for code in ("NPW", "ASL")}
     assert found["NPW"] > 10 * max(1, found["ASL"])
 
 

@@ -128,8 +128,8 @@ def add(app: typer.Typer, demo: Callable[[], Path]) -> None:
             kept = shelf.bodies(shelf.ids(Wanted(search=result.search)).tolist())
             tried, sharpe = tally_of(opened, market)
         if json:
-            emit({"tried": result.tried, "met": result.met, "kept": result.kept, "twins": result.twins, "too_few_signals": result.few,
-                  "tried_on_market": tried, "sharpe_daily": sharpe, "record": result.record,
+            emit({"tried": result.tried, "met": result.met, "kept": result.kept, "twins": result.twins,
+                  "too_few_signals": result.few, "tried_on_market": tried, "sharpe_daily": sharpe, "record": result.record,
                   "search": result.search, "state": state.value,
                   "candidates": [{"id": k.id, "name": k.candidate.name, "tried": k.candidate.tried,
                                   "record": k.candidate.record, "measures": k.candidate.summary} for k in kept]})

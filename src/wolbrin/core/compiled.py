@@ -103,7 +103,7 @@ def _names(code: CodeType) -> Iterator[str]:
 
 def _code(code: CodeType) -> bytes:
     """What a code object does, without where it stands and what its docstring says."""
-    text = code.co_consts[:1] and isinstance(code.co_consts[0], str)
+    text = code.co_consts[:1] and isinstance(code.co_consts[0], str | None)  # a docstring's place, empty without one
     constants = [_code(c).hex() if isinstance(c, CodeType) else repr(c) for c in code.co_consts[1 if text else 0:]]
     return repr((code.co_code, constants, code.co_names, code.co_varnames, code.co_freevars, code.co_argcount)).encode()
 

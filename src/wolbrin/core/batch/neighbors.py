@@ -21,8 +21,8 @@ class Neighbor:
 
 
 def neighbors(strategy: Strategy, steps: int = 1) -> list[Neighbor]:
-    """Every number of the strategy moved up and down by 1 .. `steps` of its steps, one at a time; what the model refuses is left
-    out. `Many.evaluate` runs them."""
+    """Every number of the strategy moved up and down by 1 .. `steps` of its steps, one at a time; what the model refuses is
+    left out. `Many.evaluate` runs them."""
     found = []
     for number in tunables(strategy):
         for step in (*range(-steps, 0), *range(1, steps + 1)):

@@ -29,8 +29,8 @@ Ints = NDArray[np.int64]
 def move_entries(words: Words, session_of: Ints, start: Ints, target: Ints, out: Words) -> None:
     """Move every set bar to the same place in the session that takes its session's place.
 
-    words, out: uint64[w]. session_of: int64[n], the number of each bar's session, -1 for bars that stay where they are. start:
-    int64[s], first bars of sessions. target: int64[s], which session takes whose place.
+    words, out: uint64[w]. session_of: int64[n], the number of each bar's session, -1 for bars that stay where they are.
+    start: int64[s], first bars of sessions. target: int64[s], which session takes whose place.
     """
     out[:] = 0
     for w in range(len(words)):
@@ -59,7 +59,10 @@ class Shifted:
 
 
 class Shifting:
-    """Shifted entries of one candidate. A genome of `many`'s present pool; threads may share it."""
+    """Shifted entries of one candidate, a genome of `many`'s present pool. Threads may share it.
+
+    session_of, start: see `move_entries`. alike: numbers of sessions that have as many bars.
+    """
 
     def __init__(self, many: Many, genome: Genomes, pool: Pool | None = None) -> None:
         self._many, self._genome, self._held = many, genome, (pool or many.pool).held
@@ -67,9 +70,9 @@ class Shifting:
         inside = np.asarray(bars.session, np.int64).copy()
         inside[:track.first] = inside[track.last:] = -1
         numbers, start, count = np.unique(inside[track.first:track.last], return_index=True, return_counts=True)
-        self._start = start.astype(np.int64) + track.first
-        self._session_of = np.where(inside >= 0, np.searchsorted(numbers, inside), -1).astype(np.int64)
-        self._alike = [np.flatnonzero(count == n) for n in np.unique(count)]
+        self.start = start.astype(np.int64) + track.first
+        self.session_of = np.where(inside >= 0, np.searchsorted(numbers, inside), -1).astype(np.int64)
+        self.alike = [np.flatnonzero(count == n) for n in np.unique(count)]
         self._four = np.zeros((4, self._held.words.shape[1]), np.uint64)
         for which in range(4):
             combine(genome.genes[0], which, self._held.words, self._four[which])
@@ -108,12 +111,12 @@ class Shifting:
             genes[:, G_EDGES] = 3 if gene[G_EDGES] >= 0 else -1
             for at in range(size):
                 rng = np.random.default_rng((seed, first + piece + at))
-                target = np.arange(len(self._start))
-                for alike in self._alike:
+                target = np.arange(len(self.start))
+                for alike in self.alike:
                     target[alike] = rng.permutation(alike)
                 for side in range(2):
                     row = 4 + 2 * at + side
-                    move_entries(self._four[side], self._session_of, self._start, target, words[row])
+                    move_entries(self._four[side], self.session_of, self.start, target, words[row])
                     genes[at, side * MOST_ROWS] = row
             out = Out(np.zeros(size, np.uint8), np.zeros(size, np.uint8), np.empty((size, FIGURES)),
                       np.zeros(size, np.uint64), np.empty((size, len(many.days)), np.float32), np.arange(size))

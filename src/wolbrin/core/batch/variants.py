@@ -117,9 +117,11 @@ class Variants:
         """The changes in the present pool; in a new one where `renew` has no room left."""
         with self._lock:
             if self._changes is None or self._changes is renew:
-                pool = self._many.pool if self._changes is None else self._many.new_pool()
-                self._changes = _Changes(self._strategy, self._axes, self._groups, pool, self._many.brief)
+                self._changes = self._made(self._many.pool if self._changes is None else self._many.new_pool())
             return self._changes
+
+    def _made(self, pool: Pool) -> _Changes:
+        return _Changes(self._strategy, self._axes, self._groups, pool, self._many.brief)
 
     def evaluate(self, block: Sequence[Values], days: Days = NO_DAYS) -> Block:
         """Measures of a block of combinations, and their daily results on `days` (the dates of the span, or none).
@@ -129,19 +131,20 @@ class Variants:
         """
         if self._single:
             return self._one_by_one(block, days)
-        changes = self._at()
         try:
-            genomes, kept = changes.genomes(block)
-        except FullError:
-            changes = self._at(changes)
+            changes = self._at()
             try:
                 genomes, kept = changes.genomes(block)
             except FullError:
-                if len(block) < 2:
-                    raise UserError("the memory for conditions does not hold those of one combination", self._strategy.name,
-                                    "Sweep on fewer bars.") from None
-                half = len(block) // 2
-                return _joined(self.evaluate(block[:half], days), self.evaluate(block[half:], days))
+                # One combination gets a pool that no other thread fills.
+                changes = self._at(changes) if len(block) > 1 else self._made(self._many.new_pool())
+                genomes, kept = changes.genomes(block)
+        except FullError:
+            if len(block) < 2:
+                raise UserError("the memory for conditions does not hold those of one combination", self._strategy.name,
+                                "Sweep on fewer bars.") from None
+            half = len(block) // 2
+            return _joined(self.evaluate(block[:half], days), self.evaluate(block[half:], days))
         out = self._many.run(genomes, np.full(len(kept), len(days) > 0), pool=changes.pool)
         settings = np.array([block[i] for i in kept], np.float64).reshape(-1, len(self._axes))
         daily = out.daily if len(days) else np.zeros((len(kept), 0), np.float32)
