@@ -293,7 +293,7 @@ def test_from_study_and_sweep_to_a_proved_portfolio(qtbot: QtBot, window: MainWi
 
     window.go("discover")
     place = window.places["discover"]
-    place.count.setValue(160)
+    place.count.setValue(60)
     place.pool.setValue(200)
     place.trades.setValue(200)
     place.factor.setValue(1.15)

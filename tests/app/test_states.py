@@ -121,7 +121,7 @@ def test_an_interrupted_search_is_told_of_and_goes_on(session: Session, rest: Re
     whole = state.result
     assert whole is not None
     with session.project.transaction() as db:
-        db.execute("UPDATE searches SET state = ?, cursor = json_set(cursor, '$.first', 10, '$.tried', 80), tried = 80 "
+        db.execute("UPDATE searches SET state = ?, cursor = json_set(cursor, '$.first', 1, '$.tried', 128), tried = 128 "
                    "WHERE id = ?", (INTERRUPTED, whole.search))
     other = DiscoverState(session)
     other.restore()

@@ -25,6 +25,7 @@ from wolbrin.core.rules.model import Condition, Filters, Row
 
 Ints32 = NDArray[np.int32]
 ROOM = 192 * 1024**2  # bytes of bits a pool may take by default
+MOST = 40_000  # rows
 COLUMN_ROOM = 96 * 1024**2  # bytes of columns
 
 
@@ -52,11 +53,11 @@ class Pool:
     def __init__(self, history: Prepared, room: int = ROOM, column_room: int = COLUMN_ROOM) -> None:
         size = len(history.bars)
         self.history, self._wide = history, words_of(size)
-        self.most = room // (8 * self._wide) if self._wide else 0
+        self.most = min(MOST, room // (8 * self._wide)) if self._wide else 0
         if self.most < 1:
             raise UserError(f"{room:,} bytes do not hold one condition of {size:,} bars", "memory for conditions",
                             f"Give at least {8 * self._wide:,} bytes.")
-        most_columns = max(4, column_room // max(8, 8 * size))
+        most_columns = min(MOST, max(4, column_room // max(8, 8 * size)))
         # Memory that is not written to is not taken.
         self._words = np.empty((self.most, self._wide), np.uint64)
         self._known, self._hole = np.empty(self.most, np.int64), np.full(self.most, -1, np.int32)

@@ -30,7 +30,7 @@ from wolbrin.core.engine.inputs import (
     new_state,
     parameters,
 )
-from wolbrin.core.engine.kernel import advance, begin, finish, plain_loop, simulate
+from wolbrin.core.engine.kernel import advance, begin, finish, simulate
 from wolbrin.core.engine.prepare import FineBars, Prepared, as_prepared
 from wolbrin.core.engine.record import Record, others_read, own_read
 from wolbrin.core.engine.version import engine_version
@@ -304,10 +304,6 @@ class Going:
         self._finer = ready.finer_arrays(first, last, financed) if self._fine else NO_FINER
         self._tape = Tape(bars.prices[part], bars.session[part], bars.last[part])
         self._wanted = Wanted(made.words, entries, needs, need_of, asked, first)
-        market = self._xs[0, k.X_LONG_KIND] == self._xs[0, k.X_SHORT_KIND] == k.BY_MARKET
-        self._plain = market and not (
-            self._detail or self._fine or financed or len(rates[1]) > 1 or made.asked or self.strategy.trail
-            or self.strategy.break_even)
 
     def _room(self, old: Books, log: int = 0, spare: int = 0) -> Books:
         """Books with room for every trade and bar: each trade needs an entry signal of its own, and one row more holds the
@@ -348,13 +344,12 @@ class Going:
 
     def whole(self) -> Run:
         """The run to the end of its span in one go, from the start."""
-        loop = plain_loop if self._plain else simulate
         if self.size:
             inputs = self._tape, self._wanted, self._clock, self._finer, self._xs
-            loop(*inputs, self.state, self.books, 0)
+            simulate(*inputs, self.state, self.books, 0)
             if self._detail and self.state.s[k.S_LOGGED] > len(self.books.log):
                 self.books = self._room(NO_BOOKS, int(self.state.s[k.S_LOGGED]))  # now the room is known
-                loop(*inputs, self.state, self.books, 0)
+                simulate(*inputs, self.state, self.books, 0)
         return self._outcome(self.state, self.books, self.ready)
 
     def so_far(self, shown: Prepared | None = None) -> Run:

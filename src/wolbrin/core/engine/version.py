@@ -10,13 +10,13 @@ from types import ModuleType
 
 from wolbrin.core.compiled import Kernel
 from wolbrin.core.engine import kernel
-from wolbrin.core.indicators import kernels, structure
+from wolbrin.core.indicators import fused, kernels, structure
 from wolbrin.core.rules import compare, evaluate
 
 # Raised by hand where the same kernels are asked something else: how signals are put together, what a setting means.
 CONTRACT = 4
 # Where the kernels are; a test holds that no file of indicators, rules and simulator is missing.
-MODULES: tuple[ModuleType, ...] = (kernels, structure, compare, evaluate, kernel)
+MODULES: tuple[ModuleType, ...] = (fused, kernels, structure, compare, evaluate, kernel)
 
 
 @cache

@@ -6,7 +6,7 @@ from __future__ import annotations
 import numpy as np
 
 from wolbrin.core.errors import UserError
-from wolbrin.core.indicators import kernels, structure
+from wolbrin.core.indicators import fused, kernels, structure
 from wolbrin.core.indicators.library import library
 from wolbrin.core.indicators.model import Floats, Indicator, Output, Param, Values
 from wolbrin.core.indicators.ta import talib
@@ -151,9 +151,9 @@ WILDER = "Wilder 1978, New Concepts in Technical Trading Systems"
 COMMON = "common practice, no source"
 
 CATALOGUE: tuple[Indicator, ...] = (
-    Indicator("sma", "SMA", "average", _value("price"), (_length(20),), lambda b, x, v: (talib.SMA(x, _n(v)),),
+    Indicator("sma", "SMA", "average", _value("price"), (_length(20),), lambda b, x, v: (fused.alone(x, "sma", _n(v)),),
               "mean of the last n values", COMMON, True, warm_up=lambda v: _n(v) - 1, on_price=True),
-    Indicator("ema", "EMA", "average", _value("price"), (_length(20),), lambda b, x, v: (talib.EMA(x, _n(v)),),
+    Indicator("ema", "EMA", "average", _value("price"), (_length(20),), lambda b, x, v: (fused.alone(x, "ema", _n(v)),),
               "e = e + 2/(n+1) (x - e), first value the mean of the first n", COMMON, True,
               warm_up=lambda v: _n(v) - 1, on_price=True),
     Indicator("wma", "WMA", "average", _value("price"), (_length(20),), lambda b, x, v: (talib.WMA(x, _n(v)),),
@@ -172,7 +172,7 @@ CATALOGUE: tuple[Indicator, ...] = (
               lambda b, x, v: (_lag(talib.MIN(x, _n(v)) if _n(v) > 1 else x, 1),),
               "smallest of the n values before this bar", COMMON, True, "low", lambda v: _n(v), True),
     Indicator("rsi", "RSI", "oscillator", _value("bounded"), (_length(14, 2, 100),),
-              lambda b, x, v: (talib.RSI(x, _n(v)),), "100 up / (up + down), both Wilder averages of n changes",
+              lambda b, x, v: (fused.alone(x, "rsi", _n(v)),), "100 up / (up + down), both Wilder averages of n changes",
               WILDER, True, warm_up=lambda v: _n(v)),
     Indicator("stochastic", "Stochastic", "oscillator",
               (Output("k", "Stochastic %K", "bounded"), Output("d", "Stochastic %D", "bounded")),

@@ -3,14 +3,14 @@
 from __future__ import annotations
 
 from collections import OrderedDict
-from collections.abc import Callable, Mapping
+from collections.abc import Callable, Iterable, Mapping
 from threading import Lock
 
 import numpy as np
 
 from wolbrin.core.errors import Door, UserError
 from wolbrin.core.indicators.catalogue import find, price_field
-from wolbrin.core.indicators.kernels import wilder_atr
+from wolbrin.core.indicators.fused import Wish, together
 from wolbrin.core.indicators.model import Floats
 from wolbrin.core.market.bars import Bars
 from wolbrin.core.market.intervals import interval_words, to_interval
@@ -88,6 +88,29 @@ class Columns:
                            lambda: entry.compute(self.bars, self.field(source), settings))
         return cached[names.index(output)]
 
+    def together(self, wanted: Iterable[tuple[str, dict[str, float], str]], atr_lengths: Iterable[int]) -> None:
+        """Compute what will be asked for in one pass a series, where that can be: averages and RSI (key, settings, price
+        field) and ATR in ticks. What is at hand stays as it is."""
+        wishes: dict[str, dict[Key, Wish]] = {"close": {}}
+        for key, values, field in wanted:
+            entry = find(key)
+            settings = entry.defaults() | values
+            source = field if entry.takes_field else "close"
+            wishes.setdefault(source, {})[(key, tuple(sorted(settings.items())), source)] = Wish(
+                key, int(settings["length"]))  # type: ignore[arg-type]
+        for length in atr_lengths:
+            wishes["close"]["atr ticks", length] = Wish("atr", length)
+        for source, asked in wishes.items():
+            with self._lock:
+                missing = {key: wish for key, wish in asked.items() if key not in self._held}
+            if len(missing) < 2:
+                continue
+            bars = self.bars
+            series_of = np.ascontiguousarray(self.field(source), np.float64)
+            made = together(series_of, list(missing.values()), (bars.h, bars.l, bars.c))
+            for name, series in zip(missing, made):
+                self._get(name, lambda series=series: (series,))
+
     def chained(self, key: str, values: dict[str, float], output: str, source: str, series: Callable[[], Floats]) -> Floats:
         """One output of a catalogue indicator over another series; `source` names that series in the cache."""
         entry = find(key)
@@ -153,5 +176,6 @@ class Columns:
 
     def atr_ticks(self, length: int) -> Floats:
         """Wilder's ATR in ticks, float64[n], as the order distances use it."""
+        bars = self.bars
         return self._get(("atr ticks", length),
-                         lambda: (wilder_atr(self.bars.h, self.bars.l, self.bars.c, length),))[0]
+                         lambda: (together(np.zeros(0), [Wish("atr", length)], (bars.h, bars.l, bars.c))[0],))[0]

@@ -24,6 +24,7 @@ from wolbrin.core.rules.model import (
     Operand,
     PositionOperand,
     Row,
+    Side,
     Strategy,
 )
 from wolbrin.core.rules.operands import CombinedOperand, CustomOperand, leaves
@@ -148,9 +149,24 @@ def _tables(columns: Columns, conditions: list[Condition], rows: tuple[Row, ...]
     return tables
 
 
+def _compute_together(columns: Columns, strategy: Strategy, *sides: Side) -> None:
+    """Averages, RSI and ATR that the strategy asks of its own bars, in one pass."""
+    asked = {o for side in sides for c in (side.entry, side.exit) for operand in operands(c) for o in _plain(operand)}
+    lengths = {int(d.length) for d in strategy.distances if d is not None and d.unit == "atr"}
+    columns.together([(key, {"length": length}, field) for key, length, field in sorted(asked)], sorted(lengths))
+
+
+def _plain(operand: Operand) -> list[tuple[str, float, str]]:
+    """Averages and RSI of a price field of the own bars among an operand and what is inside it: key, length, field."""
+    return [(o.indicator, o.settings["length"], o.source) for o in leaves(operand)
+            if isinstance(o, IndicatorOperand) and o.indicator in ("sma", "ema", "rsi") and o.interval is None
+            and o.market is None and (o.of is None or isinstance(o.of, str))]
+
+
 def signals_of(columns: Columns, strategy: Strategy) -> Signals:
     """What the conditions and filters of a strategy say over the history of `columns`."""
     long_side, short_side = effective_long(strategy), effective_short(strategy)
+    _compute_together(columns, strategy, long_side, short_side)
     conditions = [long_side.entry, short_side.entry, long_side.exit, short_side.exit]
     asked = tuple(dict.fromkeys(r for c in conditions for r in c.leaves if isinstance(r.left, PositionOperand)))
     tables = _tables(columns, conditions, asked) if asked else NO_TABLES

@@ -151,8 +151,9 @@ class Explorer:
     def _settled(self) -> tuple[Grammar, Rows]:
         bars = self.many.track.last - self.many.track.first
         useful = [i for i, r in enumerate(self._rows) if r is not None and SOME / max(bars, 1) <= self._shares[i] <= ALWAYS]
-        firing = [i for i in useful if self._shares[i] < TRIGGER]
-        order = firing + [i for i in useful if self._shares[i] >= TRIGGER]
+        seldom = max(TRIGGER, 3 * SOME / max(bars, 1))
+        firing = [i for i in useful if self._shares[i] < seldom]
+        order = firing + [i for i in useful if self._shares[i] >= seldom]
         if not firing:
             raise UserError("no condition fires on this history", self.history.bars.terms.code,
                             "Search on a longer span, or let the pool be larger.")

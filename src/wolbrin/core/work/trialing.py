@@ -154,6 +154,7 @@ def _job(project: Project, work: TrialWork, result: TrialResult, search: int, tr
 
     def finish(state: State) -> None:
         result.unfinished = state is not State.DONE
+        vars(work).pop("_held", None)  # its memory is large
         for one in (search, *tried_on.values()):
             searches.end(one, state)
 

@@ -7,9 +7,12 @@ from collections.abc import Callable
 
 import numpy as np
 
+from wolbrin.core.batch.genomes import genome_of
+from wolbrin.core.batch.many import Many
+from wolbrin.core.batch.shifted import Shifting
 from wolbrin.core.engine.brief import Brief
 from wolbrin.core.engine.prepare import Prepared
-from wolbrin.core.engine.run import backtest
+from wolbrin.core.engine.run import Going, backtest
 from wolbrin.core.indicators.catalogue import CATALOGUE
 from wolbrin.core.market.activity import by_activity
 from wolbrin.core.market.bars import Bars, Span, make_bars
@@ -21,8 +24,21 @@ from wolbrin.core.market.terms import SessionRule, Terms
 from wolbrin.core.measures.catalogue import measure
 from wolbrin.core.measures.facts import Facts
 from wolbrin.core.proving.monte_carlo import simulate_paths
+from wolbrin.core.rules.decide import decide
 from wolbrin.core.rules.evaluate import condition_flags
-from wolbrin.core.rules.model import Condition, Distance, FieldOperand, IndicatorOperand, NumberOperand, Row, Side, Strategy
+from wolbrin.core.rules.model import (
+    Condition,
+    Distance,
+    FieldOperand,
+    IndicatorOperand,
+    NumberOperand,
+    Row,
+    Side,
+    Strategy,
+    Trail,
+)
+from wolbrin.core.search.discover import Explorer
+from wolbrin.core.search.grammar import Limits
 from wolbrin.core.study.shuffle import shuffle
 from wolbrin.core.work.warmed import mark_file
 
@@ -52,6 +68,8 @@ def warm(report: Callable[[str, int, int], None] = lambda what, done, total: Non
     def rules() -> None:
         for one in all_kinds:
             condition_flags(history.columns, Condition(rows=(one,)))
+        condition_flags(history.columns, Condition(rows=(all_kinds[0], Row(left=FieldOperand(), compare="above", right=level))))
+        _ = decide(history.columns, strategy).signals
 
     def history_work() -> None:
         raw = Raw.of(bars)
@@ -64,12 +82,27 @@ def warm(report: Callable[[str, int, int], None] = lambda what, done, total: Non
             for output in entry.outputs[:1]:
                 history.columns.indicator(entry.key, {}, output.key, entry.field)
 
+    def many() -> None:
+        brief = Brief(Span())
+        trailing = strategy.model_copy(update={"trail": Trail()})
+        found = Many(history, brief)
+        found.evaluate([strategy, trailing])
+        Shifting(found, genome_of(strategy, found.pool, brief)).run(1, 0, 1)
+        Explorer(history, brief, Limits(pool=60), 1).explore(0, 2)
+
+    def rehearsal() -> None:
+        going = Going(history, strategy, Brief(Span()))
+        going.advance(going.size)
+        going.so_far()
+
     steps: list[tuple[str, Callable[[], object]]] = [
         ("indicators", indicators),
         ("rules", rules),
         ("history", history_work),
         ("simulator", lambda: backtest(history, strategy, Brief(Span()))),
         ("measures", lambda: measure(Facts.of(backtest(history, strategy, Brief(Span()))))),
+        ("many at once", many),
+        ("rehearsal", rehearsal),
         ("Monte Carlo", lambda: simulate_paths(np.array([1.0, -1.0, 2.0]), 100.0, 4)),
     ]
     for done, (what, act) in enumerate(steps):

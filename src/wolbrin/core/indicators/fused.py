@@ -1,0 +1,158 @@
+"""Averages, RSI and ATR of one series in one pass.
+
+Each is a recursion that waits for its own last value, so several at once cost little more than one. Whatever is asked
+together or alone goes through this kernel and has the same bits; it equals TA-Lib to 1e-9 relative (test_indicators.py).
+"""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from typing import Literal, NamedTuple
+
+import numpy as np
+from numpy.typing import NDArray
+
+from wolbrin.core.compiled import njit
+
+Floats = NDArray[np.float64]
+Ticks = NDArray[np.int32]
+Kind = Literal["sma", "ema", "rsi", "atr"]
+EMAS, SMAS = 3, 2  # lanes of one pass
+NOTHING = 1e-14  # TA-Lib's zero
+_NO_TICKS = np.zeros(0, np.int32)
+_NO_FLOATS = np.zeros(0)
+
+
+class Wish(NamedTuple):
+    """One series: its kind and length."""
+
+    kind: Kind
+    length: int
+
+
+@njit(cache=True, nogil=True, error_model="numpy")
+def _pass(x: Floats, high: Ticks, low: Ticks, close: Ticks, begin: int, ema_lengths: NDArray[np.int64], ema: Floats,
+          sma_lengths: NDArray[np.int64], sma: Floats, rsi_length: int, rsi: Floats, atr_length: int, atr: Floats) -> None:
+    """Fill lanes whose length is above zero. x: float64[n], its first value at `begin`; ema: float64[EMAS, n], sma:
+    float64[SMAS, n], rsi, atr: float64[n] or [0]; NaN in warm-up. high .. close: int32[n] ticks for ATR, or [0]."""
+    n = max(len(x), len(close))
+    n0, n1, n2 = ema_lengths[0], ema_lengths[1], ema_lengths[2]
+    m0, m1 = sma_lengths[0], sma_lengths[1]
+    a0, a1, a2 = 2.0 / (n0 + 1.0), 2.0 / (n1 + 1.0), 2.0 / (n2 + 1.0)
+    e0, e1, e2, s0, s1, t0, t1, t2 = 0.0, 0.0, 0.0, 0.0, 0.0, 0.0, 0.0, 0.0
+    gain, loss, true = 0.0, 0.0, 0.0
+    share, keep = 1.0 / max(1, rsi_length), float(rsi_length - 1)
+    wilder = 1.0 / max(1, atr_length)
+    for i in range(n):
+        at = i - begin  # values of x so far, less one
+        value = x[i] if i < len(x) else np.nan
+        if n0 > 0:
+            if at >= n0:
+                e0 = (value - e0) * a0 + e0
+                ema[0, i] = e0
+            elif at >= 0:
+                t0 += value
+                if at == n0 - 1:
+                    e0 = t0 / n0
+                    ema[0, i] = e0
+        if n1 > 0:
+            if at >= n1:
+                e1 = (value - e1) * a1 + e1
+                ema[1, i] = e1
+            elif at >= 0:
+                t1 += value
+                if at == n1 - 1:
+                    e1 = t1 / n1
+                    ema[1, i] = e1
+        if n2 > 0:
+            if at >= n2:
+                e2 = (value - e2) * a2 + e2
+                ema[2, i] = e2
+            elif at >= 0:
+                t2 += value
+                if at == n2 - 1:
+                    e2 = t2 / n2
+                    ema[2, i] = e2
+        if m0 > 0 and at >= 0:
+            s0 += value
+            if at >= m0 - 1:
+                sma[0, i] = s0 / m0
+                s0 -= x[i - m0 + 1]
+        if m1 > 0 and at >= 0:
+            s1 += value
+            if at >= m1 - 1:
+                sma[1, i] = s1 / m1
+                s1 -= x[i - m1 + 1]
+        if rsi_length > 0 and at >= 1:
+            move = value - x[i - 1]
+            up = 0.0 if move < 0.0 else move
+            down = -move if move < 0.0 else 0.0
+            if at > rsi_length:
+                gain = (gain * keep + up) * share
+                loss = (loss * keep + down) * share
+            else:
+                gain += up
+                loss += down
+                if at == rsi_length:
+                    gain /= rsi_length
+                    loss /= rsi_length
+            if at >= rsi_length:
+                both = gain + loss
+                rsi[i] = 0.0 if -NOTHING < both < NOTHING else 100.0 * (gain / both)
+        if atr_length > 0:
+            if i == 0:
+                span = float(high[0] - low[0])
+            else:
+                previous = close[i - 1]
+                span = float(max(high[i], previous) - min(low[i], previous))
+            if i >= atr_length:
+                true += (span - true) * wilder
+                atr[i] = true
+            else:
+                true += span
+                if i == atr_length - 1:
+                    true /= atr_length
+                    atr[i] = true
+
+
+def _begin(x: Floats) -> int:
+    known = np.isfinite(x)
+    return int(np.argmax(known)) if known.any() else len(x)
+
+
+def together(x: Floats, wishes: Sequence[Wish], ticks: tuple[Ticks, Ticks, Ticks] | None = None) -> list[Floats]:
+    """Several series over one, float64[n] each, NaN in warm-up.
+
+    x: float64[n], which may begin with NaN; float64[0] for ATR alone. ticks: high, low, close in ticks, for ATR, which comes
+    in ticks.
+    """
+    n = max(len(x), len(ticks[2]) if ticks is not None else 0)
+    out: list[Floats] = [_NO_FLOATS] * len(wishes)
+    begin = 0 if len(x) and np.isfinite(x[0]) else _begin(x)
+    left = list(range(len(wishes)))
+    while left:
+        lanes: dict[Kind, list[int]] = {"ema": [], "sma": [], "rsi": [], "atr": []}
+        room = {"ema": EMAS, "sma": SMAS, "rsi": 1, "atr": 1}
+        for at in left:
+            kind = wishes[at].kind
+            if len(lanes[kind]) < room[kind]:
+                lanes[kind].append(at)
+        now = [at for part in lanes.values() for at in part]
+        left = [at for at in left if at not in now]
+        lengths = {kind: [wishes[at].length for at in part] for kind, part in lanes.items()}
+        ema, sma = np.full((len(lanes["ema"]), n), np.nan), np.full((len(lanes["sma"]), n), np.nan)
+        rsi = np.full(n, np.nan) if lanes["rsi"] else _NO_FLOATS
+        atr = np.full(n, np.nan) if lanes["atr"] else _NO_FLOATS
+        high, low, close = ticks if ticks is not None and lanes["atr"] else (_NO_TICKS, _NO_TICKS, _NO_TICKS)
+        _pass(x, high, low, close, begin, np.array((lengths["ema"] + [0] * EMAS)[:EMAS], np.int64), ema,
+              np.array((lengths["sma"] + [0] * SMAS)[:SMAS], np.int64), sma, sum(lengths["rsi"]), rsi, sum(lengths["atr"]),
+              atr)
+        for kind, made in (("ema", list(ema)), ("sma", list(sma)), ("rsi", [rsi]), ("atr", [atr])):
+            for at, series in zip(lanes[kind], made):
+                out[at] = series
+    return out
+
+
+def alone(x: Floats, kind: Kind, length: int) -> Floats:
+    """One average or RSI, float64[n]."""
+    return together(np.ascontiguousarray(x, np.float64), [Wish(kind, length)])[0]
