@@ -299,7 +299,7 @@ def test_from_study_and_sweep_to_a_proved_portfolio(qtbot: QtBot, window: MainWi
     place.factor.setValue(1.15)
     press(qtbot, window, "Ctrl+Return")
     settle()
-    assert place.tried.text() == "160"
+    assert place.tried.text() == "60"
     found = place.table.model.rowCount()
     assert found >= 3
     assert int(place.kept.text()) == found

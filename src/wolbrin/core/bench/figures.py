@@ -14,7 +14,7 @@ import numpy as np
 from wolbrin.core.bench.data import bench_bars, bench_strategy
 from wolbrin.core.bench.figure import Figure
 from wolbrin.core.bench.importing import import_figures
-from wolbrin.core.bench.many import discover_figures
+from wolbrin.core.bench.many import discover_figures, pausing_figures
 from wolbrin.core.bench.shelf import shelf_figures
 from wolbrin.core.bench.trials import trial_figures
 from wolbrin.core.engine.brief import Brief, Costs
@@ -69,9 +69,9 @@ def _of_size(size: int, runs: int) -> tuple[list[Figure], float]:
     warm = median_time(lambda: ledger(backtest(ready, one_side, brief)), runs)
     beside = f"one TA-Lib EMA pass over the same {size:,} bars: {1e3 * ema:.3f} ms"
     unit = "x EMA pass"
-    return [Figure(f"backtest of 3 conditions, indicators computed in the run, ledger, {size:,} bars", fresh / ema, unit,
+    return [Figure(f"backtest of 3 conditions, five indicators computed in the run, ledger, {size:,} bars", fresh / ema, unit,
                    "lower", 8.0, beside),
-            Figure("the same, indicators at hand, statistics only", stats / ema, unit, "lower", 3.0, beside),
+            Figure("the same, indicators at hand, statistics only", stats / ema, unit, "lower", 2.0, beside),
             Figure("the same, indicators at hand, ledger", warm / ema, unit, "lower", 12.0, beside),
             Figure("memory of such a run beyond its inputs", memory_per_bar(lambda: backtest(ready, one_side, brief), size),
                    "bytes a bar", "lower", 40.0, "prices and times of a bar: 48 bytes")], fresh
@@ -108,23 +108,32 @@ def core_figures(tell: Callable[[str], None] = lambda what: None) -> list[Figure
                 Axis.spread("stop.length", pick["stop.length"].title, 10, 34, 1))
         tell("a sweep of 2,025 combinations")
 
-        def sweep(on: Engine) -> float:
-            job, _ = sweep_job(project, SweepRequest(strategy, terms.code, bars.interval, axes))
+        def sweep(on: Engine, over: tuple[Axis, ...] = axes) -> float:
+            job, _ = sweep_job(project, SweepRequest(strategy, terms.code, bars.interval, over))
             began = time.perf_counter()
             on.start(job, "threads").wait()
             return time.perf_counter() - began
 
         sweep(engine)
         two, one = sweep(engine), sweep(single)
-        found.append(Figure("sweep of 2,025 combinations on 100,000 bars", two, "s", "lower", 2.5,
+        found.append(Figure("sweep of 2,025 sets of exits on 100,000 bars", two, "s", "lower", 0.5,
                             f"one backtest with signals at hand: {1e3 * bare:.2f} ms"))
-        found.append(Figure("the same sweep, all cores over one thread", one / two, "x", "higher", 1.7,
+        found.append(Figure("the same sweep, all cores over one thread", one / two, "x", "higher", 1.75,
+                            f"one thread: {one:.2f} s"))
+        lengths = tuple(Axis.spread(f"long.entry.rows.0.{side}.params.length", side, low, low + 44, 1)
+                        for side, low in (("left", 5), ("right", 50)))
+        two, one = sweep(engine, lengths), sweep(single, lengths)
+        found.append(Figure("sweep of 2,025 sets that change indicator lengths", two, "s", "lower", 1.2,
+                            "4,050 conditions and 90 averages among them"))
+        found.append(Figure("the same sweep, all cores over one thread", one / two, "x", "higher", 1.75,
                             f"one thread: {one:.2f} s"))
         tell("Discover")
         found += discover_figures(project, terms.code, bars.interval, engine, single)
         engine.close()
         single.close()
         project.close()
+    tell("shifted entries and a rehearsal")
+    found += pausing_figures()
     tell("a Shelf of 100,000 candidates")
     found += shelf_figures()
     tell("a field trial of 2,400 tests")

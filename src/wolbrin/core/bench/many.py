@@ -2,33 +2,43 @@
 
 from __future__ import annotations
 
+import datetime as dt
 import resource
 import time
+from concurrent.futures import ThreadPoolExecutor
 
-from wolbrin.core.bench.data import bench_bars
+from wolbrin.core.batch.genomes import genome_of
+from wolbrin.core.batch.many import Many
+from wolbrin.core.batch.shifted import Shifting
+from wolbrin.core.bench.data import bench_bars, bench_strategy
 from wolbrin.core.bench.figure import Figure
+from wolbrin.core.engine.brief import Brief, Costs
+from wolbrin.core.engine.prepare import Prepared
+from wolbrin.core.engine.run import Going
 from wolbrin.core.jobs import Engine
+from wolbrin.core.market.bars import Span
+from wolbrin.core.rehearsal.session import Rehearsal
 from wolbrin.core.search.grammar import Limits
 from wolbrin.core.store.project import Project
 from wolbrin.core.work.discovering import DiscoverRequest, discover_job
 
 
-def _rate(project: Project, code: str, interval: int, engine: Engine, count: int, more: int) -> tuple[float, float]:
-    """Candidates a second once the pool stands, and the seconds that it took: two searches of different length."""
-    spent = []
-    for size in (count, count + more):
-        job, _ = discover_job(project, DiscoverRequest(code, interval, Limits(), size, 1))
-        began = time.perf_counter()
-        engine.start(job, "threads").wait()
-        spent.append(time.perf_counter() - began)
-    return more / max(1e-9, spent[1] - spent[0]), spent[0]
+def _rate(project: Project, code: str, interval: int, engine: Engine, count: int, limits: Limits) -> tuple[float, float]:
+    """Candidates a second, from when the first ones were kept on, and the seconds before: a pool is filled once."""
+    seen: list[tuple[float, int]] = []
+    job, result = discover_job(project, DiscoverRequest(code, interval, limits, count, 1),
+                               lambda made: seen.append((time.perf_counter(), made.tried)))
+    began = time.perf_counter()
+    engine.start(job, "threads").wait()
+    first, last = seen[0], (seen[-1][0], result.tried)
+    return (last[1] - first[1]) / max(1e-9, last[0] - first[0]), first[0] - began
 
 
 def discover_figures(project: Project, code: str, interval: int, engine: Engine, single: Engine) -> list[Figure]:
     """Discover with default limits on the project's 100,000 bars, and on 1,000,000."""
-    _rate(project, code, interval, engine, 128, 128)  # everything is compiled
-    both, pool = _rate(project, code, interval, engine, 256, 30_000)
-    one, _ = _rate(project, code, interval, single, 256, 12_000)
+    _rate(project, code, interval, engine, 256, Limits(pool=100))  # everything is compiled
+    both, pool = _rate(project, code, interval, engine, 40_000, Limits())
+    one, _ = _rate(project, code, interval, single, 15_000, Limits())
     used = resource.getrusage(resource.RUSAGE_SELF).ru_maxrss / 1024**2
     found = [Figure("Discover, candidates tested, default limits, pool of 5,000 conditions, 100,000 bars", both, "a second",
                     "higher", 8_000, f"the pool itself takes {pool:.1f} s once"),
@@ -38,7 +48,44 @@ def discover_figures(project: Project, code: str, interval: int, engine: Engine,
                     "prices and times of 100,000 bars: 5 MB")]
     bars = bench_bars(1_000_000)
     project.add_market(bars.terms.model_copy(update={"code": "LARGE"}), bars, "bench")
-    rate, pool = _rate(project, "LARGE", interval, engine, 128, 3_000)
+    rate, pool = _rate(project, "LARGE", interval, engine, 5_000, Limits())
     found.append(Figure("the same on 1,000,000 bars", rate, "a second", "higher", 700,
                         f"the pool is held to its memory and takes {pool:.1f} s once"))
     return found
+
+
+def pausing_figures() -> list[Figure]:
+    """1,000 shifted-entry runs of one candidate; a rehearsal bar by bar, and bars that arrive one by one."""
+    bars = bench_bars(100_000)
+    strategy, brief, ready = bench_strategy(), Brief(costs=Costs.of(bars.terms)), Prepared.of(bars)
+    many = Many(ready, brief)
+    shifting = Shifting(many, genome_of(strategy, many.pool, brief))
+    shifting.run(1, 0, 8)
+    spent = {}
+    for threads in (2, 1):
+        with ThreadPoolExecutor(threads) as pool:
+            began = time.perf_counter()
+            list(pool.map(lambda first: shifting.run(1, first, 125), range(0, 1000, 125)))
+            spent[threads] = time.perf_counter() - began
+    trades = int(many.run(genome_of(strategy, many.pool, brief)).figures[0, 1])
+    played = Rehearsal(bars, strategy, brief, Span(dt.date(2015, 6, 1), None))
+    began = time.perf_counter()
+    for _ in range(20_000):
+        played.step()
+    rate = 20_000 / (time.perf_counter() - began)
+    past = Prepared.of(bars.take(99_900))
+    going = Going(past, strategy, brief)
+    going.advance(going.size)
+    slow = []
+    for size in range(99_901, 99_941):
+        began = time.perf_counter()
+        going.extend(past.over(bars.take(size)))
+        going.advance(going.size)
+        slow.append(time.perf_counter() - began)
+    return [Figure("1,000 shifted-entry runs of one candidate, 100,000 bars", spent[2], "s", "lower", 0.2,
+                   f"{trades:,} trades a run"),
+            Figure("the same, two threads over one", spent[1] / spent[2], "x", "higher", 1.75,
+                   f"one thread: {spent[1]:.2f} s"),
+            Figure("rehearsal bar by bar over recorded bars, with ledger", rate, "bars a second", "higher", 20_000,
+                   "one step a bar"),
+            Figure("a bar that arrives, on 99,900 bars of past", 1e3 * max(slow), "ms", "lower", 20, "largest of 40")]

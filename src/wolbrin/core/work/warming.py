@@ -68,7 +68,8 @@ def warm(report: Callable[[str, int, int], None] = lambda what, done, total: Non
     def rules() -> None:
         for one in all_kinds:
             condition_flags(history.columns, Condition(rows=(one,)))
-        condition_flags(history.columns, Condition(rows=(all_kinds[0], Row(left=FieldOperand(), compare="above", right=level))))
+        two = (all_kinds[0], Row(left=FieldOperand(), compare="above", right=level))
+        condition_flags(history.columns, Condition(rows=two))
         _ = decide(history.columns, strategy).signals
 
     def history_work() -> None:
