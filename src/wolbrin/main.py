@@ -15,6 +15,8 @@ from typing import TYPE_CHECKING
 
 import platformdirs
 
+from wolbrin.core.memory import keep_memory
+
 if TYPE_CHECKING:
     from wolbrin.app.shell.window import MainWindow
     from wolbrin.app.start import Build, Report
@@ -81,6 +83,7 @@ def window_figures() -> list[Figure]:
 
 def run() -> None:
     """Entry point of the `wolbrin` command."""
+    keep_memory()
     with without_collecting():
         from wolbrin.cli.main import build, with_folder  # late
 

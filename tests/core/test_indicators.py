@@ -5,13 +5,17 @@ from __future__ import annotations
 import numpy as np
 import pandas as pd
 import pytest
+from hypothesis import given, settings
+from hypothesis import strategies as st
 
 from tests.build import instants, terms, walk_bars
 from wolbrin.core.errors import UserError
+from wolbrin.core.indicators import fused
 from wolbrin.core.indicators.catalogue import BY_KEY, CATALOGUE, find
 from wolbrin.core.indicators.columns import Columns
 from wolbrin.core.indicators.kernels import wilder_atr
 from wolbrin.core.indicators.model import Indicator
+from wolbrin.core.indicators.ta import talib
 from wolbrin.core.market.bars import make_bars
 
 BARS = walk_bars(900, seed=11)
@@ -152,3 +156,21 @@ def test_columns_stay_within_their_budget() -> None:
         small.indicator("sma", {"length": length}, "value", "close")
     assert small.bytes_held <= 3 * len(BARS) * 8
     np.testing.assert_array_equal(small.indicator("sma", {"length": 5}, "value", "close"), value("sma", length=5))
+
+
+@given(st.lists(st.tuples(st.sampled_from(["sma", "ema", "rsi"]), st.integers(2, 60)), min_size=1, max_size=9),
+       st.integers(0, 30), st.integers(0, 2**31))
+@settings(max_examples=60, deadline=None)
+def test_what_is_computed_together_equals_talib_and_what_is_computed_alone(wanted: list[tuple[str, int]], missing: int,
+                                                                         seed: int) -> None:
+    """Averages, RSI and ATR in one pass: TA-Lib to 1e-9 relative, and the very bits of each on its own."""
+    bars = walk_bars(300, seed=seed % 10_000)
+    x = bars.close.copy()
+    x[:missing] = np.nan
+    wishes = [fused.Wish(kind, length) for kind, length in wanted] + [fused.Wish("atr", 14)]  # type: ignore[arg-type]
+    made = fused.together(x, wishes, (bars.h, bars.l, bars.c))
+    for (kind, length), got in zip(wanted, made):
+        want = {"sma": talib.SMA, "ema": talib.EMA, "rsi": talib.RSI}[kind](x, length)
+        np.testing.assert_allclose(got, want, rtol=1e-9, atol=1e-12)
+        np.testing.assert_array_equal(got, fused.alone(x, kind, length))  # type: ignore[arg-type]
+    np.testing.assert_array_equal(made[-1], wilder_atr(bars.h, bars.l, bars.c, 14))

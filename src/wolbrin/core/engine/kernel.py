@@ -174,7 +174,7 @@ def begin(xs: Floats, state: State, books: Books) -> None:
     state.purse[P_PEAK] = xs[0, X_CAPITAL]
 
 
-@fixed("void", I0, B, F64, B2, I1, F1, F2, I1, F1, I1, I2, I2, F2, I2, F1, F1, F1, "int8[::1]", I1, F1, inline=None)
+@fixed("void", I0, B, F64, B2, I1, F1, F2, I1, F1, I1, I2, I2, F2, I2, F1, F1, F1, "int8[::1]", I1, F1)
 def end_bar(i: int, ends: bool, value: float, prices: Ticks, nights_end: Ints, rates_end: Floats,
             xs: Floats, s: Ints,
             purse: Floats, counts: Ints, wi: Ints, ti: Ints, tf: Floats, log: Ints, nets: Floats, net_curve: Floats,

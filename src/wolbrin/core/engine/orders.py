@@ -143,7 +143,7 @@ def capped(x: Floats, s: Ints) -> bool:
     return s[S_DATE] == s[S_TODAY] and s[S_FILLS] >= x[X_MOST_ENTRIES]
 
 
-@fixed("void", I2, F2, I1, I2, I1, F1, F2, I1, I0, I0, I0, I0, F64, F64, inline=None)
+@fixed("void", I2, F2, I1, I2, I1, F1, F2, I1, I0, I0, I0, I0, F64, F64)
 def order(wi: Ints, wf: Floats, s: Ints, log: Ints, counts: Ints, x: Floats, needs: Floats, need_of: Ints, at: int, side: int,
           i: int, close: int, equity: float, rate: float) -> None:
     """Turn one side's entry decision at the close of bar i into a waiting order, or refuse it.
@@ -199,7 +199,7 @@ def order(wi: Ints, wf: Floats, s: Ints, log: Ints, counts: Ints, x: Floats, nee
     note(log, s, PLACED, kind, s[S_ORDERS], side, i, -1, AT_CLOSE, shown, W_SIGNAL)
 
 
-@fixed(B, I2, F2, I2, F2, I0, I1, I2, I1, F2, I0, I0, I0, I0, I0, F64, inline=None)
+@fixed(B, I2, F2, I2, F2, I0, I1, I2, I1, F2, I0, I0, I0, I0, I0, F64)
 def enter(ti: Ints, tf: Floats, wi: Ints, wf: Floats, row: int, s: Ints, log: Ints, counts: Ints, xs: Floats, price: int,
           bar: int, fine: int, how: int, nights: int, rate: float) -> bool:
     """Fill a waiting order. Every order ends when a position opens; one refused at its fill is gone.

@@ -330,7 +330,7 @@ def settled(ti: Ints, tf: Floats, d: int, x: Floats, price: int, reason: int, ni
     return gross, spread, slippage, commission, financing, net
 
 
-@fixed("void", I2, F2, I1, I2, F1, F1, I1, F1, I0, I0, I0, I0, I0, I0, F64, inline=None)
+@fixed("void", I2, F2, I1, I2, F1, F1, I1, F1, I0, I0, I0, I0, I0, I0, F64)
 def close_position(ti: Ints, tf: Floats, s: Ints, log: Ints, purse: Floats, x: Floats, counts: Ints, nets: Floats,
                    price: int, bar: int, fine: int, how: int, reason: int, nights: int, rate: float) -> None:
     """Finish the open trade, book it, and make the next row the open one. nets: float64, room for its net where rows are not
@@ -385,7 +385,7 @@ def _log_exit(ti: Ints, d: int, s: Ints, log: Ints, side: int, bar: int, fine: i
         note(log, s, FILLED, ORDER_EXIT, s[S_ORDERS], -side, bar, fine, how, price, reason)
 
 
-@fixed("void", I2, F2, I1, I2, F1, I0, I0, I0, inline=None)
+@fixed("void", I2, F2, I1, I2, F1, I0, I0, I0)
 def move_stops(ti: Ints, tf: Floats, s: Ints, log: Ints, x: Floats, bar: int, high: int, low: int) -> None:
     """Trail and break even after a closed bar that counts; what moves here works from the next bar on. x: the numbers that
     the position was opened with."""

@@ -13,6 +13,8 @@ from functools import lru_cache
 from multiprocessing import connection, parent_process
 from typing import Any
 
+from wolbrin.core.memory import keep_memory
+
 _here = threading.local()
 
 
@@ -50,6 +52,7 @@ def distant(blob: bytes, argument: Any) -> Any:
 def be_a_worker() -> None:
     """Set up a worker process: it gives way to the window, and ends when its parent does, however that came about."""
     os.nice(5)
+    keep_memory()
     parent = parent_process()
     if parent is None:
         return

@@ -1,0 +1,23 @@
+"""Large arrays come and go with every run. The C library gives their memory back to the system at once by default and asks for it
+anew, a page at a time, which can take longer than the work itself; so a stated amount is kept."""
+
+from __future__ import annotations
+
+import ctypes
+
+KEPT = 256 * 1024**2  # bytes of free memory that the process keeps
+AT_ONCE = 64 * 1024**2  # bytes asked for at a time
+LARGEST = 32 * 1024**2  # larger blocks are given back when they are free; the library's own limit
+# Numbers of the options of mallopt(3).
+_TRIM_THRESHOLD, _TOP_PAD, _MMAP_THRESHOLD = -1, -2, -3
+
+
+def keep_memory() -> bool:
+    """Have the C library keep free memory, for the whole process. Whether it would; another library than glibc has no such
+    option, and all works without."""
+    try:
+        option = ctypes.CDLL(None).mallopt
+    except (OSError, AttributeError):
+        return False
+    return all(option(name, value) == 1 for name, value in (
+        (_MMAP_THRESHOLD, LARGEST), (_TRIM_THRESHOLD, KEPT), (_TOP_PAD, AT_ONCE)))
