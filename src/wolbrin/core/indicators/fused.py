@@ -42,6 +42,7 @@ def _pass(x: Floats, high: Ticks, low: Ticks, close: Ticks, begin: int, ema_leng
     a0, a1, a2 = 2.0 / (n0 + 1.0), 2.0 / (n1 + 1.0), 2.0 / (n2 + 1.0)
     e0, e1, e2, s0, s1 = 0.0, 0.0, 0.0, 0.0, 0.0
     gain, loss, true = 0.0, 0.0, 0.0
+    keep, share = float(rsi_length - 1), 1.0 / max(1, rsi_length)
     # Each lane's warm-up on its own; all of them stand at bar `first` - 1 then.
     first = min(n, max(max(begin + max(n0, n1, n2, m0, m1), begin + rsi_length + 1), atr_length))
     if len(x) == 0:
@@ -79,8 +80,8 @@ def _pass(x: Floats, high: Ticks, low: Ticks, close: Ticks, begin: int, ema_leng
             up = max(move, 0.0) if move == move else move
             down = up - move
             if at > rsi_length:
-                gain = (gain * (rsi_length - 1) + up) / rsi_length
-                loss = (loss * (rsi_length - 1) + down) / rsi_length
+                gain = (gain * keep + up) * share
+                loss = (loss * keep + down) * share
             else:
                 gain += up
                 loss += down
@@ -105,45 +106,44 @@ def _pass(x: Floats, high: Ticks, low: Ticks, close: Ticks, begin: int, ema_leng
             true += (span - true) * wilder
             atr[i] = true
     has0, has1, has2, mean0, mean1, strong, ranged = n0 > 0, n1 > 0, n2 > 0, m0 > 0, m1 > 0, rsi_length > 0, atr_length > 0
-    keep, share = float(rsi_length - 1), 1.0 / max(1, rsi_length)
     f0, f1 = float(max(1, m0)), float(max(1, m1))
     valued = len(x) > 0
     one = np.uint64(1)
     back0, back1 = np.uint64(max(0, m0 - 1)), np.uint64(max(0, m1 - 1))
-    i, stop = np.uint64(first), np.uint64(n)
-    while i < stop:  # an index without a sign needs no look whether it counts from the end
+    u, stop = np.uint64(first), np.uint64(n)
+    while u < stop:  # an index without a sign needs no look whether it counts from the end
         if valued:
-            value = x[i]
+            value = x[u]
             if has0:
                 e0 = (value - e0) * a0 + e0
-                ema0[i] = e0
+                ema0[u] = e0
             if has1:
                 e1 = (value - e1) * a1 + e1
-                ema1[i] = e1
+                ema1[u] = e1
             if has2:
                 e2 = (value - e2) * a2 + e2
-                ema2[i] = e2
+                ema2[u] = e2
             if mean0:
                 s0 += value
-                sma0[i] = s0 / f0
-                s0 -= x[i - back0]
+                sma0[u] = s0 / f0
+                s0 -= x[u - back0]
             if mean1:
                 s1 += value
-                sma1[i] = s1 / f1
-                s1 -= x[i - back1]
+                sma1[u] = s1 / f1
+                s1 -= x[u - back1]
             if strong:
-                move = value - x[i - one]
+                move = value - x[u - one]
                 up = max(move, 0.0) if move == move else move
                 gain = (gain * keep + up) * share
                 loss = (loss * keep + (up - move)) * share
                 both = gain + loss
-                rsi[i] = 0.0 if -NOTHING < both < NOTHING else 100.0 * (gain / both)
+                rsi[u] = 0.0 if -NOTHING < both < NOTHING else 100.0 * (gain / both)
         if ranged:
-            previous = close[i - one]
-            span = float(max(high[i], previous) - min(low[i], previous))
+            previous = close[u - one]
+            span = float(max(high[u], previous) - min(low[u], previous))
             true += (span - true) * wilder
-            atr[i] = true
-        i += one
+            atr[u] = true
+        u += one
 
 
 def _begin(x: Floats) -> int:
@@ -174,9 +174,9 @@ def together(x: Floats, wishes: Sequence[Wish], ticks: tuple[Ticks, Ticks, Ticks
         made = {kind: [np.full(n, np.nan) for _ in part] for kind, part in lanes.items()}
         high, low, close = ticks if ticks is not None and lanes["atr"] else (_NO_TICKS, _NO_TICKS, _NO_TICKS)
         ema, sma, rsi, atr = ((made[kind] + [_NO_FLOATS] * room[kind])[:room[kind]] for kind in ("ema", "sma", "rsi", "atr"))
-        _pass(x, high, low, close, begin, np.array((lengths["ema"] + [0] * EMAS)[:EMAS], np.int64), *ema,
-              np.array((lengths["sma"] + [0] * SMAS)[:SMAS], np.int64), *sma, sum(lengths["rsi"]), *rsi, sum(lengths["atr"]),
-              *atr)
+        _pass(x, high, low, close, begin, np.array((lengths["ema"] + [0] * EMAS)[:EMAS], np.int64), ema[0], ema[1], ema[2],
+              np.array((lengths["sma"] + [0] * SMAS)[:SMAS], np.int64), sma[0], sma[1], sum(lengths["rsi"]), rsi[0],
+              sum(lengths["atr"]), atr[0])
         for kind, part in lanes.items():
             for at, series in zip(part, made[kind]):
                 out[at] = series
