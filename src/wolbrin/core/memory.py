@@ -1,5 +1,5 @@
-"""Large arrays come and go with every run. The C library gives their memory back to the system at once by default and asks for
-it anew, a page at a time, which can take longer than the work itself; so a stated amount is kept."""
+"""Large arrays come and go with every run. The C library gives their memory back to the system at once by default and asks
+for it anew, a page at a time, which can take longer than the work itself; so a stated amount is kept."""
 
 from __future__ import annotations
 
