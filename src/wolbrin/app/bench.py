@@ -85,9 +85,15 @@ def measure_stall(folder: Path) -> float:
     """The longest gap while Discover runs on the project."""
     with opened_window(folder, "discover") as window:
         place: Any = window.places["discover"]
-        place.count.setValue(20_000)
+        place.count.setValue(5_000_000)
         place.start()
-        return longest_gap(STALL_SECONDS, lambda: place.tried.text() != "0")
+        # While the pool is filled, and while thousands a second are tried.
+        worst = 0.0
+        for _ in range(20):
+            worst = max(worst, longest_gap(STALL_SECONDS, lambda: place.state.running))
+            if place.tried.text() != "0":
+                break
+        return max(worst, longest_gap(STALL_SECONDS, lambda: place.state.running))
 
 
 def measure_arrivals(folder: Path) -> float:
@@ -236,7 +242,7 @@ def window_figures() -> list[Figure]:
     frames, few = measure_frames(5_000_000), measure_frames(5_000)
     return [Figure("warm start to usable window", start, "s", "lower", 3.0,
                    f"starting Python and importing NumPy and QtWidgets: {bare:.2f} s"),
-            Figure("longest stall of the interface thread while Discover runs", stall, "ms", "lower", 100.0,
+            Figure("longest stall of the interface thread while Discover runs", stall, "ms", "lower", 50.0,
                    "a timer of 5 ms in the same window"),
             Figure("first output of a command that lists a project's searches", listing, "s", "lower", 0.8,
                    f"starting Python and importing NumPy and QtWidgets: {bare:.2f} s"),
