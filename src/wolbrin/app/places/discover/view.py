@@ -129,11 +129,12 @@ class DiscoverPlace(Place):
         r = result.request
         on = f"on {r.market} {interval_words(r.interval)}"
         if state.running:
-            self.where.setText(f"{on.capitalize()}, seed {r.seed}, running.")
+            filling = "" if result.tried else " First the conditions are worked out."
+            self.where.setText(f"{on.capitalize()}, seed {r.seed}, running.{filling}")
         else:
             words = "Finished" if not result.unfinished else "Not finished"
             self.where.setText(f"{words} {on}: {number(result.tried)} of {number(r.count)} tried, {number(result.twins)} "
-                               "dropped as twins.")
+                               f"dropped as twins; {number(result.few)} had too few signals.")
         self.more.setVisible(state.unfinished)
         self.tried.setText(number(result.tried))
         self.met.setText(number(result.met))
