@@ -9,7 +9,17 @@ import numpy as np
 from wolbrin.core.market.bars import Bars, make_bars
 from wolbrin.core.market.sessions import NS_A_MINUTE
 from wolbrin.core.market.terms import SessionRule, Terms
-from wolbrin.core.rules.model import Condition, FieldOperand, IndicatorOperand, NumberOperand, Row, Side, Strategy
+from wolbrin.core.rules.model import (
+    Condition,
+    Distance,
+    FieldOperand,
+    IndicatorOperand,
+    NumberOperand,
+    Row,
+    Side,
+    Strategy,
+)
+from wolbrin.core.search.grammar import TEMPLATES, Limits
 
 WORKDAYS = ("Mon", "Tue", "Wed", "Thu", "Fri")
 
@@ -66,3 +76,25 @@ def cross(**more: Any) -> Strategy:
     given: dict[str, Any] = {"name": "Cross", "long": entry(row(ind("ema", length=5), "crosses above",
                                                                 ind("ema", length=15)))}
     return Strategy(**(given | more))
+
+
+def draw_strategy(rng: np.random.Generator, limits: Limits, name: str) -> Strategy:
+    """One random strategy of plain conditions: a trigger, up to most_rows - 1 further rows, a stop, perhaps a target or an
+    exit row."""
+    triggers = [t for t in TEMPLATES if t.trigger]
+    rows = [triggers[int(rng.integers(len(triggers)))].draw(rng)]
+    for _ in range(int(rng.integers(limits.most_rows))):
+        rows.append(TEMPLATES[int(rng.integers(len(TEMPLATES)))].draw(rng))
+    leave = Condition()
+    if rng.random() < 0.25:
+        leave = Condition(rows=(triggers[int(rng.integers(len(triggers)))].draw(rng),))
+    side = Side(entry=Condition(rows=tuple(rows)), exit=leave)
+    stop = Distance(unit="atr", amount=float(rng.choice(np.arange(1.0, 4.25, 0.5))), length=20)
+    target = None
+    if rng.random() < 0.7:
+        target = Distance(unit="stop", amount=float(rng.choice(np.arange(1.0, 4.25, 0.5))))
+    time_exit = int(rng.choice(np.arange(4, 41, 4))) if rng.random() < 0.25 else None
+    off = Side(mode="off")
+    sides = {"both": (side, Side(mode="mirrored")), "long": (side, off), "short": (off, side)}[limits.sides]
+    return Strategy(name=name, long=sides[0], short=sides[1], stop=stop, target=target, time_exit=time_exit,
+                    flat_by_session_end=limits.flat_by_session_end, quantity=limits.quantity)

@@ -34,7 +34,7 @@ from wolbrin.core.measures.catalogue import SUMMARY, measure
 from wolbrin.core.measures.facts import Facts
 from wolbrin.core.rehearsal.session import same_ledger
 from wolbrin.core.rules.axes import Axis, combinations, variant
-from wolbrin.core.rules.model import Condition, Distance, PositionOperand, Row, Side, Strategy
+from wolbrin.core.rules.model import Condition, Distance, IndicatorOperand, PositionOperand, Row, Side, Strategy
 from wolbrin.core.search.discover import Explorer
 from wolbrin.core.search.grammar import Limits
 
@@ -135,6 +135,36 @@ def test_a_search_is_the_same_on_any_number_of_threads_and_equals_its_strategies
     assert told[0] == told[1]
     assert len(told[0]) > 3
     assert {type(n).__name__ for n in search.grammar.nodes} == {"Row", "Condition"}
+
+
+def test_a_search_that_gives_up_keeps_its_evidence_whole() -> None:
+    """Whose daily results are kept is never given up, and only they tell of Sharpe ratios; on a market that takes the full
+    form of the driver losers are given up too."""
+    limits = Limits(least_trades=10, pool=80, give_up_after=5)
+    costly = Brief(costs=Costs(per_contract=60.0))
+    whole = Explorer(READY, costly, limits.model_copy(update={"give_up_after": 0}), 4).explore(3_000, 200)
+    cut = Explorer(READY, costly, limits, 4).explore(3_000, 200)
+    assert 0 < len(cut.numbers) < 200
+    np.testing.assert_array_equal(cut.daily, whole.daily)
+    at = cut.numbers - 3_000
+    np.testing.assert_array_equal(cut.sharpe[at], whole.sharpe[at])
+    assert np.isnan(np.delete(cut.sharpe, at)).all()
+    rolls = Many(READY, Brief(costs=Costs(per_contract=500.0, roll_ticks=1.0)))
+    assert not rolls.lean
+    lost = rolls.run(genome_of(STOPPED, rolls.pool, rolls.brief), ask=Ask(np.full(FIGURES, -np.inf), True, 5))
+    assert lost.outcome.tolist() == [GIVEN_UP]
+
+
+def test_a_run_begins_where_columns_with_holes_all_have_a_value() -> None:
+    """Opening ranges have none early in each session: two of different length, and one of another session's, meet late."""
+    def ranged(minutes: float, ago: int = 0) -> IndicatorOperand:
+        return IndicatorOperand(indicator="opening_range", output="high", params={"minutes": minutes}, ago=ago)
+
+    for rows in ((row(price(), "above", ranged(30)), row(price(), "above", ranged(120))),
+                 (row(price(), "above", ranged(60, 12)), row(price(), "above", ranged(90)))):
+        one = STOPPED.model_copy(update={"long": entry(*rows)})
+        out = Many(READY, BRIEF).evaluate([one], with_daily=True)
+        np.testing.assert_array_equal(out.figures[0], expected(backtest(READY, one, BRIEF, detail=False)))
 
 
 # What is asked of candidates

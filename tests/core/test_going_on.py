@@ -29,7 +29,7 @@ from wolbrin.core.store.leftovers import leftovers, sweep_out
 from wolbrin.core.store.project import Project
 from wolbrin.core.store.searches import INTERRUPTED, Searches
 from wolbrin.core.store.shelf import Shelf, Wanted
-from wolbrin.core.work.discovering import DiscoverRequest, daily_sample, discover_job
+from wolbrin.core.work.discovering import DiscoverRequest, daily_sample, discover_job, resume_discover
 from wolbrin.core.work.going_on import go_on, listed
 from wolbrin.core.work.standing import restand
 from wolbrin.core.work.sweeping import SweepRequest, daily_of_sweep, last_sweep, sweep_job
@@ -135,6 +135,21 @@ def _kill_until_done(project: Project, kills: int, chance: random.Random) -> Non
             now = sum(Searches(project).tried().values())
             assert now >= before, "what was committed is there"
             before = now
+
+
+def test_a_search_does_not_go_on_where_another_market_that_it_reads_has_changed(project: Project, engine: Engine) -> None:
+    request = DiscoverRequest("AAA", 15, LIMITS.model_copy(update={"pool": 400}), 256, 3)
+    job, result = discover_job(project, request)
+    assert engine.start(job, "threads").wait() is State.DONE, job.error
+    read = (Searches(project).get(result.search).cursor or {})["elsewhere"]
+    assert read == {"BBB": project.prepared("BBB", 15).bars.hash}
+    for elsewhere, state in ((read, State.DONE), ({"BBB": "another"}, State.FAILED)):
+        with project.transaction() as db:
+            db.execute("UPDATE searches SET state = ?, cursor = json_set(cursor, '$.first', 1, '$.elsewhere', json(?))",
+                       (INTERRUPTED, json.dumps(elsewhere)))
+        job, _ = resume_discover(project, result.search)
+        assert engine.start(job, "threads").wait() is state
+    assert "BBB: another market that this search reads has changed" in str(job.error)
 
 
 # Bad input

@@ -19,7 +19,8 @@ from wolbrin.core.market.intervals import to_interval
 from wolbrin.core.market.sessions import NS_A_MINUTE
 from wolbrin.core.measures.catalogue import measure
 from wolbrin.core.measures.facts import Facts
-from wolbrin.core.measures.inference import newey_west_lag, p_above, sharpe_of_days, t_needed, t_of_mean
+from wolbrin.core.measures.inference import p_above, sharpe_of_days, t_needed, t_of_mean
+from wolbrin.core.measures.sums import lag_of
 from wolbrin.core.portfolio.combine import equal_weight
 from wolbrin.core.rules.model import Distance
 from wolbrin.core.rules.script import parse_strategy
@@ -165,12 +166,12 @@ def test_t_of_days_equals_statsmodels(n: int, rho: float, seed: int) -> None:
     x = np.array([e[0]])
     for value in e[1:]:
         x = np.append(x, rho * x[-1] + value)
-    fit = sm.OLS(x, np.ones(n)).fit(cov_type="HAC", cov_kwds={"maxlags": min(newey_west_lag(n), n - 1)})
+    fit = sm.OLS(x, np.ones(n)).fit(cov_type="HAC", cov_kwds={"maxlags": min(lag_of(n), n - 1)})
     assert t_of_mean(x) == pytest.approx(float(fit.tvalues[0]), rel=1e-9)
 
 
 def test_lags_and_edges_of_the_t_of_days() -> None:
-    assert [newey_west_lag(n) for n in (1, 100, 250, 1600)] == [1, 4, 4, 7]
+    assert [lag_of(n) for n in (1, 100, 250, 1600)] == [1, 4, 4, 7]
     for nothing in ([], [1.0], [2.0, 2.0, 2.0], [1e6, 1e6 + 1e-7]):
         assert np.isnan(t_of_mean(np.array(nothing)))
         assert np.isnan(sharpe_of_days(np.array(nothing)))

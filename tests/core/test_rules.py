@@ -10,7 +10,7 @@ import pytest
 from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
-from tests.build import cross, entry, ind, num, price, row, terms, walk_bars
+from tests.build import cross, draw_strategy, entry, ind, num, price, row, terms, walk_bars
 from wolbrin.core.engine import codes as k
 from wolbrin.core.engine.brief import Brief
 from wolbrin.core.engine.run import backtest
@@ -24,7 +24,7 @@ from wolbrin.core.rules.mirror import effective_short, mirror_row
 from wolbrin.core.rules.model import PLAIN, Condition, Distance, Side, Strategy, load_strategy
 from wolbrin.core.rules.numbers import tunables, with_values
 from wolbrin.core.rules.words import describe, row_words
-from wolbrin.core.search.grammar import Limits, draw_strategy
+from wolbrin.core.search.grammar import Limits
 
 BARS = walk_bars(1200, seed=2)
 

@@ -13,7 +13,7 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 from scipy import stats
 
-from tests.build import cross, entry, ind, num, price, row, walk_bars
+from tests.build import cross, draw_strategy, entry, ind, num, price, row, walk_bars
 from wolbrin.core.batch.many import Many, days_of
 from wolbrin.core.batch.variants import Variants
 from wolbrin.core.engine.brief import Brief, Costs
@@ -32,7 +32,7 @@ from wolbrin.core.rehearsal.session import Rehearsal, same_ledger
 from wolbrin.core.rules.axes import Axis, combinations, named_variants, variant
 from wolbrin.core.rules.model import Distance, Side, Strategy
 from wolbrin.core.search.discover import Explorer
-from wolbrin.core.search.grammar import TEMPLATES, Limits, draw_strategy
+from wolbrin.core.search.grammar import TEMPLATES, Limits
 from wolbrin.core.search.maps import heat
 from wolbrin.core.study.forward import forward_moves, study
 

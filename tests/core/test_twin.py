@@ -13,6 +13,7 @@ from hypothesis import strategies as st
 
 from tests.twin.slow import Entry, Reach, Setup, Simulator
 from wolbrin.core import bits
+from wolbrin.core.compiled import form_of
 from wolbrin.core.engine import codes as k
 from wolbrin.core.engine import kernel, position
 from wolbrin.core.engine.inputs import (
@@ -258,6 +259,43 @@ def test_a_run_cut_at_any_bars_gives_the_same_bits(s: Setup, shares: list[float]
         np.testing.assert_array_equal(a, b)
 
 
+def test_numbers_that_change_between_two_bars_leave_orders_and_positions_their_own() -> None:
+    """Worked by hand: prices stand at 100. A long from bar 1, decided with a stop of 5 ticks and out after 4 bars, keeps both
+    when 2 ticks and 2 bars stand from bar 2 on; the next one goes by these. A stop order that rests at 103 with its stop of 5
+    keeps that, too, when it fills after the change."""
+    n = 12
+    flat, no = [100] * n, [False] * n
+    long_in = [i in (0, 6) for i in range(n)]
+
+    def setup(**more: object) -> Setup:
+        given = {"time_exit": 4, "stop": Reach("ticks", 5.0)} | more
+        return Setup(flat, [101] * n, [99] * n, flat, [0] * n, no, long_in, no, no, no, flat=False, **given)  # type: ignore[arg-type]
+
+    def run(first: Setup, then: Setup, change: int) -> tuple[np.ndarray, np.ndarray]:
+        tape, wanted, clock, finer, xs = kernel_inputs(first)
+        both = np.concatenate([xs, kernel_inputs(then)[4]])
+        state, kept = new_state(), some_books(n)
+        kernel.begin(both, state, kept)
+        kernel.advance(tape, wanted, clock, finer, both, state, kept, change, 0)
+        state.s[k.S_NUMBERS] = 1
+        kernel.advance(tape, wanted, clock, finer, both, state, kept, n, 0)
+        kernel.finish(tape, clock, both, state, kept)
+        return kept.trades_i[: state.s[k.S_DONE]], kept.trades_f[: state.s[k.S_DONE]]
+
+    later = setup(time_exit=2, stop=Reach("ticks", 2.0), size=3.0)
+    trades, money = run(setup(), later, 2)
+    columns = [k.T_ENTRY_BAR, k.T_STOP, k.T_EXIT_BAR]
+    assert trades[:, columns].tolist() == [[1, 95, 5], [7, 98, 9]]
+    assert trades[:, k.T_NUMBERS].tolist() == [0, 1]
+    assert money[:, k.F_QUANTITY].tolist() == [1.0, 3.0]
+    flat[3] = 103
+    resting = Entry("stop", [103.0] * n, 6)
+    spiked = [dataclasses.replace(s, long_entry=resting, high=[101, 101, 101, 104, *[101] * 8]) for s in (setup(), later)]
+    trades, money = run(*spiked, 2)
+    assert trades[0, columns[:2]].tolist() == [3, 98]
+    assert (trades[0, k.T_DECISION], money[0, k.F_QUANTITY], trades[0, k.T_NUMBERS]) == (0, 1.0, 0)
+
+
 @settings(max_examples=300, deadline=None, suppress_health_check=CHECKS)
 @given(setups())
 def test_the_lean_form_of_the_loop_gives_the_same_bits(s: Setup) -> None:
@@ -272,7 +310,7 @@ def test_the_lean_form_of_the_loop_gives_the_same_bits(s: Setup) -> None:
     lean = Books(np.zeros((2, k.INT_COLUMNS), np.int64), np.zeros((2, k.FLOAT_COLUMNS)), NO_LOG, NO_FLOATS, NO_FLOATS,
                  NO_POSITION, np.zeros(n + 2), ends, np.full(len(ends), np.nan))
     state = new_state()
-    kernel.lean_loop(*inputs, state, lean, 0)
+    form_of(simulate, FULL=False, KEEP=False)(*inputs, state, lean, 0)
     np.testing.assert_array_equal(lean.nets[: state.s[k.S_DONE]], tf[:, k.F_NET])
     np.testing.assert_array_equal(lean.day_equity, net[ends])
     assert fall_that_counts(state.purse[k.P_FALL], state.purse[k.P_PEAK]) == largest_fall(net, plain.capital)

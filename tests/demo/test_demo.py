@@ -9,6 +9,7 @@ import numpy as np
 import pytest
 from scipy import stats
 
+from tests.build import draw_strategy
 from wolbrin.core.engine.brief import Brief
 from wolbrin.core.engine.prepare import Prepared
 from wolbrin.core.engine.run import backtest
@@ -22,7 +23,7 @@ from wolbrin.core.measures.facts import Facts
 from wolbrin.core.portfolio.combine import correlation, daily_matrix
 from wolbrin.core.rules.model import load_strategy
 from wolbrin.core.search.discover import Explorer
-from wolbrin.core.search.grammar import Limits, draw_strategy
+from wolbrin.core.search.grammar import Limits
 from wolbrin.core.study.shuffle import shuffle
 from wolbrin.demo.build import EIDER, PETREL, STRATEGIES, TERN, build_demo, is_complete
 from wolbrin.demo.generator import mix, normal, walk

@@ -58,7 +58,7 @@ class Ask(NamedTuple):
     without a value meets none. With fewer entry signals than the floor under trades a candidate is not simulated, unless its
     daily results are asked for. everything: whether one that cannot meet the floors is to have all figures; else it has its
     trades, profit factor and daily Sharpe ratio. hopeless: give up after so many trades if their sum is not above zero; 0
-    for never."""
+    for never, and never one whose daily results are asked for."""
 
     floors: Floats
     everything: bool
@@ -277,7 +277,8 @@ def drive(genes: NDArray[np.int32], numbers: Floats, held: Held, track: Track, a
         state.purse[P_FALL] = 0.0
         state.purse[P_PEAK] = xs[0, X_CAPITAL]
         if last > first:
-            simulate(tape, wanted, clock, finer, xs, state, books, ask.hopeless)
+            simulate(tape, wanted, clock, finer, xs, state, books,
+                     ask.hopeless if out.slot[at] < 0 else 0)
         done = state.s[S_DONE]
         capital = xs[0, X_CAPITAL]
         # A run that ended early has fewer dates; its last one stands at what was left.

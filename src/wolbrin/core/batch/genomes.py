@@ -10,7 +10,7 @@ from numpy.typing import NDArray
 from wolbrin.core.batch.pool import Pool
 from wolbrin.core.engine import codes as k
 from wolbrin.core.engine.brief import Brief
-from wolbrin.core.engine.inputs import Money, parameters
+from wolbrin.core.engine.inputs import parameters
 from wolbrin.core.engine.run import check, money_of, plan_of
 from wolbrin.core.rules.decide import level_column, levels_of
 from wolbrin.core.rules.mirror import effective_long, effective_short, entry_orders
@@ -106,10 +106,3 @@ def genome_of(strategy: Strategy, pool: Pool, brief: Brief) -> Genomes:
 def atr_column(pool: Pool, length: int) -> int:
     """The number of the column of ATR(length) in ticks."""
     return pool.column(("atr", length), lambda: pool.columns.atr_ticks(length))
-
-
-def with_money(genomes: Genomes, money: Money) -> Genomes:
-    """The same candidates under other costs."""
-    numbers = genomes.numbers.copy()
-    numbers[:, k.X_CAPITAL:] = np.array(money, np.float64)
-    return Genomes(genomes.genes, numbers)

@@ -63,7 +63,7 @@ class Pool:
         self._known, self._hole = np.empty(self.most, np.int64), np.full(self.most, -1, np.int32)
         self._columns = np.empty((most_columns, size))
         self._column_known, self._column_hole = np.empty(most_columns, np.int64), np.full(most_columns, -1, np.int32)
-        self._holes = np.empty((max(2, self.most // 4), self._wide), np.uint64)
+        self._holes = np.empty((self.most + most_columns, self._wide), np.uint64)
         self._rows: dict[Hashable, int] = {}
         self._column_rows: dict[Hashable, int] = {}
         self._hole_rows: dict[bytes, int] = {}
@@ -108,14 +108,14 @@ class Pool:
 
     def _add(self, key: Hashable, flags: NDArray[np.uint8], used: Used) -> int:
         bits = pack((flags,), len(flags))[:, 0]
-        known, hole = self._known_of(used)
+        known, there = self._known_of(used)
         with self._lock:
             if key in self._rows:
                 return self._rows[key]
             at = len(self._rows)
             if at >= self.most:
                 raise FullError
-            self._words[at], self._known[at], self._hole[at] = bits, known, hole
+            self._words[at], self._known[at], self._hole[at] = bits, known, self._hole_of(there)
             self._rows[key] = at
             return at
 
@@ -126,19 +126,19 @@ class Pool:
         if at >= 0:
             return at
         made = make()
-        known, hole = self._known_of(((made, 0),))
+        known, there = self._known_of(((made, 0),))
         with self._lock:
             if key in self._column_rows:
                 return self._column_rows[key]
             at = len(self._column_rows)
             if at >= len(self._columns):
                 raise FullError
-            self._columns[at], self._column_known[at], self._column_hole[at] = made, known, hole
+            self._columns[at], self._column_known[at], self._column_hole[at] = made, known, self._hole_of(there)
             self._column_rows[key] = at
             return at
 
-    def _known_of(self, used: Used) -> tuple[int, int]:
-        """From which bar on all columns have a value, and the row of `holes` where they do not have one throughout."""
+    def _known_of(self, used: Used) -> tuple[int, Words | None]:
+        """From which bar on all columns have a value; packed bits of where, uint64[w], if they do not have one throughout."""
         size = len(self.history.bars)
         begins, whole = 0, True
         masks = []
@@ -146,20 +146,20 @@ class Pool:
             finite = np.isfinite(column)
             first = int(np.argmax(finite)) if finite.any() else size
             begins = max(begins, min(size, first + ago))
-            masks.append((finite, ago, first))
+            masks.append((finite, ago))
             whole = whole and bool(finite[first:].all())
         if whole or begins >= size:
-            return begins, -1
+            return begins, None
         there = np.ones(size, np.uint8)
-        for finite, ago, _ in masks:
+        for finite, ago in masks:
             there[:ago] = 0
             there[ago:] &= finite[:size - ago].view(np.uint8)
-        bits = pack((there,), size)[:, 0]
-        key = bits.tobytes()
-        with self._lock:
-            at = self._hole_rows.setdefault(key, len(self._hole_rows))
-            if at >= len(self._holes):
-                del self._hole_rows[key]
-                raise FullError
-            self._holes[at] = bits
-        return (int(np.argmax(there)) if there.any() else size), at
+        return (int(np.argmax(there)) if there.any() else size), pack((there,), size)[:, 0]
+
+    def _hole_of(self, there: Words | None) -> int:
+        """The row of `holes` that says so; alike ones share it. There is room: each row and column adds one at most."""
+        if there is None:
+            return -1
+        at = self._hole_rows.setdefault(there.tobytes(), len(self._hole_rows))
+        self._holes[at] = there
+        return at

@@ -18,19 +18,17 @@ F1, F2 = "float64[::1]", "float64[:, ::1]"
 I0, F64, B = "int64", "float64", "boolean"
 
 
-def fixed(gives: str, *takes: str, inline: bool | None = True) -> Callable[[F], F]:
+def fixed(gives: str, *takes: str, inline: bool = True) -> Callable[[F], F]:
     """Like njit(cache=True, nogil=True), but for this signature only, compiled when a first caller needs it.
 
-    inline: build it into its callers, which is worth a lot where it is called for every bar that matters. None: only where
-    the form is not the full one (codes.FULL), whose compiling would take most of a minute.
+    inline: build it into its callers, which is worth a lot where it is called for every bar that matters.
     """
     signature = f"{gives}({', '.join(takes)})"
 
     def make(function: Any) -> Any:
         from numba import njit  # late
 
-        within = not function.__globals__.get("FULL", True) if inline is None else inline
-        made = njit(cache=True, nogil=True, error_model="numpy", forceinline=within)(function)
+        made = njit(cache=True, nogil=True, error_model="numpy", forceinline=inline)(function)
         usual = made.get_call_template
 
         def template(args: Any, kws: Any) -> Any:

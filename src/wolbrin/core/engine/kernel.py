@@ -11,7 +11,7 @@ from __future__ import annotations
 import numpy as np
 from numpy.typing import NDArray
 
-from wolbrin.core.compiled import form_of, njit
+from wolbrin.core.compiled import njit
 from wolbrin.core.engine import codes as k
 from wolbrin.core.engine.inputs import Books, Clock, Finer, Floats, Ints, State, Tape, Ticks, Wanted
 from wolbrin.core.engine.jit import F1, F2, F64, I0, I1, I2, B, bare, fixed
@@ -38,17 +38,15 @@ REVERSES, IGNORES = k.REVERSES, k.IGNORES
 NONE, BY_MARKET = k.NONE, k.BY_MARKET
 AT_OPEN, AT_CLOSE = k.AT_OPEN, k.AT_CLOSE
 HELD_NONE, HELD_CARRIED, HELD_FRESH = k.HELD_NONE, k.HELD_CARRIED, k.HELD_FRESH
-(T_SIDE, T_ENTRY_BAR, T_ENTRY, T_STOP, T_TARGET, T_AMBIGUOUS, T_ENTRY_AT, T_NIGHTS, T_BEST, T_WORST, T_COUNTS, T_PEAK,
- T_NUMBERS) = (
-    k.T_SIDE, k.T_ENTRY_BAR, k.T_ENTRY, k.T_STOP, k.T_TARGET, k.T_AMBIGUOUS, k.T_ENTRY_AT, k.T_NIGHTS, k.T_BEST, k.T_WORST,
-    k.T_COUNTS, k.T_PEAK, k.T_NUMBERS)
-F_QUANTITY, F_ENTRY_COMMISSION, F_DRAG = k.F_QUANTITY, k.F_ENTRY_COMMISSION, k.F_DRAG
+(T_SIDE, T_ENTRY_BAR, T_ENTRY, T_STOP, T_TARGET, T_AMBIGUOUS, T_ENTRY_AT, T_COUNTS, T_PEAK, T_NUMBERS) = (
+    k.T_SIDE, k.T_ENTRY_BAR, k.T_ENTRY, k.T_STOP, k.T_TARGET, k.T_AMBIGUOUS, k.T_ENTRY_AT, k.T_COUNTS, k.T_PEAK, k.T_NUMBERS)
+F_QUANTITY = k.F_QUANTITY
 C_CONFLICTS, C_LATE, C_EXPOSED, C_RUINED, C_WHOLE = k.C_CONFLICTS, k.C_LATE, k.C_EXPOSED, k.C_RUINED, k.C_WHOLE
-P_CASH, P_GROSS, P_PEAK, P_FALL, P_MARK = k.P_CASH, k.P_GROSS, k.P_PEAK, k.P_FALL, k.P_MARK
-(S_DONE, S_ORDERS, S_FAULT, S_EXPOSED, S_LEFT, S_DATE, S_TODAY, S_FILLS, S_BAR, S_TAIL, S_PENDING, S_WHICH, S_NUMBERS, S_DAY,
+P_CASH, P_GROSS, P_PEAK, P_MARK = k.P_CASH, k.P_GROSS, k.P_PEAK, k.P_MARK
+(S_DONE, S_ORDERS, S_FAULT, S_EXPOSED, S_LEFT, S_DATE, S_TODAY, S_FILLS, S_BAR, S_TAIL, S_PENDING, S_WHICH, S_NUMBERS,
  S_GIVEN_UP) = (
     k.S_DONE, k.S_ORDERS, k.S_FAULT, k.S_EXPOSED, k.S_LEFT, k.S_DATE, k.S_TODAY, k.S_FILLS, k.S_BAR, k.S_TAIL, k.S_PENDING,
-    k.S_WHICH, k.S_NUMBERS, k.S_DAY, k.S_GIVEN_UP)
+    k.S_WHICH, k.S_NUMBERS, k.S_GIVEN_UP)
 BARS_HELD, OPEN_PROFIT_R = k.BARS_HELD, k.OPEN_PROFIT_R
 ABOVE, BELOW, AT_OR_ABOVE, AT_OR_BELOW = k.ABOVE, k.BELOW, k.AT_OR_ABOVE, k.AT_OR_BELOW
 (X_THIS_CLOSE, X_ON_OPPOSITE, X_FLAT, X_TIME_EXIT, X_LONG_KIND, X_SHORT_KIND, X_TRAIL_UNIT, X_EVEN_UNIT, X_CAPITAL,
@@ -68,8 +66,8 @@ B2 = "int32[:, ::1]"
 
 @fixed(I0, I2, F2, I2, F2, I1, I2, F1, I1, F2, F1, I0, I0, B, I0, I0, I0, I0, I0, I0, F64)
 def walk(ti: Ints, tf: Floats, wi: Ints, wf: Floats, s: Ints, log: Ints, purse: Floats, counts: Ints, xs: Floats,
-         nets: Floats,
-         bar: int, fine: int, first: bool, how: int, o: int, h: int, lo: int, c: int, nights: int, rate: float) -> int:
+         nets: Floats, bar: int, fine: int, first: bool, how: int, o: int, h: int, lo: int, c: int, nights: int,
+         rate: float) -> int:
     """Steps 2 to 4 of one bar, or of one finer bar: resting orders, then protective orders against the rest of it.
 
     how: how the position stands as the bar opens (codes.HELD_*). Returns how it stands as the next finer bar opens.
@@ -175,8 +173,7 @@ def begin(xs: Floats, state: State, books: Books) -> None:
 
 
 @fixed("void", I0, B, F64, B2, I1, F1, F2, I1, F1, I1, I2, I2, F2, I2, F1, F1, F1, "int8[::1]", I1, F1)
-def end_bar(i: int, ends: bool, value: float, prices: Ticks, nights_end: Ints, rates_end: Floats,
-            xs: Floats, s: Ints,
+def end_bar(i: int, ends: bool, value: float, prices: Ticks, nights_end: Ints, rates_end: Floats, xs: Floats, s: Ints,
             purse: Floats, counts: Ints, wi: Ints, ti: Ints, tf: Floats, log: Ints, nets: Floats, net_curve: Floats,
             gross_curve: Floats, position_curve: NDArray[np.int8], day_ends: Ints, day_equity: Floats) -> None:
     """The end of bar i, once it is known whether it is the last one (`ends`): end of data, or moves of the stops; then the
@@ -386,8 +383,7 @@ def advance(tape: Tape, wanted: Wanted, clock: Clock, finer: Finer, xs: Floats, 
         if entering != 0 and not ruined and not last and not ended and wants & BLOCKED == 0 and not capped(x, s):
             for turn in range(2):
                 if entering & (LONG_IN if turn == 0 else SHORT_IN) != 0:
-                    order(wi, wf, s, log, counts, x, needs, need_of, which, 1 - 2 * turn, i, c,
-                          equity, rate_end)
+                    order(wi, wf, s, log, counts, x, needs, need_of, which, 1 - 2 * turn, i, c, equity, rate_end)
         faulty = s[S_FAULT] != 0
         if FULL and last:
             cancel(wi, LONG_ROW, s, log, i, -1, AT_CLOSE, W_SESSION)
@@ -420,7 +416,7 @@ def advance(tape: Tape, wanted: Wanted, clock: Clock, finer: Finer, xs: Floats, 
                 ended = True
             value = marked(ti, tf, row_of(s), purse, xs[0], c, n_end, rate_end)
         purse[P_MARK] = value
-        if not KEEP and hopeless > 0 and s[S_DONE] >= hopeless and not ended and purse[P_CASH] <= capital:
+        if hopeless > 0 and s[S_DONE] >= hopeless and not ended and purse[P_CASH] <= capital:
             s[S_GIVEN_UP] = 1
             faulty = True
         d = row_of(s)
@@ -436,10 +432,9 @@ def advance(tape: Tape, wanted: Wanted, clock: Clock, finer: Finer, xs: Floats, 
 def finish(tape: Tape, clock: Clock, xs: Floats, state: State, books: Books) -> None:
     """The data ends at the last bar that was walked: what is open is closed there."""
     if state.s[S_TAIL] != 0:
-        end_bar(state.s[S_BAR], True, state.purse[P_MARK], tape.prices, clock.nights_end, clock.rate_end,
-                xs, state.s, state.purse,
-                state.counts, state.wi, books.trades_i, books.trades_f, books.log, books.nets, books.net, books.gross,
-                books.position, books.day_ends, books.day_equity)
+        end_bar(state.s[S_BAR], True, state.purse[P_MARK], tape.prices, clock.nights_end, clock.rate_end, xs, state.s,
+                state.purse, state.counts, state.wi, books.trades_i, books.trades_f, books.log, books.nets, books.net,
+                books.gross, books.position, books.day_ends, books.day_equity)
     if gone(state.purse[P_CASH], state.purse[P_CASH], xs[0, X_CAPITAL]):
         state.counts[C_RUINED] = 1
 
@@ -451,7 +446,3 @@ def simulate(tape: Tape, wanted: Wanted, clock: Clock, finer: Finer, xs: Floats,
     begin(xs, state, books)
     advance(tape, wanted, clock, finer, xs, state, books, len(tape.prices), hopeless)
     finish(tape, clock, xs, state, books)
-
-
-# What thousands need of which only the summary is kept.
-lean_loop = form_of(simulate, FULL=False, KEEP=False)

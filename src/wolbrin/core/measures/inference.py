@@ -9,15 +9,10 @@ from statistics import NormalDist
 import numpy as np
 from numpy.typing import NDArray
 
-from wolbrin.core.measures.sums import lag_of, sharpe_of, t_of_days
+from wolbrin.core.measures.sums import sharpe_of, t_of_days
 
 Floats = NDArray[np.float64]
 NORMAL = NormalDist()  # its inverse is algorithm AS 241 (Wichura 1988), good to 16 digits
-
-
-def newey_west_lag(n: int) -> int:
-    """Lags that count, see `sums.lag_of`."""
-    return int(lag_of(n))
 
 
 def t_of_mean(x: Floats) -> float:

@@ -17,9 +17,9 @@ from wolbrin.core.engine.run import backtest, need_bars
 from wolbrin.core.errors import UserError
 from wolbrin.core.jobs import check_stopped
 from wolbrin.core.measures.sums import COMPILED
-from wolbrin.core.rules.evaluate import operand_column
-from wolbrin.core.rules.model import Strategy
-from wolbrin.core.rules.operands import CustomOperand, Operand
+from wolbrin.core.rules.evaluate import operand_column, operands
+from wolbrin.core.rules.model import Condition, Strategy
+from wolbrin.core.rules.operands import CustomOperand, Operand, leaves
 from wolbrin.core.search.candidate import Candidate, candidate_of
 from wolbrin.core.search.drawing import Grammar, Node, Rows, mirrored
 from wolbrin.core.search.families import Sources, draw_nodes
@@ -161,6 +161,15 @@ class Explorer:
         rows = Rows(np.array([p[0] for p in pairs], np.int32), np.array([p[1] for p in pairs], np.int32), len(firing))
         return Grammar(self.limits, self.seed, tuple(self._nodes[i] for i in order), len(firing)), rows
 
+    def read_elsewhere(self) -> dict[str, str]:
+        """Hashes of the other markets' histories that the conditions read, by market."""
+        found: set[str] = set()
+        for node in self.grammar.nodes:
+            for operand in operands(node) if isinstance(node, Condition) else node.asked:
+                found |= {market for leaf in leaves(operand) if (market := getattr(leaf, "market", None))}
+        own = self.history.bars.terms.code
+        return {m: self.many.pool.columns.other(m, None)[0].bars.hash for m in sorted(found - {own})}
+
     @property
     def grammar(self) -> Grammar:
         """How candidates are drawn."""
@@ -200,5 +209,8 @@ class Explorer:
             run = backtest(self.many.history, self.strategy(first + int(at)), self.brief, detail=False)
             made = candidate_of(run, run.strategy.name, "discover", first + int(at) + 1, (self.seed,))
             found.append(Found(first + int(at), made, f"{digest:016x}"))
-        return Draws(first, count, tuple(found), out.figures[:, SHARPE], int((out.outcome == TOO_FEW).sum()),
+        sharpe = out.figures[:, SHARPE]
+        if self.limits.give_up_after:
+            sharpe = np.where(sampled, sharpe, np.nan)  # those that may be given up would tell of half a run
+        return Draws(first, count, tuple(found), sharpe, int((out.outcome == TOO_FEW).sum()),
                      np.flatnonzero(sampled) + first, out.daily, int(out.met.sum()))

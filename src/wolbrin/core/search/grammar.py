@@ -12,15 +12,11 @@ from pydantic import Field
 from wolbrin.core.models import Model
 from wolbrin.core.rules.model import (
     Comparison,
-    Condition,
-    Distance,
     FieldOperand,
     IndicatorOperand,
     NumberOperand,
     Operand,
     Row,
-    Side,
-    Strategy,
 )
 
 Rng = np.random.Generator
@@ -122,25 +118,3 @@ TEMPLATES: tuple[Template, ...] = (
     Template("early or late", False, lambda g: _row(
         _indicator("bars_in_session"), _either(g), NumberOperand(value=_pick(g, 4, 40, 4)))),
 )
-
-
-def draw_strategy(rng: Rng, limits: Limits, name: str) -> Strategy:
-    """One random strategy of the families above alone: a trigger, up to most_rows - 1 further rows, a stop, perhaps a target
-    or an exit row."""
-    triggers = [t for t in TEMPLATES if t.trigger]
-    rows = [triggers[int(rng.integers(len(triggers)))].draw(rng)]
-    for _ in range(int(rng.integers(limits.most_rows))):
-        rows.append(TEMPLATES[int(rng.integers(len(TEMPLATES)))].draw(rng))
-    leave = Condition()
-    if rng.random() < 0.25:
-        leave = Condition(rows=(triggers[int(rng.integers(len(triggers)))].draw(rng),))
-    side = Side(entry=Condition(rows=tuple(rows)), exit=leave)
-    stop = Distance(unit="atr", amount=_pick(rng, 1.0, 4.0, 0.5), length=20)
-    target = None
-    if rng.random() < 0.7:
-        target = Distance(unit="stop", amount=_pick(rng, 1.0, 4.0, 0.5))
-    time_exit = int(_pick(rng, 4, 40, 4)) if rng.random() < 0.25 else None
-    off = Side(mode="off")
-    sides = {"both": (side, Side(mode="mirrored")), "long": (side, off), "short": (off, side)}[limits.sides]
-    return Strategy(name=name, long=sides[0], short=sides[1], stop=stop, target=target, time_exit=time_exit,
-                    flat_by_session_end=limits.flat_by_session_end, quantity=limits.quantity)

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import hashlib
+import json
 from collections.abc import Callable
 from dataclasses import dataclass, replace
 from functools import cached_property
@@ -62,13 +63,15 @@ class DiscoverRequest:
 
 @dataclass(frozen=True)
 class DiscoverWork(Request):
-    """All that a batch needs, wherever it runs."""
+    """All that a batch needs, wherever it runs. others: hashes of other markets' histories that it must read, by market; None
+    where it has not begun."""
 
     footing: Footing
     request: DiscoverRequest
     brief: Brief
     content: str
     days: Days
+    others: dict[str, str] | None = None
 
     @cached_property
     def explorer(self) -> Explorer:
@@ -77,20 +80,32 @@ class DiscoverWork(Request):
         history = self.footing.prepared(r.market, r.interval, self.content)
         return Explorer(history, self.brief, r.limits, r.seed, r.others, r.own)
 
+    @cached_property
+    def elsewhere(self) -> dict[str, str]:
+        """Hashes of the other histories that are read. Raises UserError where the search began with others."""
+        found = self.explorer.read_elsewhere()
+        if self.others is not None and found != self.others:
+            changed = sorted(m for m in {*found, *self.others} if found.get(m) != self.others.get(m))
+            raise UserError("another market that this search reads has changed since it began", ", ".join(changed),
+                            "Run the search again.")
+        return found
+
 
 @dataclass(frozen=True)
 class Batch:
     """What comes back of one: draws without their candidates, which are ready to be stored. found: fingerprint and candidate
-    of those that met the limits."""
+    of those that met the limits. elsewhere: hashes of other histories that were read."""
 
     draws: Draws
     found: tuple[tuple[str, Ready], ...]
+    elsewhere: dict[str, str]
 
 
 def evaluate_draws(work: DiscoverWork, unit: tuple[int, int]) -> Batch:
     """Test one batch. unit: number of its first draw, and how many."""
+    elsewhere = work.elsewhere
     draws = work.explorer.explore(*unit)
-    return Batch(replace(draws, found=()), tuple((f.fingerprint, ready_of(f.candidate)) for f in draws.found))
+    return Batch(replace(draws, found=()), tuple((f.fingerprint, ready_of(f.candidate)) for f in draws.found), elsewhere)
 
 
 @dataclass
@@ -142,7 +157,8 @@ def _job(project: Project, work: DiscoverWork, result: DiscoverResult, first: in
             sample: Columns = {"number": numbers, "daily": np.concatenate([d.daily for d in draws])}
             searches.advance(result.search, counted.tried - result.tried, counted.kept - result.kept,
                              [Tally.of(d.sharpe) for d in draws])
-            searches.commit(result.search, cursor | counted.counts(), {DAILY: sample} if len(numbers) else {})
+            state = cursor | counted.counts() | {"elsewhere": batches[-1].elsewhere}
+            searches.commit(result.search, state, {DAILY: sample} if len(numbers) else {})
         searches.tidy(result.search)
         for name, value in counted.counts().items():
             setattr(result, name, value)
@@ -150,7 +166,8 @@ def _job(project: Project, work: DiscoverWork, result: DiscoverResult, first: in
 
     def finish(state: State) -> None:
         result.unfinished = state is not State.DONE
-        vars(work).pop("explorer", None)  # its memory is large
+        for name in ("explorer", "elsewhere"):
+            vars(work).pop(name, None)  # its memory is large
         searches.end(result.search, state)
 
     return Job(_title(request), "tried", Listed(chunks, first), Work(evaluate_draws, work), commit=commit, finish=finish)
@@ -176,7 +193,9 @@ def discover_job(project: Project, request: DiscoverRequest,
     request = replace(request, others=tuple(m for m, _ in footing.ground.active if m != request.market),
                       own=own_operands(Path(footing.ground.folder)))
     before = searches.tried_on(request.market)
-    rules = hashlib.sha256(request.limits.model_dump_json().encode()).hexdigest()[:16]
+    # What is drawn follows from the limits and from what else may be read.
+    asked = request.as_json() | {"count": 0, "seed": 0}
+    rules = hashlib.sha256(json.dumps(asked, sort_keys=True).encode()).hexdigest()[:16]
     record = record_of(history, None, brief, seeds=(request.seed,), tried=before + request.count, rules=rules)
     days = days_of(history, brief)
     with project.transaction():
@@ -197,7 +216,8 @@ def resume_discover(project: Project, search: int,
     brief = brief_again(project, result.record, request.market, request.interval, same_engine=True)
     stored = searches.take_up(search)
     result.unfinished = False
-    work = DiscoverWork(footing, request, brief, history.bars.hash, searches.rows(search, DAYS)["day"])
+    work = DiscoverWork(footing, request, brief, history.bars.hash, searches.rows(search, DAYS)["day"],
+                        (stored.cursor or {}).get("elsewhere"))
     return _job(project, work, result, (stored.cursor or {}).get("first", 0), notify), result
 
 
