@@ -42,7 +42,10 @@ from wolbrin.core.work.proving import prove_job
 from wolbrin.core.work.standing import Standings
 from wolbrin.core.work.studying import StudyRequest, study_job
 from wolbrin.core.work.subject import Subject
-from wolbrin.core.work.sweeping import SweepRequest, candidate_from_sweep, last_sweep, sweep_job
+from wolbrin.core.work.sweep_request import SweepRequest
+from wolbrin.core.work.sweep_results import last_sweep
+from wolbrin.core.work.sweep_sets import candidate_from_sweep
+from wolbrin.core.work.sweeping import sweep_job
 from wolbrin.core.work.trialing import TrialRequest, candidate_from_trial, last_trial, trial_job
 
 DATA = Path(__file__).parents[1] / "data"

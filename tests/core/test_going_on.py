@@ -32,7 +32,9 @@ from wolbrin.core.store.shelf import Shelf, Wanted
 from wolbrin.core.work.discovering import DiscoverRequest, daily_sample, discover_job, resume_discover
 from wolbrin.core.work.going_on import go_on, listed
 from wolbrin.core.work.standing import restand
-from wolbrin.core.work.sweeping import SweepRequest, daily_of_sweep, last_sweep, sweep_job
+from wolbrin.core.work.sweep_request import SweepRequest
+from wolbrin.core.work.sweep_results import daily_of_sweep, last_sweep
+from wolbrin.core.work.sweeping import sweep_job
 from wolbrin.core.work.trialing import TrialRequest, last_trial, trial_job
 
 LIMITS = Limits(least_trades=5, least_profit_factor=0.9, pool=60)
@@ -221,7 +223,7 @@ def test_a_request_of_a_newer_program_and_a_changed_history_are_refused(project:
     assert stopped.wait() is State.STOPPED
     id = listed(project)[0].id
     with project.transaction() as db:
-        db.execute("UPDATE searches SET request = json_set(request, '$.version', 2) WHERE id = ?", (id,))
+        db.execute("UPDATE searches SET request = json_set(request, '$.version', 3) WHERE id = ?", (id,))
     with pytest.raises(UserError, match="newer program"):
         go_on(project, id)
     with project.transaction() as db:

@@ -35,7 +35,9 @@ from wolbrin.core.work.discovering import DiscoverRequest, daily_sample, discove
 from wolbrin.core.work.funnel import funnel
 from wolbrin.core.work.proving import prove_job
 from wolbrin.core.work.subject import Subject
-from wolbrin.core.work.sweeping import SweepRequest, daily_of_sweep, last_sweep, sweep_job
+from wolbrin.core.work.sweep_request import SweepRequest
+from wolbrin.core.work.sweep_results import daily_of_sweep, last_sweep
+from wolbrin.core.work.sweeping import sweep_job
 
 ROOT = Path(__file__).parents[2]
 

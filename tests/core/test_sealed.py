@@ -52,7 +52,10 @@ from wolbrin.core.work.proving import prove_job
 from wolbrin.core.work.standing import Standings
 from wolbrin.core.work.studying import StudyRequest, run_study
 from wolbrin.core.work.subject import Subject
-from wolbrin.core.work.sweeping import SweepRequest, candidate_from_sweep, daily_of_sweep, sweep_job
+from wolbrin.core.work.sweep_request import SweepRequest
+from wolbrin.core.work.sweep_results import daily_of_sweep
+from wolbrin.core.work.sweep_sets import candidate_from_sweep
+from wolbrin.core.work.sweeping import sweep_job
 from wolbrin.core.work.trialing import TrialRequest, trial_job
 
 SOURCE = Path(__file__).parents[2] / "src/wolbrin"

@@ -53,7 +53,10 @@ from wolbrin.core.work.proving import case_of, prove_job, unseen_span
 from wolbrin.core.work.standing import Standings, standing_ids
 from wolbrin.core.work.studying import StudyRequest, run_study, study_job
 from wolbrin.core.work.subject import Subject
-from wolbrin.core.work.sweeping import SweepRequest, candidate_from_sweep, read_sweep, sweep_job
+from wolbrin.core.work.sweep_request import SweepRequest
+from wolbrin.core.work.sweep_results import read_sweep
+from wolbrin.core.work.sweep_sets import candidate_from_sweep
+from wolbrin.core.work.sweeping import sweep_job
 from wolbrin.core.work.warmed import is_warm
 
 SETTINGS = Settings(training_first=dt.date(2024, 1, 1), holdout_first=dt.date(2024, 4, 1), last=dt.date(2024, 12, 31))

@@ -33,7 +33,8 @@ from wolbrin.core.store.project import Project
 from wolbrin.core.store.searches import Searches
 from wolbrin.core.store.shelf import Wanted
 from wolbrin.core.work.discovering import DiscoverRequest, discover_job
-from wolbrin.core.work.sweeping import SweepRequest, sweep_job
+from wolbrin.core.work.sweep_request import SweepRequest
+from wolbrin.core.work.sweeping import sweep_job
 
 
 def parse_axis(text: str, known: dict[str, str]) -> Axis:

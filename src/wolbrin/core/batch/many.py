@@ -161,15 +161,15 @@ class Many:
             raise UserError("the memory for conditions does not hold those of one candidate", strategy.name,
                             "Give more memory, or ask fewer conditions of one candidate.") from None
 
-    def single(self, strategy: Strategy, daily: NDArray[np.float32] | None = None) -> list[float]:
-        """SUMMARY of an ordinary run; its daily results into `daily`, float32[d]."""
+    def single(self, strategy: Strategy, daily: NDArray[np.float32] | None = None,
+               keys: Sequence[str] | None = None) -> list[float]:
+        """Measures of an ordinary run, SUMMARY where none are named; its daily results into `daily`, float32[d]."""
         run = backtest(self.history, strategy, self.brief, detail=False)
         if daily is not None:
             own, profit = run.daily
             at = np.searchsorted(self.days, own)
             daily[at] = profit
-        return list(measure(Facts.of(run), SUMMARY).values())
-
+        return list(measure(Facts.of(run), SUMMARY if keys is None else keys).values())
 
 
 def days_of(history: Prepared, brief: Brief) -> Days:

@@ -7,7 +7,7 @@ Numbers that follow parameters reach everywhere: such variants go through the mo
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from threading import Lock
 
@@ -23,6 +23,7 @@ from wolbrin.core.jobs import check_stopped
 from wolbrin.core.measures.catalogue import SUMMARY
 from wolbrin.core.measures.sums import COMPILED
 from wolbrin.core.rules.axes import Axis, Values, variant
+from wolbrin.core.rules.mirror import with_sides
 from wolbrin.core.rules.model import Strategy
 
 Floats = NDArray[np.float64]
@@ -35,31 +36,35 @@ Change = tuple[Ints, NDArray[np.int32], Ints, Floats]
 class Block:
     """What came of a block of combinations, those that the model refused left out.
 
-    settings: float64[b, axes]. figures: float64[b, len(SUMMARY)]. daily: float32[b, d] P/L on the dates asked for, account
-    money, NaN before a run begins; [b, 0] where none were. refused: how many were left out.
+    settings: float64[b, axes]. figures: float64[b, len(SUMMARY) + extra]. daily: float32[b, d] P/L on the dates asked for,
+    account money, NaN before a run begins; [b, 0] where none were. refused: how many were left out. kept: int64[b], places in
+    the block of those that were not.
     """
 
     settings: Floats
     figures: Floats
     daily: NDArray[np.float32]
     refused: int
+    kept: Ints
 
 
 class _Changes:
     """Changes against the base genome, in one pool."""
 
-    def __init__(self, strategy: Strategy, axes: Sequence[Axis], groups: Sequence[tuple[int, ...]], pool: Pool,
-                 brief: Brief) -> None:
+    def __init__(self, made: Callable[[Sequence[Axis], Values], Strategy | None], axes: Sequence[Axis],
+                 groups: Sequence[tuple[int, ...]], pool: Pool, brief: Brief) -> None:
         self.pool, self._brief = pool, brief
-        self._strategy, self._axes, self._groups = strategy, axes, groups
-        self._base = genome_of(strategy, pool, brief)
+        self._made, self._axes, self._groups = made, axes, groups
+        base = made((), ())
+        assert base is not None
+        self._base = genome_of(base, pool, brief)
         self._known: dict[tuple[int, Values], Change | None] = {}
 
     def _change(self, group: int, values: Values) -> Change | None:
         """What these values of a group change; None where the model or the market refuses them."""
         key = group, values
         if key not in self._known:
-            one = variant(self._strategy, [self._axes[a] for a in self._groups[group]], values)
+            one = self._made([self._axes[a] for a in self._groups[group]], values)
             made = None
             if one is not None:
                 try:
@@ -90,19 +95,39 @@ class _Changes:
 
 
 class Variants:
-    """Variants of one strategy along axes, on one history. Threads may share it."""
+    """Variants of one strategy along axes that are numbers of its rules, on one history. Threads may share it.
 
-    def __init__(self, strategy: Strategy, axes: Sequence[Axis], many: Many) -> None:
-        self._strategy, self._axes, self._many = strategy, axes, many
-        groups: dict[tuple[str, ...], list[int]] = {}
-        for at, axis in enumerate(axes):
-            groups.setdefault(self._group(axis.key), []).append(at)
-        if ("parameters",) in groups:
-            groups = {("parameters",): list(range(len(axes)))}
-        self._groups = [tuple(members) for members in groups.values()]
-        self._single = asks_position(strategy) or tuple(SUMMARY) != COMPILED
+    sides: which sides are traded, see mirror.with_sides; "" for those of the strategy. extra: measures beside SUMMARY, in the
+    columns after it; they need an ordinary run of each variant.
+    """
+
+    def __init__(self, strategy: Strategy, axes: Sequence[Axis], many: Many, sides: str = "",
+                 extra: Sequence[str] = ()) -> None:
+        self._strategy, self._axes, self._many, self._sides = strategy, axes, many, sides
+        self._keys = [*SUMMARY, *extra]
+        self._groups = self._joined_groups()
+        self._single = asks_position(strategy) or bool(extra) or tuple(SUMMARY) != COMPILED
         self._lock = Lock()
         self._changes: _Changes | None = None
+
+    def variant(self, axes: Sequence[Axis], values: Values) -> Strategy | None:
+        """The strategy at some values; None where the model refuses it."""
+        one = variant(self._strategy, axes, values)
+        return with_sides(one, self._sides) if one is not None and self._sides else one
+
+    def _joined_groups(self) -> list[tuple[int, ...]]:
+        """Axes whose numbers, or those that move along, belong together."""
+        groups: list[tuple[set[tuple[str, ...]], list[int]]] = []
+        for at, axis in enumerate(self._axes):
+            touched, members = {self._group(key) for key in (axis.key, *(link.key for link in axis.links))}, [at]
+            for group in [g for g in groups if g[0] & touched]:
+                groups.remove(group)
+                touched |= group[0]
+                members = group[1] + members
+            groups.append((touched, members))
+        if any(("parameters",) in touched for touched, _ in groups):
+            return [tuple(range(len(self._axes)))]
+        return [tuple(sorted(members)) for _, members in groups]
 
     def _group(self, key: str) -> tuple[str, ...]:
         """What a number belongs to: two numbers of different groups never change the same part of a genome."""
@@ -121,7 +146,7 @@ class Variants:
             return self._changes
 
     def _made(self, pool: Pool) -> _Changes:
-        return _Changes(self._strategy, self._axes, self._groups, pool, self._many.brief)
+        return _Changes(self.variant, self._axes, self._groups, pool, self._many.brief)
 
     def evaluate(self, block: Sequence[Values], days: Days = NO_DAYS) -> Block:
         """Measures of a block of combinations, and their daily results on `days` (the dates of the span, or none).
@@ -146,26 +171,29 @@ class Variants:
             half = len(block) // 2
             return _joined(self.evaluate(block[:half], days), self.evaluate(block[half:], days))
         out = self._many.run(genomes, np.full(len(kept), len(days) > 0), pool=changes.pool)
-        settings = np.array([block[i] for i in kept], np.float64).reshape(-1, len(self._axes))
+        settings = np.array([block[i] for i in kept], np.float64).reshape(len(kept), len(self._axes))
         daily = out.daily if len(days) else np.zeros((len(kept), 0), np.float32)
-        return Block(settings, out.figures, daily, len(block) - len(kept))
+        return Block(settings, out.figures, daily, len(block) - len(kept), np.array(kept, np.int64))
 
     def _one_by_one(self, block: Sequence[Values], days: Days) -> Block:
         settings: list[Values] = []
+        kept: list[int] = []
         figures: list[list[float]] = []
         daily = np.full((len(block), len(days)), np.nan, np.float32)
-        for values in block:
+        for at, values in enumerate(block):
             check_stopped()
-            one = variant(self._strategy, self._axes, values)
+            one = self.variant(self._axes, values)
             if one is None:
                 continue
-            figures.append(self._many.single(one, daily[len(settings)] if len(days) else None))
+            figures.append(self._many.single(one, daily[len(settings)] if len(days) else None, self._keys))
             settings.append(values)
-        return Block(np.array(settings, np.float64).reshape(-1, len(self._axes)),
-                     np.array(figures, np.float64).reshape(-1, len(SUMMARY)), daily[:len(settings)],
-                     len(block) - len(settings))
+            kept.append(at)
+        return Block(np.array(settings, np.float64).reshape(len(settings), len(self._axes)),
+                     np.array(figures, np.float64).reshape(-1, len(self._keys)), daily[:len(settings)],
+                     len(block) - len(settings), np.array(kept, np.int64))
 
 
 def _joined(a: Block, b: Block) -> Block:
     return Block(np.concatenate([a.settings, b.settings]), np.concatenate([a.figures, b.figures]),
-                 np.concatenate([a.daily, b.daily]), a.refused + b.refused)
+                 np.concatenate([a.daily, b.daily]), a.refused + b.refused,
+                 np.concatenate([a.kept, b.kept + len(a.kept) + a.refused]))

@@ -29,7 +29,8 @@ from wolbrin.core.rules.axes import Axis
 from wolbrin.core.rules.decide import decide
 from wolbrin.core.rules.numbers import tunables
 from wolbrin.core.store.project import Project
-from wolbrin.core.work.sweeping import SweepRequest, sweep_job
+from wolbrin.core.work.sweep_request import SweepRequest
+from wolbrin.core.work.sweeping import sweep_job
 
 
 def median_time(act: Callable[[], object], runs: int = 15) -> float:

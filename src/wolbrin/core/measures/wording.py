@@ -27,3 +27,15 @@ def worded(key: str, value: float, sign: bool = False) -> str:
     m = BY_KEY[key]
     text = number(value, DIGITS[m.unit] if m.digits is None else m.digits, sign)
     return f"{text}%" if m.unit == "percent" and text != "n/a" else text
+
+
+def time_words(seconds: float) -> str:
+    """A length of time in round words: 4 seconds, 3 minutes, 2.5 hours, 12 days."""
+    for unit, size, next_one in (("second", 1.0, 90.0), ("minute", 60.0, 5_400.0), ("hour", 3_600.0, 172_800.0),
+                                 ("day", 86_400.0, 63_115_200.0), ("year", 31_557_600.0, math.inf)):
+        if seconds < next_one:
+            count = seconds / size
+            text = f"{count:.1f}" if 1.05 <= count < 9.95 and unit != "second" else f"{max(1.0, count):,.0f}"
+            text = text.removesuffix(".0")
+            return f"{text} {unit}{'' if text == '1' else 's'}"
+    return "n/a"

@@ -240,3 +240,27 @@ def entry_orders(strategy: Strategy) -> tuple[EntryOrder, EntryOrder]:
 
 def effective_long(strategy: Strategy) -> Side:
     return Side(mode="off") if strategy.long.mode == "off" else strategy.long
+
+
+SIDES = ("both", "long", "short")
+
+
+def with_sides(strategy: Strategy, sides: str) -> Strategy:
+    """The strategy trading these sides only: both, long or short. A side that it lacks is the other one's mirror image."""
+    long, short = strategy.long, effective_short(strategy)
+    if sides == "long":
+        if long.mode == "off" and short.mode != "off":
+            long = _reflected_side(short)
+        return strategy.model_copy(update={"long": long, "short": Side(mode="off")})
+    if short.mode == "off" and long.mode != "off":
+        short = _reflected_side(long)
+    if sides == "short":
+        return strategy.model_copy(update={"long": Side(mode="off"), "short": short.model_copy(update={"mode": "own"})})
+    if long.mode == "off":
+        return strategy.model_copy(update={"long": _reflected_side(short)})
+    return strategy if strategy.short.mode != "off" else strategy.model_copy(update={"short": Side(mode="mirrored")})
+
+
+def _reflected_side(side: Side) -> Side:
+    return Side(mode="own", entry=mirror_condition(side.entry), exit=mirror_condition(side.exit),
+                order=mirror_order(side.order))

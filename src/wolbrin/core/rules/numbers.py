@@ -7,6 +7,7 @@ from dataclasses import dataclass
 from typing import Any
 
 from wolbrin.core.indicators.catalogue import BY_KEY
+from wolbrin.core.market.sessions import minutes_of
 from wolbrin.core.rules.mirror import output_of
 from wolbrin.core.rules.model import (
     RANKED,
@@ -15,11 +16,14 @@ from wolbrin.core.rules.model import (
     Condition,
     CustomOperand,
     Distance,
+    Filters,
     IndicatorOperand,
+    Level,
     NumberOperand,
     Operand,
     PositionOperand,
     Row,
+    Side,
     Strategy,
 )
 from wolbrin.core.rules.named import formula_of
@@ -29,7 +33,8 @@ Path = tuple[str | int, ...]
 
 @dataclass(frozen=True)
 class Tunable:
-    """One number: where it stands in the model, what it is called, its value and a suggested range."""
+    """One number: where it stands in the model, what it is called, its value and a suggested range. clock: it is a time of
+    day, as minutes past midnight."""
 
     path: Path
     title: str
@@ -37,6 +42,7 @@ class Tunable:
     low: float
     high: float
     step: float
+    clock: bool = False
 
     @property
     def key(self) -> str:
@@ -135,6 +141,69 @@ def _distance(path: Path, name: str, distance: Distance) -> list[Tunable]:
     return found
 
 
+def _plain(path: Path, title: str, value: float, least: float, whole: bool = True) -> Tunable:
+    return Tunable(path, title, value, *_around(value, least, whole))
+
+
+def _level(path: Path, name: str, level: Level | None) -> list[Tunable]:
+    """Numbers of a price level: those of its operand, and what is added to it."""
+    if level is None:
+        return []
+    found = _operand((*path, "operand"), level.operand, level.operand, name)
+    unit = "ticks" if level.unit == "ticks" else "ATR"
+    if level.offset:
+        found.append(_plain((*path, "offset"), f"{name} offset, {unit}", level.offset, -1e6, level.unit == "ticks"))
+        if level.unit == "atr":
+            found.append(_plain((*path, "length"), f"{name} offset, ATR length", level.length, 2))
+    return found
+
+
+def _order(side: str, part: Side) -> list[Tunable]:
+    """Numbers of a resting entry order."""
+    if part.order.kind == "market":
+        return []
+    found = _level((side, "order", "level"), f"{side} entry level", part.order.level)
+    found.append(_plain((side, "order", "bars"), f"{side} entry rests, bars", part.order.bars, 1))
+    if part.order.kind == "limit":
+        found.append(_plain((side, "order", "touch_ticks"), f"{side} limit traded through, ticks", part.order.touch_ticks, 0))
+    return found
+
+
+def _filters(filters: Filters) -> list[Tunable]:
+    """Numbers of the filters, times of day among them."""
+    found = []
+    for i, window in enumerate(filters.windows):
+        for end in ("first", "last"):
+            at = float(minutes_of(getattr(window, end)))
+            name = f"window {i + 1} {'from' if end == 'first' else 'to'}"
+            low, high = max(0.0, at - 120), min(1439.0, at + 120)
+            found.append(Tunable(("filters", "windows", i, end), name, at, low, high, 30, True))
+    if filters.most_entries is not None:
+        found.append(_plain(("filters", "most_entries"), "most entries a day", filters.most_entries, 1))
+    if filters.last_minutes is not None:
+        found.append(Tunable(("filters", "last_minutes"), "no entry in the last minutes", filters.last_minutes,
+                             max(1.0, filters.last_minutes - 60), min(1440.0, filters.last_minutes + 60), 15))
+    if filters.oversized is not None:
+        found.append(Tunable(("filters", "oversized", "multiple"), "no entry after bars above, ATR multiple",
+                             filters.oversized.multiple, max(0.5, filters.oversized.multiple - 1.5),
+                             filters.oversized.multiple + 1.5, 0.5))
+        found.append(_plain(("filters", "oversized", "length"), "large bars, ATR length", filters.oversized.length, 2))
+    return found
+
+
+def _beside(strategy: Strategy) -> list[Tunable]:
+    """Numbers of the protective orders beside their distances."""
+    found = []
+    for name, distance in (("stop", strategy.stop), ("target", strategy.target)):
+        if distance is not None and distance.unit == "level":
+            found += _level((name, "level"), f"{name} level", distance.level)
+    if strategy.trail is not None and strategy.trail.step_ticks:
+        found.append(_plain(("trail", "step_ticks"), "trail step, ticks", strategy.trail.step_ticks, 0))
+    if strategy.break_even is not None and strategy.break_even.plus_ticks:
+        found.append(_plain(("break_even", "plus_ticks"), "break even plus, ticks", strategy.break_even.plus_ticks, -1e6))
+    return found
+
+
 def tunables(strategy: Strategy) -> list[Tunable]:
     """All numbers that matter to the strategy as it stands, parameters first, then entries."""
     found = [Tunable(("parameters", i, "value"), p.name, p.value, p.low, p.high, p.step) if p.high > p.low else
@@ -145,6 +214,7 @@ def tunables(strategy: Strategy) -> list[Tunable]:
         if part.mode != "own":
             continue
         found += _rows((side, "entry", "rows"), part.entry.rows, f"{side} entry")
+        found += _order(side, part)
         found += _rows((side, "exit", "rows"), part.exit.rows, f"{side} exit")
     places: tuple[Path, ...] = (("stop",), ("target",), ("trail", "distance"), ("trail", "start_after"),
                                 ("break_even", "after"))
@@ -158,13 +228,21 @@ def tunables(strategy: Strategy) -> list[Tunable]:
     if strategy.time_exit is not None:
         low, high, step = _around(strategy.time_exit, 1, True)
         found.append(Tunable(("time_exit",), "time exit bars", strategy.time_exit, low, high, step))
+    found += _beside(strategy) + _filters(strategy.filters)
     # A number that follows parameters is varied by them.
     return [t for t in found if formula_of(t.value) is None]
+
+
+def clock(minutes: float) -> str:
+    """Minutes past midnight as a time of day, 570 as "09:30"."""
+    return f"{int(minutes) // 60:02d}:{int(minutes) % 60:02d}"
 
 
 def _assign(node: Any, path: Path, value: float) -> Any:
     """A copy of plain data with one number replaced; ints stay ints where they were."""
     if not path:
+        if isinstance(node, str):  # a time of day
+            return clock(value)
         return int(value) if isinstance(node, int) and float(value).is_integer() else value
     head, rest = path[0], path[1:]
     copy = list(node) if isinstance(node, list | tuple) else dict(node)

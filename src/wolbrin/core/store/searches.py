@@ -20,11 +20,11 @@ from wolbrin.core.store.results import Results, search_owner
 from wolbrin.core.store.tables import Array, Columns
 
 Floats = NDArray[np.float64]
-KINDS = ("sweep", "trial", "discover")  # of searches that have rows or finds of their own
+KINDS = ("sweep", "control", "trial", "discover")  # of searches that have rows or finds of their own
 ROWS, DAILY = "rows", "daily"  # tables of a search: one row a set or test, and daily results of some of them
 INTERRUPTED = "interrupted"
 UNFINISHED = (INTERRUPTED, State.STOPPED.value, State.FAILED.value)
-REQUEST_VERSION = 1
+REQUEST_VERSION = 2
 
 
 def now_tally(row: Any) -> Tally:

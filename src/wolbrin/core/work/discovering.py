@@ -30,8 +30,9 @@ from wolbrin.core.store.project import Project, now
 from wolbrin.core.store.searches import DAILY, Searches
 from wolbrin.core.store.shelf import Ready, Shelf, ready_of
 from wolbrin.core.store.tables import Columns
+from wolbrin.core.work.briefs import brief_again
 from wolbrin.core.work.footing import Footing, Request
-from wolbrin.core.work.sweeping import DAYS, brief_again
+from wolbrin.core.work.sweep_results import DAYS
 
 BATCH = 128
 KIND = "discover"

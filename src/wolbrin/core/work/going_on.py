@@ -10,7 +10,7 @@ from wolbrin.core.errors import UserError
 from wolbrin.core.jobs import Job, Kind
 from wolbrin.core.store.project import Project
 from wolbrin.core.store.searches import KINDS, Searches, StoredSearch, check_version
-from wolbrin.core.work import discovering, sweeping, trialing
+from wolbrin.core.work import discovering, sweep_luck, sweeping, trialing
 
 Resume = Callable[[Project, int, Callable[[Any], None]], tuple[Job, Any]]
 
@@ -27,8 +27,8 @@ class Tool:
 
 
 TOOLS = (Tool(sweeping.KIND, "threads", "sweep", sweeping.resume_sweep),
+         Tool(sweep_luck.KIND, "threads", "sweep", sweep_luck.resume_luck),
          Tool(trialing.KIND, "threads", "study", trialing.resume_trial),
-
          Tool(discovering.KIND, "threads", "discover", discovering.resume_discover))
 
 

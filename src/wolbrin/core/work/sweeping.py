@@ -2,163 +2,100 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
-from dataclasses import dataclass, field
-from functools import cached_property
-from threading import Lock
+from collections.abc import Callable, Sequence
+from dataclasses import replace
 from typing import Any
 
 import numpy as np
-from numpy.typing import NDArray
 
-from wolbrin.core.batch.many import NO_DAYS, Days, Many, days_of
-from wolbrin.core.batch.variants import Block, Variants
-from wolbrin.core.engine.brief import Brief
-from wolbrin.core.engine.record import Record
-from wolbrin.core.engine.run import backtest, need_bars, record_of
-from wolbrin.core.engine.version import engine_version
-from wolbrin.core.errors import UserError
-from wolbrin.core.jobs import Chunk, Job, Listed, State, Work
+from wolbrin.core.batch.variants import Block
+from wolbrin.core.engine.run import backtest, record_of
+from wolbrin.core.jobs import Job, State, Work
 from wolbrin.core.measures.catalogue import SUMMARY
 from wolbrin.core.measures.inference import Tally
-from wolbrin.core.rules.axes import Axis, Values, combinations, variant
-from wolbrin.core.rules.model import Strategy
-from wolbrin.core.search.candidate import Candidate, candidate_of
+from wolbrin.core.rules.mirror import with_sides
+from wolbrin.core.search.overfitting import block_sums
+from wolbrin.core.search.planners import Known
+from wolbrin.core.store.database import this_program
 from wolbrin.core.store.project import Project, now
-from wolbrin.core.store.searches import DAILY, ROWS, Searches, matrix
-from wolbrin.core.store.settings import OwnSpan
+from wolbrin.core.store.searches import ROWS, Searches
 from wolbrin.core.store.tables import Columns
-from wolbrin.core.work.footing import Footing, Request
+from wolbrin.core.work.briefs import brief_again
+from wolbrin.core.work.footing import Footing
+from wolbrin.core.work.sweep_estimate import check_sets, count_of, first_set, seconds_a_set
+from wolbrin.core.work.sweep_request import Place, SweepRequest
+from wolbrin.core.work.sweep_results import (
+    COLUMN,
+    DAYS,
+    KIND,
+    REFUSED,
+    SUMS,
+    SweepResult,
+    daily_table,
+    named_columns,
+    older_than,
+    read_sweep,
+    reused_by,
+)
+from wolbrin.core.work.sweep_source import SetSource, Stored
+from wolbrin.core.work.sweep_work import PARTS, Done, SweepWork, evaluate_block, grounds_of
 
-Floats = NDArray[np.float64]
-BLOCK = 20
-LARGEST_SWEEP = 1_000_000
 MOST_DAILY = 20_000  # sets of a sweep whose daily results are kept
-KIND = "sweep"
-DAYS = "days"
 SHARPE = SUMMARY.index("sharpe_daily")
 
 
-@dataclass(frozen=True)
-class SweepRequest:
-    """What is swept. own: the strategy's own training span; sets that are kept inherit it."""
-
-    strategy: Strategy
-    market: str
-    interval: int
-    axes: tuple[Axis, ...]
-    own: OwnSpan | None = None
-
-    def as_json(self) -> dict[str, Any]:
-        return {"strategy": self.strategy.model_dump(mode="json"), "market": self.market, "interval": self.interval,
-                "axes": [{"key": a.key, "title": a.title, "values": list(a.values)} for a in self.axes],
-                "own": self.own.model_dump(mode="json") if self.own else None}
-
-    @classmethod
-    def from_json(cls, data: dict[str, Any]) -> SweepRequest:
-        axes = tuple(Axis(a["key"], a["title"], tuple(a["values"])) for a in data["axes"])
-        own = OwnSpan.model_validate(data["own"]) if data.get("own") else None
-        return cls(Strategy.model_validate(data["strategy"]), data["market"], data["interval"], axes, own)
-
-    @property
-    def columns(self) -> tuple[str, ...]:
-        """Names under which the axes' values are stored."""
-        return tuple(f"set.{a.key}" for a in self.axes)
-
-
-@dataclass(frozen=True)
-class SweepWork(Request):
-    """All that a block needs, wherever it runs."""
-
-    footing: Footing
-    request: SweepRequest
-    brief: Brief
-    content: str
-    days: Days
-
-    @cached_property
-    def variants(self) -> Variants:
-        """The sets on their history; all threads share them."""
-        history = self.footing.prepared(self.request.market, self.request.interval, self.content)
-        return Variants(self.request.strategy, self.request.axes, Many(history, self.brief))
-
-
-def evaluate_block(work: SweepWork, unit: tuple[int, list[Values]]) -> Block:
-    """One block of a sweep. unit: number of its first set, and the sets."""
-    first, block = unit
-    return work.variants.evaluate(block, work.days if first < MOST_DAILY else NO_DAYS)
-
-
-@dataclass
-class SweepResult:
-    """Grows as the sweep does. settings: float64[n, axes]; figures: float64[n, len(SUMMARY)]; as many rows as `count`.
-    record: what made it; None where the brief was not recorded. refused: sets that the model does not allow. search: its
-    number in the project; total: sets in all; unfinished: it can be gone on with."""
-
-    request: SweepRequest
-    record: Record | None = None
-    search: int = 0
-    total: int = 0
-    refused: int = 0
-    unfinished: bool = False
-    _parts: list[tuple[Floats, Floats]] = field(default_factory=list, repr=False)
-    _lock: Any = field(default_factory=Lock, repr=False, compare=False)
-
-    @property
-    def count(self) -> int:
-        """Sets that were tried."""
-        return sum(len(s) for s, _ in self._parts)
-
-    def add(self, settings: Floats, figures: Floats) -> None:
-        """Take rows in; on any thread."""
-        if len(settings):
-            with self._lock:
-                self._parts.append((settings, figures))
-
-    def table(self) -> tuple[Floats, Floats]:
-        """All rows; on any thread."""
-        with self._lock:
-            if len(self._parts) > 1:
-                self._parts = [(np.concatenate([s for s, _ in self._parts]), np.concatenate([f for _, f in self._parts]))]
-            if self._parts:
-                return self._parts[0]
-        return np.zeros((0, len(self.request.axes))), np.zeros((0, len(SUMMARY)))
-
-
-def _job(project: Project, work: SweepWork, result: SweepResult, every: list[Values], first: int,
-         notify: Callable[[SweepResult], None]) -> Job:
-    """The job of a sweep that is on record, from block `first` on."""
+def _job(project: Project, work: SweepWork, result: SweepResult, source: SetSource, counted: dict[str, list[int]],
+         reused: int, notify: Callable[[SweepResult], None]) -> Job:
+    """The job of a sweep that is on record. counted: searches that count what is tried, by market and interval; none where
+    the sweep's own row does. reused: sets that older sweeps had simulated."""
     searches, request = Searches(project), work.request
-    chunks = [Chunk((i, every[i:i + BLOCK]), len(every[i:i + BLOCK])) for i in range(0, len(every), BLOCK)]
 
-    def commit(blocks: list[Block], cursor: dict[str, Any]) -> None:
+    def commit(blocks: list[Done], cursor: dict[str, Any]) -> None:
         settings, figures = np.concatenate([b.settings for b in blocks]), np.concatenate([b.figures for b in blocks])
         refused = result.refused + sum(b.refused for b in blocks)
-        tables: dict[str, Columns] = {ROWS: _named(request, settings, figures)}
-        with_daily = [b for b in blocks if b.daily.shape[1]]
-        if with_daily:
-            tables[DAILY] = _named(request, np.concatenate([b.settings for b in with_daily]), None) | {
-                "daily": np.concatenate([b.daily for b in with_daily])}
+        gone = np.concatenate([b.gone for b in blocks])
+        tables: dict[str, Columns] = {ROWS: named_columns(request, settings, figures), REFUSED: {"set": gone}}
+        tables |= dict(_daily_parts(work, blocks))
         with project.transaction():
-            searches.advance(result.search, len(settings), 0, [Tally.of(b.figures[:, SHARPE]) for b in blocks])
-            searches.commit(result.search, cursor | {"refused": refused}, tables)
+            for b in blocks:
+                if len(b.settings):
+                    place = request.place(tuple(b.settings[0].tolist()))
+                    for id in counted.get(f"{place.market} {place.interval}", [result.search]):
+                        searches.advance(id, len(b.settings), 0, [Tally.of(b.figures[:, SHARPE])])
+            searches.commit(result.search, cursor | {"refused": refused, "total": reused + source.total}, tables)
         searches.tidy(result.search)
-        result.refused = refused
+        result.refused, result.total = refused, reused + source.total
+        result.refused_sets = np.concatenate([result.refused_sets, gone])
         result.add(settings, figures)
         notify(result)
 
     def finish(state: State) -> None:
         result.unfinished = state is not State.DONE
-        vars(work).pop("variants", None)  # their memory is large
-        searches.end(result.search, state)
+        result.total = reused + source.total
+        work.let_go()
+        for id in (result.search, *(i for ids in counted.values() for i in ids)):
+            searches.end(id, state)
 
-    return Job(f"Sweep {request.strategy.name}", "sets", Listed(chunks, first), Work(evaluate_block, work), commit=commit,
-               finish=finish)
+    return Job(request.title, "sets", source, Work(evaluate_block, work), commit=commit, finish=finish)
 
 
-def _named(request: SweepRequest, settings: Floats, figures: Floats | None) -> Columns:
-    named = {name: settings[:, i] for i, name in enumerate(request.columns)}
-    return named if figures is None else named | {key: figures[:, i] for i, key in enumerate(SUMMARY)}
+def _daily_parts(work: SweepWork, blocks: Sequence[Block]) -> list[tuple[str, Columns]]:
+    """Tables of daily results, one a market."""
+    request, found = work.request, []
+    for market in request.markets:
+        some = [b for b in blocks if len(b.settings) and b.daily.shape[1]
+                and request.place(tuple(b.settings[0].tolist())).market == market]
+        if not some:
+            continue
+        named = named_columns(request, np.concatenate([b.settings for b in some]), None)
+        daily = np.concatenate([b.daily for b in some])
+        if work.daily == "all":
+            found.append((daily_table(request, market), named | {"daily": daily}))
+        else:
+            sums, squares, _ = block_sums(daily, PARTS)
+            found.append((daily_table(request, market, SUMS),
+                          named | {"sums": sums.astype(np.float32), "squares": squares.astype(np.float32)}))
+    return found
 
 
 def sweep_job(project: Project, request: SweepRequest,
@@ -168,23 +105,47 @@ def sweep_job(project: Project, request: SweepRequest,
     notify: called on the job's thread after rows were kept.
     """
     searches, footing = Searches(project), Footing.of(project)
-    history = footing.prepared(request.market, request.interval)
-    brief = footing.brief(history.bars.terms, request.own)
-    need_bars(history, brief.span)
-    every = combinations(request.axes, LARGEST_SWEEP)
-    some = next((one for values in every[:1000] if (one := variant(request.strategy, request.axes, values))), None)
-    if some is None:
-        raise UserError("the strategy's model refuses these numbers", "sweep", "Change the ranges.")
-    backtest(history, some, brief, detail=False)
-    record = record_of(history, request.strategy, brief, tried=searches.tried_on(request.market) + len(every))
+    grounds = grounds_of(footing, request)
+    history, ground = next(iter(grounds.values()))
+    some = first_set(request)
+    sides = next((p.sides for p in request.places), "")
+    backtest(history, with_sides(some, sides) if sides else some, ground.brief, detail=False)
+    older = older_than(project, request, grounds)
+    request = replace(request, base=request.base if older else 0,
+                      count=0 if request.method == "every" else count_of(request))
+    at, figures = reused_by(request, older)
+    known = Known(request.measures, request.objective, request.floors)
+    if len(at):
+        known.add(at, figures)
+    plan = check_sets(request, known, lambda: seconds_a_set(footing, request))
+    several = len(grounds) > 1
+    tried = searches.tried()
+    records = {p: record_of(h, request.strategy, g.brief, tried=tried.get(p[0], 0) + plan.total, seeds=_seeds(request))
+               for p, (h, g) in grounds.items()}
     with project.transaction():
-        search = searches.begin(now(), KIND, f"Sweep of {request.strategy.name}", request.as_json(), record=record,
-                                market=request.market, interval=request.interval, columns=SUMMARY,
-                                cursor={"first": 0, "refused": 0})
-        days = days_of(history, brief)
-        searches.add(search, DAYS, {"day": days})
-    result = SweepResult(request, record, search, len(every))
-    return _job(project, SweepWork(footing, request, brief, history.bars.hash, days), result, every, 0, notify), result
+        search = searches.begin(now(), KIND, request.title, request.as_json(), record=next(iter(records.values())),
+                                market="" if several else request.places[0].market,
+                                interval=0 if several else request.places[0].interval, columns=request.measures,
+                                cursor={"first": 0, "refused": 0, "total": len(at) + plan.total})
+        counted = {f"{m} {i}": [searches.begin(now(), COLUMN, request.title, {"sweep": search}, record=records[m, i],
+                                               market=m, interval=i)] for m, i in (grounds if several else ())}
+        for market in request.markets:
+            days = next(g.market_days for (m, _), (_, g) in grounds.items() if m == market)
+            searches.add(search, daily_table(request, market, DAYS), {"day": days})
+        if len(at):
+            searches.add(search, ROWS, named_columns(request, request.space.values(at), figures))
+    result = SweepResult(request, next(iter(records.values())), search, len(at) + plan.total,
+                         records=records if several else {}, older=older)
+    if len(at):
+        result.add(request.space.values(at), figures)
+    work = SweepWork(footing, request, tuple((p, g) for p, (_, g) in grounds.items()),
+                     "all" if plan.total <= MOST_DAILY else "sums")
+    source = SetSource(plan, request.space.inner, Stored.of(at, figures))
+    return _job(project, work, result, source, counted, len(at), notify), result
+
+
+def _seeds(request: SweepRequest) -> tuple[int, ...]:
+    return () if request.method == "every" else (request.seed,)
 
 
 def resume_sweep(project: Project, search: int,
@@ -192,64 +153,29 @@ def resume_sweep(project: Project, search: int,
     """Go on with a sweep where it was. Raises UserError when it cannot be, such as on another history."""
     searches, footing = Searches(project), Footing.of(project)
     result = read_sweep(project, search)
-    history = footing.prepared(result.request.market, result.request.interval)
-    brief = brief_again(project, result.record, result.request.market, result.request.interval,
-                        same_engine=True)
-    stored = searches.take_up(search)
-    result.unfinished = False
-    work = SweepWork(footing, result.request, brief, history.bars.hash, searches.rows(search, DAYS)["day"])
-    every = combinations(result.request.axes, LARGEST_SWEEP)
-    return _job(project, work, result, every, (stored.cursor or {}).get("first", 0), notify), result
-
-
-def read_sweep(project: Project, search: int) -> SweepResult:
-    """A sweep as far as it came; measures that were not stored then have no value."""
-    searches = Searches(project)
-    stored, rows = searches.get(search), searches.rows(search)
-    request = SweepRequest.from_json(stored.request)
-    total = int(np.prod([len(a.values) for a in request.axes], dtype=object))
-    result = SweepResult(request, searches.record(search), search, total, (stored.cursor or {}).get("refused", 0),
-                         stored.unfinished)
-    result.add(matrix(rows, request.columns), matrix(rows, SUMMARY))
-    return result
-
-
-def last_sweep(project: Project) -> SweepResult | None:
-    """The newest sweep with results, as far as it came."""
-    id = Searches(project).last(KIND)
-    return read_sweep(project, id) if id is not None else None
-
-
-def daily_of_sweep(project: Project, search: int) -> tuple[Days, Columns]:
-    """Daily results that a sweep kept: trading dates int32[d], and a table of the sets with `daily`, float32[n, d]."""
-    searches = Searches(project)
-    return searches.rows(search, DAYS).get("day", NO_DAYS), searches.rows(search, DAILY)
-
-
-def brief_again(project: Project, record: Record | None, market: str, interval: int, *, same_engine: bool = False) -> Brief:
-    """The brief of a stored search, if it can still be asked. same_engine: results are to be added to those it has.
-
-    Raises:
-        UserError: it was not recorded, or the history (or the simulator, where it matters) is not the one it ran on.
-    """
-    if record is None or not record.whole:
-        raise UserError("the brief of this search was not recorded", market, "Run it again.")
-    if project.prepared(market, interval).bars.hash != record.history:
-        raise UserError("the history has changed since this search ran", market, "Run it again.")
-    if same_engine and record.engine != engine_version():
-        raise UserError("the simulator has changed since this search ran: new results would not belong to the old", market,
-                        "Run it again.")
-    return record.brief
-
-
-def candidate_from_sweep(project: Project, result: SweepResult, values: Values) -> Candidate:
-    """Make a candidate of one combination, under the brief of its sweep."""
     request = result.request
-    brief = brief_again(project, result.record, request.market, request.interval)
-    one = variant(request.strategy, request.axes, values)
-    if one is None:
-        raise UserError("the strategy's model refuses these numbers", "sweep", "Choose another set.")
-    run = backtest(project.prepared(request.market, request.interval), one, brief, detail=False)
-    label = ", ".join(f"{v:g}" for v in values)
-    return candidate_of(run, f"{request.strategy.name} ({label})"[:80], "sweep",
-                        max(1, Searches(project).tried_on(request.market)))
+    grounds = grounds_of(footing, request)
+    for p, (history, ground) in grounds.items():
+        brief = brief_again(project, result.record_of(Place(*p)), *p, same_engine=True)
+        grounds[p] = history, replace(ground, brief=brief)
+    with project.transaction() as db:
+        stored = searches.take_up(search)
+        counted: dict[str, list[int]] = {}
+        if len(grounds) > 1:
+            for r in project.rows("SELECT id, market, interval FROM searches WHERE kind = ? AND "
+                                  "json_extract(request, '$.sweep') = ?", COLUMN, search):
+                counted[f"{r['market']} {r['interval']}"] = [r["id"]]
+                db.execute("UPDATE searches SET state = 'running', program = ? WHERE id = ?", (this_program(), r["id"]))
+    result.unfinished = False
+    cursor = stored.cursor or {}
+    settings, figures = result.table()
+    at = request.space.find(settings)
+    known = Known(request.measures, request.objective, request.floors)
+    reused, its = reused_by(request, result.older)
+    if len(reused):
+        known.add(reused, its)
+    plan = check_sets(request, known, lambda: 0.0)
+    work = SweepWork(footing, request, tuple((p, g) for p, (_, g) in grounds.items()),
+                     "all" if plan.total <= MOST_DAILY else "sums")
+    source = SetSource(plan, request.space.inner, Stored.of(at, figures), cursor.get("first", 0))
+    return _job(project, work, result, source, counted, len(reused), notify), result

@@ -26,8 +26,8 @@ from wolbrin.core.store.searches import ROWS, Searches, matrix
 from wolbrin.core.store.settings import OwnSpan
 from wolbrin.core.study.shuffle import shuffle
 from wolbrin.core.study.trial import FIGURES, Luck, TrialRow, check_size, luck, passes
+from wolbrin.core.work.briefs import brief_again
 from wolbrin.core.work.footing import Footing, Request
-from wolbrin.core.work.sweeping import brief_again
 
 Floats = NDArray[np.float64]
 BLOCK = 40

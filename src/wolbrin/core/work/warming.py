@@ -39,6 +39,8 @@ from wolbrin.core.rules.model import (
 )
 from wolbrin.core.search.discover import Explorer
 from wolbrin.core.search.grammar import Limits
+from wolbrin.core.search.overfitting import overfitting
+from wolbrin.core.search.plateau import scores
 from wolbrin.core.study.shuffle import shuffle
 from wolbrin.core.work.warmed import mark_file
 
@@ -91,6 +93,12 @@ def warm(report: Callable[[str, int, int], None] = lambda what, done, total: Non
         Shifting(found, genome_of(strategy, found.pool, brief)).run(1, 0, 1)
         Explorer(history, brief, Limits(pool=60), 1).explore(0, 2)
 
+    def sweeps() -> None:
+        value = np.zeros(2)
+        around = np.zeros((2, 1), np.int64)
+        scores(value, around, 0.0, np.zeros((2, 2)))
+        overfitting(np.zeros((2, 2)), np.ones((2, 2)), np.array([2, 2]), around)
+
     def rehearsal() -> None:
         going = Going(history, strategy, Brief(Span()))
         going.advance(going.size)
@@ -103,6 +111,7 @@ def warm(report: Callable[[str, int, int], None] = lambda what, done, total: Non
         ("simulator", lambda: backtest(history, strategy, Brief(Span()))),
         ("measures", lambda: measure(Facts.of(backtest(history, strategy, Brief(Span()))))),
         ("many at once", many),
+        ("sweeps", sweeps),
         ("rehearsal", rehearsal),
         ("Monte Carlo", lambda: simulate_paths(np.array([1.0, -1.0, 2.0]), 100.0, 4)),
     ]

@@ -16,7 +16,10 @@ from wolbrin.core.jobs import Job
 from wolbrin.core.measures.catalogue import SUMMARY
 from wolbrin.core.rules.axes import Axis, Values, variant
 from wolbrin.core.search.maps import heat
-from wolbrin.core.work.sweeping import KIND, SweepRequest, SweepResult, candidate_from_sweep, last_sweep, sweep_job
+from wolbrin.core.work.sweep_request import SweepRequest
+from wolbrin.core.work.sweep_results import KIND, SweepResult, last_sweep
+from wolbrin.core.work.sweep_sets import candidate_from_sweep
+from wolbrin.core.work.sweeping import sweep_job
 
 Floats = NDArray[np.float64]
 

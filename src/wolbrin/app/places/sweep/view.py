@@ -35,7 +35,7 @@ from wolbrin.core.measures.catalogue import BY_KEY, SUMMARY
 from wolbrin.core.measures.wording import number, worded
 from wolbrin.core.rules.axes import Axis, Values, check_size, size_of
 from wolbrin.core.rules.numbers import Tunable, tunables
-from wolbrin.core.work.sweeping import LARGEST_SWEEP
+from wolbrin.core.work.sweep_estimate import LARGEST_SWEEP
 
 
 @dataclass(frozen=True)
