@@ -37,6 +37,16 @@ def _backtest(app: typer.Typer, wiring: Wiring) -> None:
     backtest.add(app, wiring.demo)
 
 
+def _sweep(app: typer.Typer, wiring: Wiring) -> None:
+    from wolbrin.cli import sweep  # late
+    sweep.add(app, wiring.demo)
+
+
+def _study(app: typer.Typer, wiring: Wiring) -> None:
+    from wolbrin.cli import study  # late
+    study.add(app, wiring.demo)
+
+
 def _search(app: typer.Typer, wiring: Wiring) -> None:
     from wolbrin.cli import search  # late
     search.add(app, wiring.demo)
@@ -84,8 +94,11 @@ def _bench(app: typer.Typer, wiring: Wiring) -> None:
 
 COMMANDS: list[Commands] = [
     Commands({"backtest": "Run a strategy over a history and print its measures."}, _backtest),
+    Commands({"sweep": "Try sets of numbers of a strategy on the training span; find the broad hills and say how much is "
+                       "luck."}, _sweep),
+    Commands({"study": "What price does after a strategy's entry, or a condition, fires.",
+              "trial": "Try many rules or variants on many markets with one exit, beside shuffled histories."}, _study),
     Commands({
-        "sweep": "Try every combination of some numbers of a strategy on the training span.",
         "discover": "Draw random candidates, test them on the training span, keep those within the limits on the Shelf.",
     }, _search),
     Commands({"searches": "List sweeps, trials and searches of a project, and where each stands.",

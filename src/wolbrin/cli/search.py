@@ -1,4 +1,4 @@
-"""`wolbrin sweep` and `wolbrin discover`: searches on a project, kept in it."""
+"""`wolbrin discover`: candidates that the machine draws, kept in the project."""
 
 from __future__ import annotations
 
@@ -22,32 +22,13 @@ from wolbrin.cli.common import (
     run,
     told,
 )
-from wolbrin.core.errors import UserError
-from wolbrin.core.measures.catalogue import SUMMARY
 from wolbrin.core.measures.wording import worded
-from wolbrin.core.rules.axes import Axis
-from wolbrin.core.rules.numbers import tunables
 from wolbrin.core.search.grammar import Limits
 from wolbrin.core.store.dossier import Dossiers
 from wolbrin.core.store.project import Project
 from wolbrin.core.store.searches import Searches
 from wolbrin.core.store.shelf import Wanted
 from wolbrin.core.work.discovering import DiscoverRequest, discover_job
-from wolbrin.core.work.sweep_request import SweepRequest
-from wolbrin.core.work.sweeping import sweep_job
-
-
-def parse_axis(text: str, known: dict[str, str]) -> Axis:
-    """Read KEY=FROM:TO:STEP; `known` maps keys to titles."""
-    key, _, values = text.partition("=")
-    if key not in known:
-        raise UserError(f'the strategy has no number "{key}"', "--vary", f"It has {', '.join(known) or 'none'}.")
-    try:
-        low, high, step = (float(v) for v in values.split(":"))
-    except ValueError:
-        raise UserError(f'"{values}" is not FROM:TO:STEP', f"--vary {key}", "Write for example 10:50:5.") from None
-    return Axis.spread(key, known[key], low, high, step)
-
 
 LIMITS = Limits()
 
@@ -61,43 +42,6 @@ def tally_of(project: Project, market: str) -> tuple[int, dict[str, float]]:
 
 
 def add(app: typer.Typer, demo: Callable[[], Path]) -> None:
-    @app.command("sweep")
-    def sweep(
-            strategy: str = typer.Option(..., "--strategy", "-s", help="Name or id of a strategy of the project."),
-            vary: list[str] = typer.Option([], "--vary", help="KEY=FROM:TO:STEP, once per number; none lists the keys."),
-            project: Path | None = PROJECT,
-            top: int = typer.Option(20, "--top", min=1, help="How many of the best to print."),
-            share: float = SHARE, json: bool = JSON) -> None:
-        """Try every combination of some numbers of a strategy on the training span."""
-        with told():
-            opened = open_project(project, demo)
-            entry = opened.strategy(strategy)
-            known = {t.key: t.title for t in tunables(entry.strategy)}
-            if not vary:
-                for t in tunables(entry.strategy):
-                    error_console.print(f"{t.key}  {t.title}, now {t.value:g}, for example "
-                                        f"{t.key}={t.low:g}:{t.high:g}:{t.step:g}", markup=False)
-                error_console.print("Name at least one number with --vary.", markup=False)
-                raise typer.Exit(USAGE)
-            axes = tuple(parse_axis(v, known) for v in vary)
-            job, result = sweep_job(opened, SweepRequest(entry.strategy, entry.market, entry.interval, axes, entry.own))
-            state = run(job, "threads", share)
-            settings, figures = result.table()
-            tried, sharpe = tally_of(opened, entry.market)
-        order = sorted(range(len(settings)), key=lambda i: -figures[i][SUMMARY.index("return_drawdown")]
-                       if figures[i][SUMMARY.index("return_drawdown")] == figures[i][SUMMARY.index("return_drawdown")]
-                       else float("inf"))
-        rows = [{"settings": dict(zip([a.key for a in axes], settings[i].tolist())),
-                 "measures": dict(zip(SUMMARY, figures[i].tolist()))} for i in order]
-        if json:
-            emit({"tried": len(rows), "tried_on_market": tried, "record": result.record, "sharpe_daily": sharpe,
-                  "search": result.search, "refused": result.refused, "state": state.value, "results": rows})
-        else:
-            for row in rows[:top]:
-                values = ", ".join(f"{k} {v:g}" for k, v in row["settings"].items())
-                words = ", ".join(f"{k} {worded(k, row['measures'][k])}" for k in ("net", "profit_factor", "return_drawdown"))
-                console.print(f"{values}: {words}", markup=False)
-
     @app.command("discover")
     def discover(
             market: str = typer.Option(..., "--market", "-m", help="Market code."), project: Path | None = PROJECT,

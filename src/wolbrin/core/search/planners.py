@@ -22,6 +22,8 @@ SLAB = 100_000  # sets whose constraints are looked at together
 TRIES = 60  # draws for each set that is wanted before a sample gives up
 NEIGHBORS_OF = 10  # best sets whose neighbors are simulated after a sample or an evolution, at least one
 MOST_NEIGHBORS = 5_000  # sets simulated for that, at most
+FIRST = 0.4  # share of an evolution that is a sample
+FITTED = 1_500  # best sets through which an evolution lays its surface
 
 
 class Planner(Protocol):
@@ -138,8 +140,8 @@ def layers(first: Floats, second: Floats, most: int = 40) -> tuple[Ints, Floats]
 class _Completing:
     """After a sample or an evolution: neighbors of the best sets that are missing, so that their plateaus are known."""
 
-    def __init__(self, space: Space, known: Known) -> None:
-        self._space, self._known = space, known
+    def __init__(self, space: Space, known: Known, room: int = MOST_NEIGHBORS) -> None:
+        self._space, self._known, self._room = space, known, room
         self.rounds = 2  # the first may find better sets, whose neighbors are looked at once more
 
     def plan(self) -> Ints | None:
@@ -151,9 +153,10 @@ class _Completing:
                 around = self._space.neighbors(np.array([best]))[0]
                 around = around[around >= 0]
                 missing = [a for a in around[self._space.allowed(around)].tolist() if a not in self._known.seen]
-                if place and len(wanted) + len(missing) > MOST_NEIGHBORS:
+                if place and len(wanted) + len(missing) > self._room:
                     break
                 wanted += [a for a in missing if a not in wanted]
+            self._room = max(0, self._room - len(wanted))
             if wanted:
                 return np.array(wanted, np.int64)
         return None
@@ -181,78 +184,109 @@ class Sampled:
 
 class Evolved:
     """An evolution over whole steps of the grid: each generation is bred from the best of all sets so far by crossing and
-    moving their values, never a set twice, and is evaluated as one batch. Then missing neighbors of the best sets."""
+    moving their values and by steps beside the best peaks; of many children those are run that a surface through the known sets
+    promises most of (a surrogate; Jin 2011), never a set twice, as one batch. Then missing neighbors of the best sets."""
 
     def __init__(self, space: Space, known: Known, count: int, seed: int) -> None:
         self._space, self._known = space, known
         self._seed = seed
         self.total = min(count, space.size)
-        self._left = self.total
-        self._generation = 0
-        self._after = _Completing(space, known)
-        axes = len(space.axes)
-        self.many = int(np.clip(self.total // 8, min(8, self.total), max(24, 10 * axes)))
+        reserve = min(self.total // 6, space.most_neighbors)  # for neighbors of the best sets
+        self._left = self._breed = self.total - reserve
+        self._generation = self._given = 0
+        self._after = _Completing(space, known, reserve)
+        self.many = int(np.clip(self.total // 8, min(8, self.total), max(24, 10 * len(space.axes))))
 
     def plan(self) -> Ints | None:
         batch = self._bred() if self._left > 0 else np.zeros(0, np.int64)
         if not len(batch):
             self._left = 0
             more = self._after.plan()
-            self.total += len(more) if more is not None else 0
-            return more
-        self._generation += 1
-        self._left -= len(batch)
-        return batch
+            batch = more if more is not None else np.zeros(0, np.int64)
+            self.total = self._given + len(batch)
+        else:
+            self._generation += 1
+            self._left -= len(batch)
+        self._given += len(batch)
+        return batch if len(batch) else None
 
     def tell(self, at: Ints, figures: Floats) -> None:
         self._known.add(at, figures)
 
     def _bred(self) -> Ints:
+        """The next generation."""
         space, seen = self._space, self._known.seen
         rng = np.random.default_rng((self._seed, self._generation))
         want = min(self.many, self._left)
         if not seen or self._generation == 0:
-            return sample_of(space, min(2 * want, self._left), self._seed, seen)
+            return sample_of(space, min(max(2 * want, int(FIRST * self._breed)), self._left), self._seed, seen)
         at, order = self._known.ranked()
         elite = at[order[:max(4, self.many // 2)]]
-        steps, levels = space.steps(elite), np.array(space.shape)
-        found: list[int] = []
+        near, far = self._fresh(self._near(elite, rng)), self._fresh(self._crossed(elite, 8 * want, rng))
+        pool = np.unique(np.concatenate([near, far]))
+        if len(pool) <= want:
+            more = sample_of(space, want - len(pool), self._seed + 7919 * (self._generation + 1), {*seen, *pool.tolist()})
+            return np.concatenate([pool, more])
+        guess, apart = self._guess(at, order, pool)
+        by_guess = pool[np.lexsort((pool, -guess))]
+        by_both = pool[np.lexsort((pool, -(guess + 0.5 * np.std(guess) * apart / (np.std(apart) or 1.0))))]
+        # Most by what their surroundings promise, some of them where little is known, some as chance has it.
+        picked = list(dict.fromkeys([*by_guess[:(want + 1) // 2].tolist(), *by_both[:max(1, want * 3 // 10)].tolist(),
+                                     *rng.permutation(pool).tolist()]))
+        return np.array(picked[:want], np.int64)
 
-        def take(children: Ints) -> None:
-            allowed = space.allowed(children)
-            for one in children[allowed].tolist():
-                if one not in seen and one not in found and len(found) < want:
-                    found.append(one)
+    def _fresh(self, at: Ints) -> Ints:
+        """Those that are allowed and were not tried, each once."""
+        at = np.unique(at)
+        at = at[self._space.allowed(at)]
+        return at[~np.isin(at, np.fromiter(self._known.seen, np.int64, len(self._known.seen)))]
 
-        # Next to the very best: one value moved by one step, a third of the generation at most.
-        near = []
-        for best in steps[:2]:
-            for i in np.flatnonzero(levels > 1):
-                for move in (-1, 1):
-                    child = best.copy()
-                    child[i] = np.clip(child[i] + move, 0, levels[i] - 1)
-                    near.append(child)
-        take(space.at(np.array(near))[rng.permutation(len(near))][:max(2, want // 3)] if near else np.zeros(0, np.int64))
-        reach = 0.3 * 0.5 ** (6.0 * (1.0 - self._left / max(1, self.total)))  # share of an axis that a move covers
-        for _ in range(20):
-            if len(found) >= want:
+    def _near(self, elite: Ints, rng: np.random.Generator) -> Ints:
+        """Sets one step beside the best ones that are not each other's neighbors."""
+        space = self._space
+        peaks: list[Ints] = []
+        for steps in space.steps(elite):
+            if all(np.abs(steps - p).max() > 1 for p in peaks):
+                peaks.append(steps)
+            if len(peaks) == 4:
                 break
-            # Better ones are chosen more often: the smaller of two draws.
-            pick = np.minimum(rng.integers(len(elite), size=(want, 2)), rng.integers(len(elite), size=(want, 2)))
-            one, two = steps[pick[:, 0]], steps[pick[:, 1]]
-            children = np.where(rng.random(one.shape) < 0.5, one, two)
-            moves = np.rint(rng.normal(size=one.shape) * np.maximum(1.0, reach * levels)).astype(np.int64)
-            moved = rng.random(one.shape) < max(0.34, 1.0 / len(levels))
-            children = children + np.where(moved, moves, 0)
-            anywhere = rng.random(one.shape) < 0.04
-            children = np.where(anywhere, rng.integers(0, levels, size=one.shape), children)
-            over = levels - 1
-            children = np.abs(children)
-            children = np.clip(np.where(children > over, 2 * over - children, children), 0, over)
-            take(space.at(children))
-        if len(found) < want:
-            take(sample_of(space, want - len(found), self._seed + 7919 * (self._generation + 1), seen | set(found)))
-        return np.array(found, np.int64)
+        found = [space.neighbors(space.at(p[None]))[0] for p in peaks]
+        at = np.concatenate(found)
+        at = at[at >= 0]
+        return at if len(at) <= 40 * self.many else rng.choice(at, 40 * self.many, replace=False)
+
+    def _crossed(self, elite: Ints, count: int, rng: np.random.Generator) -> Ints:
+        """Children of two of the best, their values moved."""
+        space = self._space
+        steps, levels = space.steps(elite), np.array(space.shape)
+        reach = 0.3 * 0.5 ** (4.0 * (1.0 - self._left / max(1, self._breed)))  # share of an axis that a move covers
+        # Better ones are chosen more often: the smaller of two draws.
+        pick = np.minimum(rng.integers(len(elite), size=(count, 2)), rng.integers(len(elite), size=(count, 2)))
+        one, two = steps[pick[:, 0]], steps[pick[:, 1]]
+        children = np.where(rng.random(one.shape) < 0.5, one, two)
+        moves = np.rint(rng.normal(size=one.shape) * np.maximum(1.0, reach * levels)).astype(np.int64)
+        children = children + np.where(rng.random(one.shape) < 0.5, moves, 0)
+        children = np.where(rng.random(one.shape) < 0.08, rng.integers(0, levels, size=one.shape), children)
+        children, over = np.abs(children), levels - 1
+        return space.at(np.clip(np.where(children > over, 2 * over - children, children), 0, over))
+
+    def _guess(self, at: Ints, order: Ints, pool: Ints) -> tuple[Floats, Floats]:
+        """What the sets known promise for those of the pool, by their rank (1 the best): a smooth surface through them (radial
+        basis functions); and how far the nearest known set is, as a share of the axes."""
+        from scipy.interpolate import RBFInterpolator  # late
+        from scipy.spatial import cKDTree  # late
+
+        rank = np.empty(len(at))
+        rank[order] = np.linspace(1.0, 0.0, len(at))
+        kept = order[:FITTED]
+        scale = np.maximum(1, np.array(self._space.shape) - 1)
+        known, asked = self._space.steps(at[kept]) / scale, self._space.steps(pool) / scale
+        apart = cKDTree(known).query(asked)[0]
+        try:
+            fit = RBFInterpolator(known, rank[kept] ** 3, neighbors=min(len(kept), 30), kernel="linear", smoothing=1e-3)
+            return fit(asked), apart
+        except np.linalg.LinAlgError:
+            return -apart, apart
 
 
 METHODS = ("every", "sample", "evolve")

@@ -1,0 +1,82 @@
+"""Reading what a sweep varies from the command line."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import replace
+
+from wolbrin.cli.common import code_of
+from wolbrin.core.errors import UserError
+from wolbrin.core.market.terms import minutes_of
+from wolbrin.core.rules.axes import MOST_VALUES, Axis
+from wolbrin.core.rules.mirror import SIDES
+from wolbrin.core.rules.model import Strategy
+from wolbrin.core.rules.numbers import Tunable, tunables
+from wolbrin.core.search.space import Constraint, key_of, parse_link
+
+
+def _number(text: str, clocked: bool) -> float:
+    """A number as written; of a time of day HHMM, as 0930."""
+    text = text.strip().replace("\u2212", "-")
+    return float(minutes_of(f"{text.zfill(4)[:2]}:{text.zfill(4)[2:]}")) if clocked else float(text)
+
+
+def axis_of(text: str, known: dict[str, Tunable]) -> Axis:
+    """Read KEY=FROM:TO:STEP or KEY=VALUE,VALUE; KEY is a key or a title. Times of day are written HHMM, the
+    step in minutes: 0930:1500:30.
+
+    Raises:
+        UserError: it cannot be read, or names no number.
+    """
+    name, _, values = text.partition("=")
+    key = key_of(name, {k: t.title for k, t in known.items()}, "--vary")
+    number = known[key]
+    where = f"--vary {key}"
+    try:
+        if ":" not in values:
+            listed = sorted({_number(v, number.clock) for v in values.split(",") if v.strip()})
+            if not listed:
+                raise UserError("there is no value", where, "Write for example 10:50:5 or 10,20,30.")
+            if any(v != v or abs(v) == float("inf") for v in listed):
+                raise UserError("a range needs numbers", where, "Write for example 10:50:5 or 10,20,30.")
+            if len(listed) > MOST_VALUES:
+                raise UserError(f"{len(listed):,} values are too many for one number", where, "List fewer.")
+            return Axis(key, number.title, tuple(listed), "clock" if number.clock else "number")
+        low, high, step = values.split(":")
+        return Axis.spread(key, number.title, _number(low, number.clock), _number(high, number.clock), float(step),
+                           number.clock)
+    except ValueError:
+        raise UserError(f'"{values}" is not FROM:TO:STEP', where, "Write for example 10:50:5 or 10,20,30.") from None
+
+
+def axes_of(strategy: Strategy, vary: Sequence[str], link: Sequence[str], markets: str, intervals: str,
+            sides: str) -> tuple[Axis, ...]:
+    """All axes that were asked for."""
+    known = {t.key: t for t in tunables(strategy)}
+    titles = {k: t.title for k, t in known.items()}
+    axes = [axis_of(text, known) for text in vary]
+    for text in link:
+        key, found = parse_link(text, titles)
+        at = next((i for i, a in enumerate(axes) if a.key == key), None)
+        if at is None:
+            raise UserError(f'"{titles[key]}" is not varied, so nothing can move with it', f"--link {text}",
+                            "Vary it too, or link another number.")
+        axes[at] = replace(axes[at], links=(*axes[at].links, found))
+    if markets:
+        codes = [c.strip() for c in markets.split(",") if c.strip()]
+        axes.append(Axis.markets(list(dict.fromkeys(codes))))
+    if intervals:
+        axes.append(Axis.intervals([code_of(i) for i in intervals.split(",") if i.strip()]))
+    if sides:
+        wanted = [s.strip() for s in sides.split(",") if s.strip()]
+        wrong = [s for s in wanted if s not in SIDES]
+        if wrong:
+            raise UserError(f'"{wrong[0]}" is no choice of sides', "--sides", f"There are {', '.join(SIDES)}.")
+        axes.append(Axis.sides([s for s in SIDES if s in wanted]))
+    return tuple(axes)
+
+
+def constraints_of(strategy: Strategy, texts: Sequence[str]) -> tuple[Constraint, ...]:
+    """All constraints that were asked for."""
+    titles = {t.key: t.title for t in tunables(strategy)}
+    return tuple(Constraint.parse(text, titles) for text in texts)
