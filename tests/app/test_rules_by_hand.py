@@ -12,9 +12,9 @@ from pytestqt.qtbot import QtBot
 
 from wolbrin.app.charts.lines import Histogram
 from wolbrin.app.charts.strips import StripsChart
+from wolbrin.app.picker import TickPopup
 from wolbrin.app.places.rules.operand import OperandPopup
 from wolbrin.app.places.rules.rows import NodePopup
-from wolbrin.app.places.study.picking import TickPopup
 from wolbrin.app.shell.window import MainWindow
 from wolbrin.app.theme.theme import Theme
 from wolbrin.core.rules.formula import parse_operand

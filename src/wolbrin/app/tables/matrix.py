@@ -9,66 +9,80 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from wolbrin.app.tables.model import COMPARISON, Column, TableModel
+from wolbrin.app.tables.model import Column, TableModel
 from wolbrin.app.theme.theme import Theme
-from wolbrin.core.measures.wording import MINUS
+from wolbrin.core.measures.ranges import range_of
 
 Floats = NDArray[np.float64]
 
 
-def fits(values: Floats, wanted: str, shown: Callable[[float], str]) -> NDArray[np.bool_]:
-    """Which values pass a filter: "> 2", "<= 0.5", "= 3"; anything else is part of the shown text."""
-    found = COMPARISON.match(wanted)
-    if not found:
-        text = wanted.strip().casefold()
+@dataclass(frozen=True)
+class Sieve:
+    """A filter of one column: its text, how the column shows a number, and whether its values are sizes of losses."""
+
+    column: int
+    text: str
+    shown: Callable[[float], str]
+    losses: bool = False
+
+    def holds(self, values: Floats) -> NDArray[np.bool_]:
+        """Which values pass: those in the range that the text describes; else those whose shown text holds it."""
+        found = range_of(self.text, self.losses)
+        if found is not None:
+            return found.holds(values)
+        text = self.text.strip().casefold()
         known, where = np.unique(values, return_inverse=True)
-        return np.array([text in shown(float(v)).casefold() for v in known], bool)[where]
-    limit = float(found.group(2).replace(MINUS, "-").replace(",", ""))
-    with np.errstate(invalid="ignore"):
-        return {"<": values < limit, ">": values > limit, "<=": values <= limit, ">=": values >= limit,
-                "=": values == limit}[found.group(1)]
+        return np.array([text in self.shown(float(v)).casefold() for v in known], bool)[where]
 
 
 @dataclass(frozen=True)
 class Arrangement:
-    """How rows are filtered and sorted: filters as (column, text, how it shows a number); column sorted by, -1 for none."""
+    """How rows are filtered and sorted. column: sorted by, -1 for none. pins: a column whose rows above zero come first and pass
+    every filter, -1 for none."""
 
-    filters: tuple[tuple[int, str, Callable[[float], str]], ...] = ()
+    sieves: tuple[Sieve, ...] = ()
     column: int = -1
     down: bool = False
+    pins: int = -1
 
     def of(self, values: Floats) -> NDArray[np.int64]:
         """Rows that pass, in order; those without a value come last, whichever way is sorted. Pure: any thread."""
-        rows = np.arange(len(values))
-        for c, text, shown in self.filters:
-            rows = rows[fits(values[rows, c], text, shown)]
+        passing = np.ones(len(values), bool)
+        for sieve in self.sieves:
+            passing[passing] = sieve.holds(values[passing, sieve.column])
+        pinned = values[:, self.pins] > 0 if 0 <= self.pins < values.shape[1] else np.zeros(len(values), bool)
+        rows = np.flatnonzero(passing | pinned)
         if len(rows) and 0 <= self.column < values.shape[1]:
             key = values[rows, self.column]
             rows = rows[np.argsort(-key if self.down else key, kind="stable")]
-        return rows
+        return np.concatenate([rows[pinned[rows]], rows[~pinned[rows]]]) if pinned.any() else rows
+
+    def same(self, other: Arrangement) -> bool:
+        """Whether both come to the same rows."""
+        mine, its = ([(s.column, s.text) for s in one.sieves] for one in (self, other))
+        return (self.column, self.down, self.pins, mine) == (other.column, other.down, other.pins, its)
 
 
 class MatrixModel(TableModel):
     """Column i shows column i of the array; a row is made of it, by `made`, when it is looked at."""
 
-    def __init__(self, columns: Sequence[Column], theme: Theme, made: Callable[[Floats], Any]) -> None:
+    def __init__(self, columns: Sequence[Column], theme: Theme, made: Callable[[Floats], Any], pins: int = -1) -> None:
         super().__init__(columns, theme)
+        self.pins = pins
         self.values: Floats = np.zeros((0, 0))
         self._made = made
 
     def arrangement(self) -> Arrangement:
         """How rows are arranged now."""
-        return Arrangement(tuple((c, text, _text_of(self.columns[c])) for c, text in self.filters.items()), self.sort_column,
-                           self.sort_down)
+        sieves = (Sieve(c, text, _text_of(self.columns[c]), self.columns[c].losses) for c, text in self.filters.items())
+        return Arrangement(tuple(sieves), self.sort_column, self.sort_down, self.pins)
 
     def set_values(self, values: Floats, order: NDArray[np.int64], arranged: Arrangement) -> None:
         """Show these rows, float64[n, columns], in an order that was worked out elsewhere; if they are to be arranged
         otherwise by now, it is worked out again."""
         self.beginResetModel()
         self.values, self.shown = values, order  # type: ignore[assignment]
-        now = self.arrangement()
-        if (now.column, now.down, [f[:2] for f in now.filters]) != (
-                arranged.column, arranged.down, [f[:2] for f in arranged.filters]):
+        if not self.arrangement().same(arranged):
             self._arrange()
         self.endResetModel()
 

@@ -3,16 +3,16 @@
 from __future__ import annotations
 
 import math
-import re
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from typing import Any, Literal
 
+import numpy as np
 from PySide6.QtCore import QAbstractTableModel, QModelIndex, QPersistentModelIndex, Qt, Signal
 
 from wolbrin.app.theme.theme import Theme
 from wolbrin.app.theme.tokens import text_token
-from wolbrin.core.measures.wording import MINUS
+from wolbrin.core.measures.ranges import range_of
 
 Index = QModelIndex | QPersistentModelIndex
 SPARK = Qt.ItemDataRole.UserRole + 1
@@ -20,13 +20,13 @@ SPARK = Qt.ItemDataRole.UserRole + 1
 ASKED = frozenset(int(r) for r in (
     Qt.ItemDataRole.DisplayRole, Qt.ItemDataRole.CheckStateRole, Qt.ItemDataRole.TextAlignmentRole,
     Qt.ItemDataRole.ForegroundRole, Qt.ItemDataRole.ToolTipRole, SPARK))
-COMPARISON = re.compile(r"^\s*(<=|>=|<|>|=)\s*([-\u2212]?[\d.,]+)\s*$")
 
 
 @dataclass(frozen=True)
 class Column:
     """One column: `value` is what is sorted and filtered, `text` what is shown, `tint` a theme color by meaning. key: by
-    which a model that does not hold its records has them sorted and filtered; number: how a model of numbers shows one."""
+    which a model that does not hold its records has them sorted and filtered; number: how a model of numbers shows one. losses: values are sizes of
+    losses, whose limits may be written with a minus."""
 
     title: str
     value: Callable[[Any], Any]
@@ -39,18 +39,15 @@ class Column:
     bold: bool = False
     key: str = ""
     number: Callable[[float], str] | None = None
+    losses: bool = False
 
 
 def matches(column: Column, record: Any, wanted: str) -> bool:
-    """Whether a record passes a filter: "> 2", "<= 0.5", "= 3" on numbers, else a part of the shown text."""
+    """Whether a record passes a filter: a range of numbers (see ranges.range_of), else a part of the shown text."""
     value = column.value(record)
-    found = COMPARISON.match(wanted)
-    if found and isinstance(value, int | float):
-        limit = float(found.group(2).replace(MINUS, "-").replace(",", ""))
-        if math.isnan(value):
-            return False
-        return {"<": value < limit, ">": value > limit, "<=": value <= limit, ">=": value >= limit,
-                "=": value == limit}[found.group(1)]
+    found = range_of(wanted, column.losses)
+    if found is not None and isinstance(value, int | float):
+        return bool(found.holds(np.array([float(value)]))[0])
     shown = column.text(record) if column.text else str(value)
     return wanted.strip().casefold() in shown.casefold()
 

@@ -113,7 +113,7 @@ class Table(QWidget):
             edit = QLineEdit(self._bar)
             first = next((n for n, c in enumerate(self.model.columns) if c.kind == "text"), 0)
             edit.setPlaceholderText("filter" if i == first else "")
-            edit.setToolTip("Part of the text, or a comparison such as > 2 or <= 0.5")
+            edit.setToolTip("Part of the text, or a range such as > 2, at most 9,000, 10 to 20")
             edit.setFont(font(SMALL))
             edit.setAccessibleName(f"{self.name}: filter {column.title}")
             edit.textChanged.connect(lambda text, c=i: self.model.set_filter(c, text))

@@ -2,7 +2,7 @@
 
 Numbers that belong together (those of one row, one distance) form a group. What a group's values change of the genome is
 worked out once for each combination of them, through the model; a variant is the base with the changes of every group.
-Numbers that follow parameters reach everywhere: such variants go through the model one by one.
+A parameter belongs to whatever numbers follow it.
 """
 
 from __future__ import annotations
@@ -25,6 +25,7 @@ from wolbrin.core.measures.sums import COMPILED
 from wolbrin.core.rules.axes import Axis, Values, variant
 from wolbrin.core.rules.mirror import with_sides
 from wolbrin.core.rules.model import Strategy
+from wolbrin.core.rules.numbers import followers
 
 Floats = NDArray[np.float64]
 Ints = NDArray[np.int64]
@@ -119,14 +120,13 @@ class Variants:
         """Axes whose numbers, or those that move along, belong together."""
         groups: list[tuple[set[tuple[str, ...]], list[int]]] = []
         for at, axis in enumerate(self._axes):
-            touched, members = {self._group(key) for key in (axis.key, *(link.key for link in axis.links))}, [at]
+            keys = (axis.key, *(link.key for link in axis.links))
+            touched, members = {self._group(key) for k in keys for key in followers(self._strategy, k)}, [at]
             for group in [g for g in groups if g[0] & touched]:
                 groups.remove(group)
                 touched |= group[0]
                 members = group[1] + members
             groups.append((touched, members))
-        if any(("parameters",) in touched for touched, _ in groups):
-            return [tuple(range(len(self._axes)))]
         return [tuple(sorted(members)) for _, members in groups]
 
     def _group(self, key: str) -> tuple[str, ...]:

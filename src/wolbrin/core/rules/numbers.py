@@ -26,7 +26,7 @@ from wolbrin.core.rules.model import (
     Side,
     Strategy,
 )
-from wolbrin.core.rules.named import formula_of
+from wolbrin.core.rules.named import formula_of, names_in
 
 Path = tuple[str | int, ...]
 
@@ -233,6 +233,33 @@ def tunables(strategy: Strategy) -> list[Tunable]:
     return [t for t in found if formula_of(t.value) is None]
 
 
+def followers(strategy: Strategy, key: str) -> list[str]:
+    """Keys of the numbers that a number moves: those that name it, if it is a parameter, or parameters that follow it; else
+    itself."""
+    path = key.split(".")
+    if path[0] != "parameters":
+        return [key]
+    moved = {strategy.parameters[int(path[1])].name}
+    while more := {p.name for p in strategy.parameters if p.formula and p.name not in moved and moved & names_in(p.formula)}:
+        moved |= more
+    found: list[str] = []
+
+    def walk(node: Any, at: tuple[str, ...]) -> None:
+        if isinstance(node, dict):
+            if isinstance(node.get("is"), str) and set(node) <= {"is", "value"}:
+                if moved & names_in(node["is"]):
+                    found.append(".".join(at))
+                return
+            for name, value in node.items():
+                walk(value, (*at, str(name)))
+        elif isinstance(node, list):
+            for number, value in enumerate(node):
+                walk(value, (*at, str(number)))
+
+    walk(strategy.model_dump(mode="json", exclude={"parameters", "name", "notes"}), ())
+    return found or [key]
+
+
 def clock(minutes: float) -> str:
     """Minutes past midnight as a time of day, 570 as "09:30"."""
     return f"{int(minutes) // 60:02d}:{int(minutes) % 60:02d}"
@@ -243,6 +270,8 @@ def _assign(node: Any, path: Path, value: float) -> Any:
     if not path:
         if isinstance(node, str):  # a time of day
             return clock(value)
+        if formula_of(value) is not None:
+            return value
         return int(value) if isinstance(node, int) and float(value).is_integer() else value
     head, rest = path[0], path[1:]
     copy = list(node) if isinstance(node, list | tuple) else dict(node)

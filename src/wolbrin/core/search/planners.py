@@ -184,8 +184,9 @@ class Sampled:
 
 class Evolved:
     """An evolution over whole steps of the grid: each generation is bred from the best of all sets so far by crossing and
-    moving their values and by steps beside the best peaks; of many children those are run that a surface through the known sets
-    promises most of (a surrogate; Jin 2011), never a set twice, as one batch. Then missing neighbors of the best sets."""
+    moving their values and by steps beside the best peaks; of many children those are run that a surface through the known
+    sets promises most of (a surrogate; Jin 2011), never a set twice, as one batch. Then missing neighbors of the best
+    sets."""
 
     def __init__(self, space: Space, known: Known, count: int, seed: int) -> None:
         self._space, self._known = space, known
@@ -271,8 +272,8 @@ class Evolved:
         return space.at(np.clip(np.where(children > over, 2 * over - children, children), 0, over))
 
     def _guess(self, at: Ints, order: Ints, pool: Ints) -> tuple[Floats, Floats]:
-        """What the sets known promise for those of the pool, by their rank (1 the best): a smooth surface through them (radial
-        basis functions); and how far the nearest known set is, as a share of the axes."""
+        """What the sets known promise for those of the pool, by their rank (1 the best): a smooth surface through them
+        (radial basis functions); and how far the nearest known set is, as a share of the axes."""
         from scipy.interpolate import RBFInterpolator  # late
         from scipy.spatial import cKDTree  # late
 

@@ -8,7 +8,6 @@ from __future__ import annotations
 
 import json
 import math
-import re
 from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass, field
 from typing import Any
@@ -18,7 +17,8 @@ from numpy.typing import NDArray
 
 from wolbrin.core.engine.record import Record, read_record
 from wolbrin.core.market.intervals import interval_words
-from wolbrin.core.measures.catalogue import SUMMARY
+from wolbrin.core.measures.catalogue import BY_KEY, SUMMARY
+from wolbrin.core.measures.ranges import range_of
 from wolbrin.core.rules.identity import strategy_hash
 from wolbrin.core.rules.model import Strategy
 from wolbrin.core.rules.words import describe
@@ -28,7 +28,6 @@ from wolbrin.core.store.searches import Searches
 from wolbrin.core.store.series import pack
 from wolbrin.core.store.settings import OwnSpan
 
-COMPARISON = re.compile(r"^\s*(<=|>=|<|>|=)\s*([-\u2212]?[\d.,]+)\s*$")
 TRIED_BY_NOW = ("LEFT JOIN (SELECT market, sum(tried) n FROM searches WHERE kind != 'study' GROUP BY market) t "
                 "ON t.market = c.market")
 TRIED = "max(c.tried, coalesce(t.n, 0))"
@@ -105,12 +104,16 @@ def column_of(key: str) -> str:
     return NUMBERS.get(key, f"c.m_{key}")
 
 
-def _condition(key: str, text: str) -> tuple[str, Any]:
-    found = COMPARISON.match(text)
-    if found and key not in TEXTS:
-        return f"{column_of(key)} {found.group(1)} ?", float(found.group(2).replace("\u2212", "-").replace(",", ""))
+def _conditions(key: str, text: str) -> list[tuple[str, Any]]:
+    """What a filter asks of a column, with its value."""
+    found = range_of(text, key in BY_KEY and BY_KEY[key].better < 0) if key not in TEXTS else None
+    if found is not None:
+        column = column_of(key)
+        low, high = (">" if found.open_low else ">="), ("<" if found.open_high else "<=")
+        asked = [(f"{column} {low} ?", found.low), (f"{column} {high} ?", found.high)]
+        return [(sql, limit) for sql, limit in asked if math.isfinite(limit)]
     plain = text.strip().replace("\\", "\\\\").replace("%", "\\%").replace("_", "\\_")
-    return f"{column_of(key)} LIKE ? ESCAPE '\\'", f"%{plain}%"
+    return [(f"{column_of(key)} LIKE ? ESCAPE '\\'", f"%{plain}%")]
 
 
 @dataclass(frozen=True)
@@ -188,10 +191,10 @@ class Shelf:
         several = len([text for text in wanted.filters.values() if text.strip()]) > 1
         for key, text in wanted.filters.items():
             if text.strip():
-                sql, value = _condition(key, text)
-                # One pass over all rows is quicker than an index that half of them pass, each looked up for the rest.
-                parts.append(f"+{sql}" if several else sql)
-                values.append(value)
+                for sql, value in _conditions(key, text):
+                    # One pass over all rows is quicker than an index that half of them pass, each looked up for the rest.
+                    parts.append(f"+{sql}" if several else sql)
+                    values.append(value)
         return ("WHERE " + " AND ".join(parts) if parts else ""), values
 
     def lines(self, ids: Iterable[int]) -> list[Line]:

@@ -2,17 +2,15 @@
 
 from __future__ import annotations
 
-import re
 from collections.abc import Callable
 from typing import Any
 
 from PySide6.QtCore import QObject
 from PySide6.QtWidgets import QCheckBox, QDoubleSpinBox, QSpinBox
 
-from wolbrin.core.rules.language import Names, words
 from wolbrin.core.rules.model import Parameter, Strategy
 from wolbrin.core.rules.named import formula_of, named
-from wolbrin.core.rules.script import SETTINGS
+from wolbrin.core.rules.ticking import free_name
 
 Box = QSpinBox | QDoubleSpinBox
 
@@ -30,10 +28,7 @@ class Naming(QObject):
 
     def free(self, wanted: str) -> str:
         """A name near the wanted one that nothing else has."""
-        plain = re.sub(r"[^a-z0-9]+", "_", wanted.lower()).strip("_")[:30] or "number"
-        plain = plain if plain[0].isalpha() else f"n_{plain}"
-        taken = {*self.names(), *words(Names()), *SETTINGS}
-        return next(n for i in range(1, 1000) if (n := plain if i == 1 else f"{plain}_{i}") not in taken)
+        return free_name(wanted, self.names())
 
     def add(self, wanted: str, value: float, low: float, high: float, step: float) -> str:
         """A new parameter to be swept, with a range around its value; it is kept with the next edit."""

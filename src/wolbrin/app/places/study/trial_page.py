@@ -9,7 +9,8 @@ from PySide6.QtCore import QItemSelectionModel, QTimer
 from PySide6.QtWidgets import QAbstractItemView, QCheckBox, QComboBox, QDoubleSpinBox, QSpinBox, QStackedWidget, QWidget
 
 from wolbrin.app.parts import Choice, Empty, button, column, label, row, set_role
-from wolbrin.app.places.study.picking import ConditionPicker, Picker
+from wolbrin.app.picker import Picker
+from wolbrin.app.places.study.picking import ConditionPicker
 from wolbrin.app.session import Session
 from wolbrin.app.tables.model import Column
 from wolbrin.app.tables.view import Table
