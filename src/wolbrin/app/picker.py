@@ -67,9 +67,10 @@ class Picker(QWidget):
 
     changed = Signal()
 
-    def __init__(self, title: str, names: Callable[[], list[str]], ticked: Sequence[str] = ()) -> None:
+    def __init__(self, title: str, names: Callable[[], list[str]], ticked: Sequence[str] = (),
+                 none: str = "nothing yet") -> None:
         super().__init__()
-        self._title, self._names = title, names
+        self._title, self._names, self._none = title, names, none
         self.ticked: set[str] = set(ticked)
         self.link = link("", self.open, role="part", tip=f"{title}: choose")
         self.setLayout(row(label(title, "muted"), self.link, None))
@@ -101,6 +102,6 @@ class Picker(QWidget):
     def tell(self) -> None:
         found = self.chosen()
         text = ", ".join(found)
-        self.link.setText("nothing yet" if not found else text if len(text) < 44 else f"{len(found)} of {len(self.names())}")
+        self.link.setText(self._none if not found else text if len(text) < 44 else f"{len(found)} of {len(self.names())}")
         self.link.setAccessibleName(f"{self._title}: {self.link.text()}")
         self.link.updateGeometry()

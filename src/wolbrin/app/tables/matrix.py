@@ -37,8 +37,8 @@ class Sieve:
 
 @dataclass(frozen=True)
 class Arrangement:
-    """How rows are filtered and sorted. column: sorted by, -1 for none. pins: a column whose rows above zero come first and pass
-    every filter, -1 for none."""
+    """How rows are filtered and sorted. column: sorted by, -1 for none. pins: a column whose rows above zero come first and
+    pass every filter, -1 for none."""
 
     sieves: tuple[Sieve, ...] = ()
     column: int = -1

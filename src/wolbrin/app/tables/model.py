@@ -25,8 +25,8 @@ ASKED = frozenset(int(r) for r in (
 @dataclass(frozen=True)
 class Column:
     """One column: `value` is what is sorted and filtered, `text` what is shown, `tint` a theme color by meaning. key: by
-    which a model that does not hold its records has them sorted and filtered; number: how a model of numbers shows one. losses: values are sizes of
-    losses, whose limits may be written with a minus."""
+    which a model that does not hold its records has them sorted and filtered; number: how a model of numbers shows one.
+    losses: values are sizes of losses, whose limits may be written with a minus."""
 
     title: str
     value: Callable[[Any], Any]

@@ -120,6 +120,11 @@ class Table(QWidget):
             self._filters.append(edit)
         self._place_filters()
 
+    def set_filter(self, column: int, text: str) -> None:
+        """Write a filter, as if it were typed."""
+        if column < len(self._filters):
+            self._filters[column].setText(text)
+
     def resizeEvent(self, event: Any) -> None:
         super().resizeEvent(event)
         self._place_filters()

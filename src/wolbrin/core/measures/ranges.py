@@ -12,8 +12,8 @@ from numpy.typing import NDArray
 NUMBER = r"([-+\u2212]?(?:\d[\d,]*\.?\d*|\.\d+)\s*k?)"
 UNIT = r"\s*(?:%|[a-z]{1,8})?\s*$"
 SIGN = re.compile(rf"^\s*(<=|>=|<|>|=|\u2264|\u2265)\s*{NUMBER}{UNIT}", re.I)
-SAID = ("at least|at most|no more than|not more than|no less than|not less than|more than|less than|above|below|over|under|from|"
-        "up to|min|max|exactly")
+SAID = ("at least|at most|no more than|not more than|no less than|not less than|more than|less than|above|below|over|under|"
+        "from|up to|min|max|exactly")
 WORDS = re.compile(rf"^\s*({SAID})\s+{NUMBER}{UNIT}", re.I)
 BOTH = re.compile(rf"^\s*(?:between\s+|from\s+)?{NUMBER}\s*(?:to|and|\.\.+|\u2026|\u2013)\s*{NUMBER}{UNIT}", re.I)
 MEANING = {"at least": ">=", "at most": "<=", "no more than": "<=", "not more than": "<=", "no less than": ">=",

@@ -113,7 +113,7 @@ class Axis:
     @property
     def short(self) -> str:
         """The title without where it stands."""
-        return self.title.split(",")[0]
+        return self.title.split(",")[0].replace("_", " ")
 
 
 def size_of(axes: Sequence[Axis]) -> int:

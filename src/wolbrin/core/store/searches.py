@@ -118,6 +118,11 @@ class Searches:
             db.execute("UPDATE searches SET state = ? WHERE id = ?", (state.value, id))
         self.results.seal(search_owner(id), all=True)
 
+    def rename(self, id: int, title: str) -> None:
+        """Give a search another title."""
+        with self.db.transaction() as db:
+            db.execute("UPDATE searches SET title = ? WHERE id = ?", (title, id))
+
     # Going on
 
     def settle(self) -> None:

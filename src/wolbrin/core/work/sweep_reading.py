@@ -111,8 +111,8 @@ class Reading:
         near = self.request.space.neighbors(self.at[row:row + 1])[0]
         return int((near >= 0).sum())
 
-    def reason(self) -> str:
-        """Which set is recommended, and why."""
+    def reason(self, named: bool = True) -> str:
+        """Which set is recommended, and why. named: its numbers are said too."""
         r = self.request
         if not len(self):
             return ""
@@ -131,8 +131,11 @@ class Reading:
             return "No plateau is known yet: neighbors are missing." if self.unfinished else \
                 "No plateau: no set that passes the floors has all its neighbors."
         around = self._around(self.center)
-        text = (f"{r.space.words(self.values(self.center))} is the center of the best plateau: of the {around} sets within "
-                f"one step, half reach {say(self.median[self.center])} or better, the worst {say(self.worst[self.center])}.")
+        what = f"{r.space.words(self.values(self.center))} is the" if named else "The"
+        text = (f"{what} center of the best plateau: of the {around} sets within one step, half reach "
+                f"{say(self.median[self.center])} or better, the worst {say(self.worst[self.center])}.")
+        if self.ended[self.center].any():
+            text += " It stands at the end of a range, where there are fewer neighbors."
         if self.best == self.center:
             return text + " It is the best set too."
         own = f"The best single set comes to {say(self.score[self.best])}"

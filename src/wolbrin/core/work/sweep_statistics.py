@@ -26,6 +26,7 @@ from wolbrin.core.work.sweep_work import PARTS, Ground, SweepWork, evaluate_bloc
 
 Floats = NDArray[np.float64]
 Ints = NDArray[np.int64]
+AGAIN = 20_000  # sets taken over from older sweeps that are run once more for their daily results, at most
 LEAST_DAYS = 80  # trading days below which the days cannot be cut into blocks
 
 
@@ -127,7 +128,7 @@ def statistics(project: Project, result: SweepResult, reading: Reading, market: 
         table = searches.rows(result.search, daily_table(request, market, DAILY))
         stored = _sets_in(request, table)
         missing = np.setdiff1d(reading.at[on], stored) if len(stored) else np.zeros(0, np.int64)
-        if len(stored) and len(missing) <= MOST:  # sets taken over from an older sweep have theirs there
+        if len(stored) and len(missing) <= AGAIN:  # sets taken over from an older sweep have theirs there
             sets = np.concatenate([stored, missing])
             again = daily_of(work, missing)
             daily = np.nan_to_num(table["daily"].astype(np.float64))
@@ -186,7 +187,7 @@ def years_of(project: Project, result: SweepResult, market: str = "") -> tuple[l
         settings, _ = result.table()
         mine = request.space.find(settings[_of_market(request, settings, market)])
         missing = np.setdiff1d(mine, sets)
-        if len(missing) and len(missing) <= 10 * MOST:
+        if len(missing) and len(missing) <= AGAIN:
             work = _work(project, result)
             sets, daily = np.concatenate([sets, missing]), np.concatenate([daily, daily_of(work, missing)])
     else:

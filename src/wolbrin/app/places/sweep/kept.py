@@ -1,0 +1,113 @@
+"""The sweeps of a project: listed, opened, named, run again, compared."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import Any
+
+from PySide6.QtWidgets import QInputDialog, QWidget
+
+from wolbrin.app.parts import Popup, button, label, row
+from wolbrin.app.places.sweep.state import SweepState
+from wolbrin.app.tables.model import Column
+from wolbrin.app.tables.view import Table
+from wolbrin.core.errors import WolbrinError
+from wolbrin.core.market.intervals import interval_words
+from wolbrin.core.measures.wording import number
+from wolbrin.core.store.searches import Searches, StoredSearch
+from wolbrin.core.work.sweep_compare import Comparison, compare_sweeps
+from wolbrin.core.work.sweep_results import KIND
+
+
+@dataclass(frozen=True)
+class Kept:
+    """A sweep in the list."""
+
+    search: StoredSearch
+
+    @property
+    def where(self) -> str:
+        if not self.search.market:
+            return "several"
+        return f"{self.search.market} {interval_words(self.search.interval)}"
+
+
+class KeptSweeps(Popup):
+    """The newest first."""
+
+    def __init__(self, parent: QWidget, state: SweepState) -> None:
+        super().__init__(parent)
+        self.state = state
+        columns = [Column("number", lambda k: k.search.id, lambda k: str(k.search.id), "right", 66),
+                   Column("name", lambda k: k.search.title, width=250), Column("market", lambda k: k.where, width=110),
+                   Column("made", lambda k: k.search.created, lambda k: k.search.created[:16].replace("T", " "), width=128),
+                   Column("sets", lambda k: k.search.tried, lambda k: number(k.search.tried), "right", 76),
+                   Column("state", lambda k: k.search.state, width=86)]
+        self.table = Table(columns, state.session.theme, "Sweeps", filters=True, multi=True)
+        self.table.setFixedSize(760, 300)
+        self.table.opened.connect(lambda _: self.open())
+        self.words = label("", "", wrap=True)
+        self.words.setFixedWidth(760)
+        self.body.addWidget(self.table)
+        self.body.addLayout(row(button("Open", self.open, main=True), button("Rename \u2026", self.rename),
+                                button("Run again", self.again, tip="On the history as it is now"),
+                                button("Compare two", self.compare), None))
+        self.body.addWidget(self.words)
+        self.fill()
+
+    def fill(self) -> None:
+        """Read the list."""
+        found = [Kept(s) for s in reversed(Searches(self.state.session.project).all((KIND,)))]
+        self.table.set_records(found)
+        self.words.setText("" if found else "No sweep yet. Tick numbers and run one.")
+
+    def _chosen(self, count: int) -> list[Kept] | None:
+        found = self.table.marked() or ([self.table.current()] if self.table.current() is not None else [])
+        if len(found) != count:
+            self.words.setText("Choose a sweep in the list." if count == 1 else "Choose two sweeps in the list, with Ctrl.")
+            return None
+        return found
+
+    def open(self) -> None:
+        """Show the chosen sweep."""
+        found = self._chosen(1)
+        if found is not None:
+            self.state.open(found[0].search.id)
+            self.close()
+
+    def again(self) -> None:
+        """Run the chosen sweep again."""
+        found = self._chosen(1)
+        if found is not None:
+            self.state.again(found[0].search.id)
+            self.close()
+
+    def rename(self) -> None:
+        """Give the chosen sweep another name."""
+        found = self._chosen(1)
+        if found is None:
+            return
+        text, ok = QInputDialog.getText(self, "Name of the sweep", "Name", text=found[0].search.title)
+        if ok and text.strip():
+            Searches(self.state.session.project).rename(found[0].search.id, text.strip()[:80])
+            self.fill()
+
+    def compare(self) -> None:
+        """Say how the chosen two agree."""
+        found = self._chosen(2)
+        if found is None:
+            return
+        a, b = sorted(k.search.id for k in found)
+        project = self.state.session.project
+
+        def work() -> Any:
+            try:
+                return compare_sweeps(project, a, b)
+            except WolbrinError as err:
+                return err
+
+        def done(made: Any) -> None:
+            self.words.setText("\n".join(made.lines()) if isinstance(made, Comparison) else made.sentence())
+            self.adjustSize()
+
+        self.state.session.compute("Compare sweeps", work, done, "compare sweeps")
