@@ -370,6 +370,8 @@ def test_everything_comes_back_after_a_restart(window: MainWindow, settle: Settl
     s.set_market("BBY")
     s.set_interval(30)
     window.go("sweep")
+    for _ in range(2):
+        next(line for line in window.places["sweep"].lines if not line.on.isChecked()).on.click()
     window.places["sweep"].start()
     settle()
     rows = window.places["sweep"].table.model.rowCount()

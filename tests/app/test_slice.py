@@ -266,11 +266,12 @@ def test_from_study_and_sweep_to_a_proved_portfolio(qtbot: QtBot, window: MainWi
 
     window.go("sweep")
     place = window.places["sweep"]
-    for line in place.lines:
-        line.on.setChecked(line.tunable.key in ("stop.amount", "target.amount"))
-    for key, low, high, step in (("stop.amount", 2.0, 3.0, 0.5), ("target.amount", 2.0, 3.0, 0.5)):
-        boxes = next(line.boxes for line in place.lines if line.tunable.key == key)
-        for box, v in zip(boxes, (low, high, step)):
+    for title in ("stop ATR multiple", "target stop"):
+        next(line for line in place.lines if line.tunable.title == title).on.click()
+    assert [p.name for p in s.strategy.parameters if p.sweep] == ["stop_atr_multiple", "target_stop"], "the ticks of Rules"
+    for name in ("stop_atr_multiple", "target_stop"):
+        boxes = next(line.boxes for line in place.lines if line.tunable.title == name)
+        for box, v in zip(boxes, (2.0, 3.0, 0.5)):
             box.setValue(v)
     assert place.count_words.text() == "9 combinations"
     boxes[2].setValue(0)
@@ -279,14 +280,16 @@ def test_from_study_and_sweep_to_a_proved_portfolio(qtbot: QtBot, window: MainWi
     press(qtbot, window, "Ctrl+Return")
     settle()
     assert place.table.model.rowCount() == 9
-    assert np.isfinite(place.map.values).all()
-    place.map.pick(0, 2)
-    chosen = place.table.current()
-    assert chosen.settings == (3.0, 2.0)
+    chart = place.result.by_key["map"].chart
+    assert np.isfinite(chart.cells.values).all()
+    chart.pick(chart.cells.names.index("3 \u00b7 2"))
+    chosen = place.state.reading.columns["net"][place.state.seen.chosen]
+    assert place.state.values == (3.0, 2.0)
+    assert place.table.current()[1:3].tolist() == [3.0, 2.0]
     place.apply_chosen()
     settle()
     assert (s.strategy.stop.amount, s.strategy.target.amount) == (3.0, 2.0)
-    assert s.run.profits.sum() == pytest.approx(chosen.figures[0])
+    assert s.run.profits.sum() == pytest.approx(chosen)
     place.keep_chosen()
     settle()
     assert len(s.dossiers.shelf()) == 1

@@ -21,11 +21,9 @@ from wolbrin.app.places.rehearsal.state import RehearsalState
 from wolbrin.app.places.sweep.state import SweepState
 from wolbrin.app.session import Session
 from wolbrin.app.soon import Soon
-from wolbrin.app.tables.matrix import Arrangement
 from wolbrin.app.theme.theme import Theme
 from wolbrin.core.engine.run import backtest
 from wolbrin.core.jobs import Engine, State
-from wolbrin.core.measures.catalogue import SUMMARY
 from wolbrin.core.portfolio.combine import correlation, daily_matrix
 from wolbrin.core.rules.axes import Axis
 from wolbrin.core.search.candidate import candidate_of
@@ -33,6 +31,7 @@ from wolbrin.core.store.project import Project
 from wolbrin.core.store.searches import INTERRUPTED, Searches
 from wolbrin.core.work.combining import training_run
 from wolbrin.core.work.footing import Footing
+from wolbrin.core.work.sweep_request import SweepRequest
 
 Rest = Callable[[], None]
 AXES = (Axis("stop.amount", "stop", (1.0, 1.5, 2.0)), Axis("stop.length", "length", (10.0, 14.0)))
@@ -78,37 +77,50 @@ def keep(session: Session, count: int) -> list[int]:
     return found
 
 
-def test_a_sweep_is_started_arranged_mapped_applied_kept_and_comes_back(session: Session, rest: Rest) -> None:
-    state, shown, maps = SweepState(session), [], []
-    state.arranged.connect(lambda values, order, how: shown.append((values, order)))
-    state.mapped.connect(maps.append)
-    state.start(AXES)
+def test_a_sweep_is_started_read_applied_kept_and_comes_back(session: Session, rest: Rest, tmp_path: Path) -> None:
+    state = SweepState(session)
+    request = SweepRequest(session.strategy, session.market, session.interval, AXES)
+    assert state.start(request)
     rest()
-    result = state.result
+    result, reading, seen = state.result, state.reading, state.seen
     assert result is not None
+    assert reading is not None
+    assert seen is not None
     assert (result.count, result.unfinished, state.unfinished) == (6, False, False)
-    net = len(AXES) + SUMMARY.index("net")
-    state.arrange(Arrangement(column=net, down=True))
-    state.draw_map(0, 1, "net")
-    rest()
-    values, order = shown[-1]
-    assert (np.diff(values[order, net]) <= 0).all()
-    assert maps[-1].shape == (2, 3)
-    best = state.best_in(values, 0, 1, 1.5, 14.0, "net")
-    assert best is not None
-    assert values[best, :2].tolist() == [1.5, 14.0]
-    state.apply((1.5, 14.0))
+    assert seen.chosen == reading.center, "what is recommended is looked at first"
+    assert state.luck is not None
+    assert state.luck.of().shuffles == 20, "luck is compared without being asked for"
+    assert state.statistics is not None
+    assert state.statistics.tried == 6
+    row = next(i for i in range(6) if reading.values(i) == (1.5, 14.0))
+    state.choose(row)
+    state.pin((row,))
+    state.apply()
     assert session.strategy.stop is not None
     assert session.strategy.stop.amount == 1.5
     session.undo.undo()
-    state.keep((1.5, 14.0))
+    state.save_set(tmp_path / "one.json")
+    state.load_set(tmp_path / "one.json")
+    assert session.strategy.stop.amount == 1.5
+    session.undo.undo()
+    state.keep()
+    state.export(tmp_path / "all.parquet")
     rest()
     assert session.shelf.count() == 1
+    assert (tmp_path / "all.parquet").exists()
+    state.zoom({0: (1.0, 2.0)})
+    rest()
+    assert state.result is not None
+    assert [len(a.values) for a in state.result.request.axes] == [5, 2]
+    assert (state.result.count, session.project.rows("SELECT tried FROM searches WHERE id = ?",
+                                                     state.result.search)[0]["tried"]) == (10, 4)
     again = SweepState(session)
     again.restore()
     rest()
     assert again.result is not None
-    np.testing.assert_array_equal(again.result.table()[1], result.table()[1])
+    np.testing.assert_array_equal(np.sort(again.result.table()[1][:, 0]), np.sort(state.result.table()[1][:, 0]))
+    assert again.reading is not None
+    assert len(again.reading) == 10
 
 
 def test_an_interrupted_search_is_told_of_and_goes_on(session: Session, rest: Rest) -> None:

@@ -115,7 +115,7 @@ def test_the_whole_job_headless(demo: Path) -> None:
     assert whole["measures"]["net"] == pytest.approx(sum(p["net"] for p in whole["parts"].values()) / 3)
     project = Project(demo)
     assert len(project.rows("SELECT * FROM portfolios")) == 1
-    assert len(project.rows("SELECT * FROM searches")) == 2
+    assert [r["kind"] for r in project.rows("SELECT kind FROM searches ORDER BY id")] == ["sweep", "control", "discover"]
     project.close()
 
 

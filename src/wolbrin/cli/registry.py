@@ -97,7 +97,7 @@ COMMANDS: list[Commands] = [
     Commands({"sweep": "Try sets of numbers of a strategy on the training span; find the broad hills and say how much is "
                        "luck."}, _sweep),
     Commands({"study": "What price does after a strategy's entry, or a condition, fires.",
-              "trial": "Try many rules or variants on many markets with one exit, beside shuffled histories."}, _study),
+              "trial": "Try many rules, or variants of a strategy, on many markets, beside shuffled histories."}, _study),
     Commands({
         "discover": "Draw random candidates, test them on the training span, keep those within the limits on the Shelf.",
     }, _search),

@@ -121,7 +121,7 @@ def add(app: typer.Typer, demo: Callable[[], Path]) -> None:
             overlapping: bool = typer.Option(True, "--overlapping/--apart", help="Every firing, or those a horizon apart."),
             over_sessions: bool = typer.Option(False, "--over-sessions", help="Look beyond the session's end."),
             json: bool = JSON) -> None:
-        """What price does after a strategy's entry, or a condition, fires: beside all bars, and bars at the same times."""
+        """What price does after a strategy's entry, or a condition, fires."""
         with told():
             opened = open_project(project, demo)
             entry = opened.strategy(strategy)
@@ -171,7 +171,7 @@ def add(app: typer.Typer, demo: Callable[[], Path]) -> None:
             top: int = typer.Option(20, "--top", min=0, help="How many of the best to print."),
             shelf: bool = typer.Option(False, "--shelf", help="Put every cell that passes on the Shelf."),
             share: float = SHARE, json: bool = JSON) -> None:
-        """Try many rules, or variants of a strategy, on many markets, beside the same on shuffled histories."""
+        """Try many rules, or variants of a strategy, on many markets, beside shuffled histories."""
         with told():
             opened = open_project(project, demo)
             if resume is not None:

@@ -72,6 +72,7 @@ def validate(sums: Floats, squares: Floats, days: Ints, choices: Ints, around: I
         worst = inside.min()
         pick = np.array([np.argmax(inside), -1])
         best = -np.inf
+        lowest = -np.inf
         for i in range(n if around.shape[1] else 0):
             count = 0
             reach = 0
@@ -88,8 +89,11 @@ def validate(sums: Floats, squares: Floats, days: Ints, choices: Ints, around: I
                 count += 1
             if known and count and 2 * reach >= count:  # else its median is below the best already
                 middle = _median(found, count)
-                if middle > best or (middle == best and inside[i] > inside[pick[1]]):
+                low = found[:count].min()
+                # Among equals as plateau.best_plateau takes them: the better worst, then the better set.
+                if middle > best or (middle == best and (low > lowest or (low == lowest and inside[i] > inside[pick[1]]))):
                     best = middle
+                    lowest = low
                     pick[1] = i
         for rule in range(2):
             i = pick[rule]

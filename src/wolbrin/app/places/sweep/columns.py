@@ -95,7 +95,8 @@ class Layout:
 
     @staticmethod
     def _plain(i: int, title: str, tip: str, say: Any) -> Column:
-        return Column(title, lambda r: float(r[i]), lambda r: "n/a" if math.isnan(r[i]) else say(float(r[i])), "right", wide(title),
+        return Column(title, lambda r: float(r[i]), lambda r: "n/a" if math.isnan(r[i]) else say(float(r[i])), "right",
+                      wide(title),
                       tip=tip, number=lambda v: "n/a" if math.isnan(v) else say(v))
 
     def array(self, seen: Seen) -> Floats:

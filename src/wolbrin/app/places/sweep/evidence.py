@@ -66,10 +66,10 @@ class LuckStrip(QWidget):
         if math.isfinite(luck.actual):
             painter.setPen(self._theme.pen("accent", 2))
             painter.drawLine(QPointF(x(luck.actual), 3), QPointF(x(luck.actual), y + 6))
-            painter.drawText(QRectF(x(luck.actual) + 4, 0, 66, 14), Qt.AlignmentFlag.AlignLeft, "this sweep")
+            painter.drawText(QRectF(x(luck.actual) + 4, -1, 66, 14), Qt.AlignmentFlag.AlignLeft, "this sweep")
         if len(known):
             painter.setPen(self._theme.color("muted"))
-            painter.drawText(QRectF(left, 0, 80, 13), Qt.AlignmentFlag.AlignLeft, "luck")
+            painter.drawText(QRectF(right + 6, y - 8, 60, 14), Qt.AlignmentFlag.AlignLeft, "luck")
 
 
 def sharpe_words(s: Statistics) -> str:
@@ -97,9 +97,10 @@ def fitting_words(s: Statistics) -> str:
     parts = []
     for name, rule in (("The center", o.plateau), ("the largest value", o.largest)):
         if math.isfinite(rule.overfitting):
-            parts.append(f"{name} falls below the median on other days in {100 * rule.overfitting:.0f} of 100 cuts and "
-                         f"loses in {100 * rule.loss:.0f} (Sharpe ratio of a day {rule.inside:.3f} \u2192 {rule.outside:.3f})")
-    return ("Overfitting: " + "; ".join(parts) + ".").replace("-", MINUS) if parts else ""
+            cuts, loses = 100 * rule.overfitting, 100 * rule.loss
+            parts.append(f"{name} falls below the median on other days in {cuts:.0f} of 100 cuts and loses in {loses:.0f} "
+                         f"(Sharpe ratio of a day {rule.inside:.3f} \u2192 {rule.outside:.3f})")
+    return ("Overfitting: " + "; ".join(parts) + f". {FLAT}").replace("-", MINUS) if parts else ""
 
 
 class Evidence(QWidget):
@@ -110,6 +111,7 @@ class Evidence(QWidget):
     def __init__(self, state: SweepState) -> None:
         super().__init__()
         self.state = state
+        self.standing = label("Recommended", "small")
         self.best = label("", "lead", wrap=True)
         self.reason = label("", "", wrap=True)
         self.edge = label("", "caution", wrap=True)
@@ -121,12 +123,11 @@ class Evidence(QWidget):
         self.more = link("20 more shuffles", lambda: state.more_luck(), tip="Compare with 20 further shuffled histories")
         self.sharpe = label("", "small", wrap=True)
         self.fit = label("", "small", wrap=True)
-        self.fit.setToolTip(FLAT)
         inside = QWidget()
         inside.setLayout(column(
-            label("Recommended", "small"), self.best, self.reason, self.edge, self.extend, self.weights, hairline(),
-            label("What speaks against it", "small"), self.tried, self.luck, self.strip, self.more, self.sharpe, self.fit, None,
-            spacing=5, margins=(12, 0, 8, 0)))
+            self.standing, self.best, self.reason, self.edge, self.extend, self.weights, hairline(),
+            label("What speaks against it", "small"), self.tried, self.luck, self.strip, self.more, self.sharpe, self.fit,
+            None, spacing=5, margins=(12, 0, 8, 0)))
         area = QScrollArea()
         area.setWidgetResizable(True)
         area.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
@@ -164,8 +165,22 @@ class Evidence(QWidget):
                 for a, m, t in zip(r.request.axes, shares.main, shares.total) if math.isfinite(t)))
         self.show_judged()
 
+    def _stand(self) -> None:
+        """Whether the best region is one to take."""
+        st = self.state
+        r = st.reading
+        if r is None:
+            return
+        luck = st.luck.of(st.market) if st.luck is not None else None
+        loses = r.center >= 0 and not float(r.columns["net"][r.center]) > 0
+        lucky = luck is not None and luck.shuffles >= 19 and luck.p > RARE
+        self.standing.setText("The best region loses: take nothing from here" if loses else
+                              "The best region is no better than luck" if lucky else "Recommended")
+        set_role(self.standing, "caution" if loses or lucky else "small")
+
     def show_judged(self) -> None:
         """What speaks against it."""
+        self._stand()
         st = self.state
         result = st.result
         if result is None:

@@ -26,6 +26,11 @@ class Kept:
     search: StoredSearch
 
     @property
+    def sets(self) -> int:
+        """Sets that it holds or is to hold, those of a sweep that it refines included."""
+        return int((self.search.cursor or {}).get("total", self.search.tried))
+
+    @property
     def where(self) -> str:
         if not self.search.market:
             return "several"
@@ -40,8 +45,8 @@ class KeptSweeps(Popup):
         self.state = state
         columns = [Column("number", lambda k: k.search.id, lambda k: str(k.search.id), "right", 66),
                    Column("name", lambda k: k.search.title, width=250), Column("market", lambda k: k.where, width=110),
-                   Column("made", lambda k: k.search.created, lambda k: k.search.created[:16].replace("T", " "), width=128),
-                   Column("sets", lambda k: k.search.tried, lambda k: number(k.search.tried), "right", 76),
+                   Column("made", lambda k: k.search.created, lambda k: k.search.created[:16].replace("T", " "), width=146),
+                   Column("sets", lambda k: k.sets, lambda k: number(k.sets), "right", 76),
                    Column("state", lambda k: k.search.state, width=86)]
         self.table = Table(columns, state.session.theme, "Sweeps", filters=True, multi=True)
         self.table.setFixedSize(760, 300)

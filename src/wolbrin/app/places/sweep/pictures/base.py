@@ -67,7 +67,7 @@ class Picture(QWidget):
     key = ""
     title = ""
     picked = Signal(int)
-    marked = Signal(dict)
+    marked = Signal(object)
     wanted = Signal(int, str)
 
     def __init__(self, session: Session) -> None:
