@@ -32,6 +32,7 @@ from wolbrin.core.store.shelf import Shelf, Wanted
 from wolbrin.core.work.discovering import DiscoverRequest, daily_sample, discover_job, resume_discover
 from wolbrin.core.work.going_on import go_on, listed
 from wolbrin.core.work.standing import restand
+from wolbrin.core.work.sweep_luck import luck_job
 from wolbrin.core.work.sweep_request import SweepRequest
 from wolbrin.core.work.sweep_results import daily_of_sweep, last_sweep
 from wolbrin.core.work.sweeping import sweep_job
@@ -64,6 +65,11 @@ def sweep(project: Project) -> Job:
     return sweep_job(project, SweepRequest(STOPPED, "AAA", 15, AXES))[0]
 
 
+def evolution(project: Project) -> Job:
+    """Generations that are bred from what was kept before the kill."""
+    return sweep_job(project, SweepRequest(STOPPED, "AAA", 15, AXES, method="evolve", count=600))[0]
+
+
 def trial(project: Project) -> Job:
     request = TrialRequest(rows=tuple(trial_rows()) * 40, columns=(("AAA", 15), ("BBB", 15)), shuffles=3)
     return trial_job(project, request)[0]
@@ -87,7 +93,7 @@ def outcome(project: Project) -> dict[str, Any]:
     return told
 
 
-@pytest.mark.parametrize(("make", "kills"), [(discover, 20), (sweep, 3), (trial, 3)])
+@pytest.mark.parametrize(("make", "kills"), [(discover, 20), (sweep, 3), (evolution, 3), (trial, 3)])
 def test_a_search_killed_again_and_again_ends_like_one_left_in_peace(make: Callable[[Project], Job], kills: int,
                                                                      tmp_path: Path, engine: Engine) -> None:
     told = []
@@ -212,6 +218,25 @@ def test_results_that_are_missing_or_cut_short_are_named_and_all_else_is_in_use(
     again = Project(project.folder)
     assert again.prepared("AAA", 15).bars.hash == project.prepared("AAA", 15).bars.hash
     again.close()
+
+
+def test_the_luck_of_a_sweep_goes_on_where_it_was(project: Project, engine: Engine, tmp_path: Path) -> None:
+    other = fresh(tmp_path / "calm")
+    swept = []
+    for one in (other, project):
+        job, result = sweep_job(one, SweepRequest(STOPPED, "AAA", 15, AXES[:1]))
+        assert engine.start(job, "threads").wait() is State.DONE
+        swept.append(result)
+    whole, calm = luck_job(other, swept[0], 12)
+    assert engine.start(whole, "threads").wait() is State.DONE
+    stopped, _ = luck_job(project, swept[1], 12, notify=lambda found: stopped.stop())
+    assert engine.start(stopped, "threads").wait() is State.STOPPED
+    tool, again, found = go_on(project, listed(project)[-1].id)
+    assert (tool.kind, tool.place) == ("control", "sweep")
+    assert engine.start(again, "threads").wait() is State.DONE
+    np.testing.assert_array_equal(found.rows, calm.rows)
+    assert Searches(project).tried_on("AAA") == swept[1].count
+    other.close()
 
 
 def test_a_request_of_a_newer_program_and_a_changed_history_are_refused(project: Project, engine: Engine) -> None:

@@ -52,9 +52,12 @@ from wolbrin.core.work.proving import prove_job
 from wolbrin.core.work.standing import Standings
 from wolbrin.core.work.studying import StudyRequest, run_study
 from wolbrin.core.work.subject import Subject
+from wolbrin.core.work.sweep_luck import luck_job
+from wolbrin.core.work.sweep_reading import read
 from wolbrin.core.work.sweep_request import SweepRequest
 from wolbrin.core.work.sweep_results import daily_of_sweep
 from wolbrin.core.work.sweep_sets import candidate_from_sweep
+from wolbrin.core.work.sweep_statistics import statistics, years_of
 from wolbrin.core.work.sweeping import sweep_job
 from wolbrin.core.work.trialing import TrialRequest, trial_job
 
@@ -153,6 +156,16 @@ def everything(project: Project, engine: Engine) -> dict[str, Any]:
     sweep, result = sweep_job(project, SweepRequest(STOPPED, "AAA", 15, (Axis.spread("stop.amount", "stop", 1, 3, 1),)))
     engine.start(sweep, "threads").wait()
     out["sweep"] = result.table()[1].tobytes()
+    wide = SweepRequest(STOPPED, "AAA", 15, (Axis.spread("stop.amount", "stop", 1, 3, 0.25), Axis.markets(["AAA", "FUT"]),
+                                             Axis.intervals([15, 30])), method="evolve", count=20)
+    sweep, evolved = sweep_job(project, wide)
+    engine.start(sweep, "threads").wait()
+    luck, lucky = luck_job(project, evolved, 2)
+    engine.start(luck, "threads").wait()
+    reading = read(evolved)
+    out["evolved"] = [x.tobytes() for x in (*evolved.table(), reading.median, lucky.rows)]
+    out["judged"] = [repr(replace(statistics(project, evolved, reading, m), tried_on=0)) for m in ("AAA", "FUT")]
+    out["years"] = years_of(project, evolved, "FUT")[2].tobytes()
     limits = Limits(least_trades=5, least_profit_factor=0.5, pool=60)
     discover, found = discover_job(project, DiscoverRequest("FUT", 15, limits, 16, 1))
     engine.start(discover, "threads").wait()

@@ -17,7 +17,7 @@ from wolbrin.core.search.planners import Known, Planner, planner
 from wolbrin.core.store.project import Project
 from wolbrin.core.work.footing import Footing
 from wolbrin.core.work.sweep_request import SweepRequest
-from wolbrin.core.work.sweep_work import SweepWork, evaluate_block, grounds_of
+from wolbrin.core.work.sweep_work import SweepWork, evaluate_block, questions_of
 
 LARGEST_SWEEP = 1_000_000
 
@@ -76,8 +76,8 @@ class Estimate:
 
 def seconds_a_set(footing: Footing, request: SweepRequest, sample: int = 24) -> float:
     """How long one set takes on this machine, from a quick sample whose results nobody sees."""
-    grounds = {p: g for p, (_, g) in grounds_of(footing, request).items()}
-    work = SweepWork(footing, request, tuple(grounds.items()), "none")
+    questions = {p: g for p, (_, g) in questions_of(footing, request).items()}
+    work = SweepWork(footing, request, tuple(questions.items()), "none")
     rng, space = np.random.default_rng(1), request.space
     spent, ran = 0.0, 0
     for place in rng.permutation(len(request.places))[:2]:

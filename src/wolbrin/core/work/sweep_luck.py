@@ -30,7 +30,7 @@ from wolbrin.core.work.footing import Footing, Request
 from wolbrin.core.work.sweep_reading import Reading, read
 from wolbrin.core.work.sweep_request import SweepRequest
 from wolbrin.core.work.sweep_results import SweepResult, read_sweep
-from wolbrin.core.work.sweep_work import SweepWork, grounds_of
+from wolbrin.core.work.sweep_work import SweepWork, questions_of
 
 Floats = NDArray[np.float64]
 Ints = NDArray[np.int64]
@@ -174,7 +174,7 @@ def _searched(sweep: SweepWork, work: LuckWork, deal: int, which: int,
             if place not in variants:
                 key = where.market, where.interval
                 if key not in held:
-                    real = sweep.footing.prepared(*key, sweep.ground(where).content)
+                    real = sweep.footing.prepared(*key, sweep.question(where).content)
                     held[key] = shuffle(real, work.seed * 1000 + deal, work.mirrored)
                 variants[place] = sweep.over(held[key], where)
             rows = np.flatnonzero(batch // space.inner == place)
@@ -212,15 +212,15 @@ def _prepared(project: Project, result: SweepResult, seed: int, mirrored: bool) 
     stages, works = [], []
     for at, one in enumerate(chain):
         request = one.request
-        grounds = {}
-        for p, (_, ground) in grounds_of(footing, request).items():
+        questions = {}
+        for p, (_, question) in questions_of(footing, request).items():
             place = next(x for x in request.places if (x.market, x.interval) == p)
             brief_again(project, one.record_of(place), *p, same_engine=True)
-            grounds[p] = ground
+            questions[p] = question
         own = read(replace_older(one))
         last = at == len(chain) - 1
         stages.append(Stage(replace(request, base=0), None if last or own.best < 0 else own.values(own.best)))
-        works.append(SweepWork(footing, request, tuple(grounds.items()), "none"))
+        works.append(SweepWork(footing, request, tuple(questions.items()), "none"))
     whole = read(result)
     return LuckWork(tuple(works), tuple(stages), result.request.objective.scale(whole.columns), seed, mirrored)
 

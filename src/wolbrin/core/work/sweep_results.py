@@ -18,7 +18,7 @@ from wolbrin.core.store.project import Project
 from wolbrin.core.store.searches import DAILY, Searches, matrix
 from wolbrin.core.store.tables import Columns
 from wolbrin.core.work.sweep_request import Place, SweepRequest
-from wolbrin.core.work.sweep_work import Ground
+from wolbrin.core.work.sweep_work import Question
 
 Floats = NDArray[np.float64]
 Ints = NDArray[np.int64]
@@ -123,7 +123,7 @@ def _kinds(request: SweepRequest) -> dict[str, Any]:
 
 
 def older_than(project: Project, request: SweepRequest,
-               grounds: dict[tuple[str, int], tuple[Prepared, Ground]]) -> list[SweepResult]:
+               questions: dict[tuple[str, int], tuple[Prepared, Question]]) -> list[SweepResult]:
     """The sweeps that a request refines or extends, newest first, as far as they asked the same question."""
     found: list[SweepResult] = []
     base = request.base
@@ -137,7 +137,7 @@ def older_than(project: Project, request: SweepRequest,
                 update={"name": ""}) or r.own != request.own:
             break
         if any((record := one.record_of(Place(*p))) is None or not record.whole or record.history != h.bars.hash
-               or record.engine != engine_version() or record.brief != g.brief for p, (h, g) in grounds.items()):
+               or record.engine != engine_version() or record.brief != g.brief for p, (h, g) in questions.items()):
             break
         found.append(one)
         base = r.base

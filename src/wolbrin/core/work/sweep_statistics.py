@@ -22,7 +22,7 @@ from wolbrin.core.work.footing import Footing
 from wolbrin.core.work.sweep_reading import Reading
 from wolbrin.core.work.sweep_request import SweepRequest
 from wolbrin.core.work.sweep_results import SUMS, SweepResult, daily_table
-from wolbrin.core.work.sweep_work import PARTS, Ground, SweepWork, evaluate_block
+from wolbrin.core.work.sweep_work import PARTS, Question, SweepWork, evaluate_block
 
 Floats = NDArray[np.float64]
 Ints = NDArray[np.int64]
@@ -72,18 +72,18 @@ def _sets_in(request: SweepRequest, table: Columns) -> Ints:
 
 def _work(project: Project, result: SweepResult) -> SweepWork:
     """The sweep's own question once more."""
-    footing, grounds = Footing.of(project), {}
+    footing, questions = Footing.of(project), {}
     for place in dict.fromkeys((p.market, p.interval) for p in result.request.places):
         where = next(p for p in result.request.places if (p.market, p.interval) == place)
         brief = brief_again(project, result.record_of(where), *place, same_engine=True)
         history = footing.prepared(*place)
         days = days_of(history, brief)
-        grounds[place] = Ground(brief, history.bars.hash, days, days)
-    markets = {m for m, _ in grounds}
+        questions[place] = Question(brief, history.bars.hash, days, days)
+    markets = {m for m, _ in questions}
     for market in markets:
-        days = np.unique(np.concatenate([g.days for (m, _), g in grounds.items() if m == market])).astype(np.int32)
-        grounds |= {p: Ground(g.brief, g.content, g.days, days) for p, g in grounds.items() if p[0] == market}
-    return SweepWork(footing, result.request, tuple(grounds.items()), "all")
+        days = np.unique(np.concatenate([g.days for (m, _), g in questions.items() if m == market])).astype(np.int32)
+        questions |= {p: Question(g.brief, g.content, g.days, days) for p, g in questions.items() if p[0] == market}
+    return SweepWork(footing, result.request, tuple(questions.items()), "all")
 
 
 def daily_of(work: SweepWork, sets: Ints) -> Floats:

@@ -24,7 +24,7 @@ PARTS = 16  # blocks of days whose sums are kept of every set of a larger sweep
 
 
 @dataclass(frozen=True)
-class Ground:
+class Question:
     """What is the same for all sets of a market and interval: brief, hash of the bars, trading dates; those of all intervals
     of the market together (market_days)."""
 
@@ -36,12 +36,12 @@ class Ground:
 
 @dataclass(frozen=True)
 class SweepWork(Request):
-    """All that a block needs, wherever it runs. grounds: of each (market, interval). daily: how much of the daily results is
+    """All that a block needs, wherever it runs. questions: of each (market, interval). daily: how much of daily results is
     kept: all, sums of blocks of days, or nothing."""
 
     footing: Footing
     request: SweepRequest
-    grounds: tuple[tuple[tuple[str, int], Ground], ...]
+    questions: tuple[tuple[tuple[str, int], Question], ...]
     daily: str = "all"
 
     @cached_property
@@ -49,17 +49,17 @@ class SweepWork(Request):
         return lru_cache(maxsize=3)(self._made)
 
     def _made(self, place: Place) -> Variants:
-        history = self.footing.prepared(place.market, place.interval, self.ground(place).content)
+        history = self.footing.prepared(place.market, place.interval, self.question(place).content)
         return self.over(history, place)
 
     def over(self, history: Prepared, place: Place) -> Variants:
         """The sets of a place on a history."""
         r = self.request
-        many = Many(history, self.ground(place).brief, ROOM if len(r.places) > 1 else None)
+        many = Many(history, self.question(place).brief, ROOM if len(r.places) > 1 else None)
         return Variants(r.strategy, r.space.numbers, many, place.sides, r.measures[len(SUMMARY):])
 
-    def ground(self, place: Place) -> Ground:
-        return dict(self.grounds)[place.market, place.interval]
+    def question(self, place: Place) -> Question:
+        return dict(self.questions)[place.market, place.interval]
 
     def variants(self, place: Place) -> Variants:
         """The sets of a place on its history; all threads share them."""
@@ -84,27 +84,27 @@ class Done(Block):
 def evaluate_block(work: SweepWork, at: Ints) -> Done:
     """One block of sets of one place, by their numbers."""
     space, place = work.request.space, work.place_of(at)
-    values, ground = space.values(at), work.ground(place)
+    values, question = space.values(at), work.question(place)
     sets = [tuple(v) for v in values[:, space.places:].tolist()]
-    block = work.variants(place).evaluate(sets, ground.days if work.daily != "none" else NO_DAYS)
+    block = work.variants(place).evaluate(sets, question.days if work.daily != "none" else NO_DAYS)
     daily = block.daily
-    if daily.shape[1] and len(ground.market_days) != len(ground.days):
-        daily = np.full((len(daily), len(ground.market_days)), np.nan, np.float32)
-        daily[:, np.searchsorted(ground.market_days, ground.days)] = block.daily
+    if daily.shape[1] and len(question.market_days) != len(question.days):
+        daily = np.full((len(daily), len(question.market_days)), np.nan, np.float32)
+        daily[:, np.searchsorted(question.market_days, question.days)] = block.daily
     return Done(values[block.kept], block.figures, daily, block.refused, block.kept, np.delete(at, block.kept))
 
 
-def grounds_of(footing: Footing, request: SweepRequest) -> dict[tuple[str, int], tuple[Prepared, Ground]]:
-    """History and ground of every market and interval; of one market, days are those of all its intervals together."""
-    found: dict[tuple[str, int], tuple[Prepared, Ground]] = {}
+def questions_of(footing: Footing, request: SweepRequest) -> dict[tuple[str, int], tuple[Prepared, Question]]:
+    """History and question of every market and interval; of one market, days are those of all its intervals together."""
+    found: dict[tuple[str, int], tuple[Prepared, Question]] = {}
     for place in dict.fromkeys((p.market, p.interval) for p in request.places):
         history = footing.prepared(*place)
         brief = footing.brief(history.bars.terms, request.own)
         need_bars(history, brief.span)
         days = days_of(history, brief)
-        found[place] = history, Ground(brief, history.bars.hash, days, days)
+        found[place] = history, Question(brief, history.bars.hash, days, days)
     for market in request.markets:
         of = {p: g for p, g in found.items() if p[0] == market}
         days = np.unique(np.concatenate([g.days for _, g in of.values()])).astype(np.int32)
-        found |= {p: (history, replace(ground, market_days=days)) for p, (history, ground) in of.items()}
+        found |= {p: (history, replace(question, market_days=days)) for p, (history, question) in of.items()}
     return found

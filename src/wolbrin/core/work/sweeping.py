@@ -38,7 +38,7 @@ from wolbrin.core.work.sweep_results import (
     reused_by,
 )
 from wolbrin.core.work.sweep_source import SetSource, Stored
-from wolbrin.core.work.sweep_work import PARTS, Done, SweepWork, evaluate_block, grounds_of
+from wolbrin.core.work.sweep_work import PARTS, Done, SweepWork, evaluate_block, questions_of
 
 MOST_DAILY = 20_000  # sets of a sweep whose daily results are kept
 SHARPE = SUMMARY.index("sharpe_daily")
@@ -105,12 +105,12 @@ def sweep_job(project: Project, request: SweepRequest,
     notify: called on the job's thread after rows were kept.
     """
     searches, footing = Searches(project), Footing.of(project)
-    grounds = grounds_of(footing, request)
-    history, ground = next(iter(grounds.values()))
+    questions = questions_of(footing, request)
+    history, question = next(iter(questions.values()))
     some = first_set(request)
     sides = next((p.sides for p in request.places), "")
-    backtest(history, with_sides(some, sides) if sides else some, ground.brief, detail=False)
-    older = older_than(project, request, grounds)
+    backtest(history, with_sides(some, sides) if sides else some, question.brief, detail=False)
+    older = older_than(project, request, questions)
     request = replace(request, base=request.base if older else 0,
                       count=0 if request.method == "every" else count_of(request))
     at, figures = reused_by(request, older)
@@ -118,19 +118,19 @@ def sweep_job(project: Project, request: SweepRequest,
     if len(at):
         known.add(at, figures)
     plan = check_sets(request, known, lambda: seconds_a_set(footing, request))
-    several = len(grounds) > 1
+    several = len(questions) > 1
     tried = searches.tried()
     records = {p: record_of(h, request.strategy, g.brief, tried=tried.get(p[0], 0) + plan.total, seeds=_seeds(request))
-               for p, (h, g) in grounds.items()}
+               for p, (h, g) in questions.items()}
     with project.transaction():
         search = searches.begin(now(), KIND, request.title, request.as_json(), record=next(iter(records.values())),
                                 market="" if several else request.places[0].market,
                                 interval=0 if several else request.places[0].interval, columns=request.measures,
                                 cursor={"first": 0, "refused": 0, "total": len(at) + plan.total})
         counted = {f"{m} {i}": [searches.begin(now(), COLUMN, request.title, {"sweep": search}, record=records[m, i],
-                                               market=m, interval=i)] for m, i in (grounds if several else ())}
+                                               market=m, interval=i)] for m, i in (questions if several else ())}
         for market in request.markets:
-            days = next(g.market_days for (m, _), (_, g) in grounds.items() if m == market)
+            days = next(g.market_days for (m, _), (_, g) in questions.items() if m == market)
             searches.add(search, daily_table(request, market, DAYS), {"day": days})
         if len(at):
             searches.add(search, ROWS, named_columns(request, request.space.values(at), figures))
@@ -138,7 +138,7 @@ def sweep_job(project: Project, request: SweepRequest,
                          records=records if several else {}, older=older)
     if len(at):
         result.add(request.space.values(at), figures)
-    work = SweepWork(footing, request, tuple((p, g) for p, (_, g) in grounds.items()),
+    work = SweepWork(footing, request, tuple((p, g) for p, (_, g) in questions.items()),
                      "all" if plan.total <= MOST_DAILY else "sums")
     source = SetSource(plan, request.space.inner, Stored.of(at, figures))
     return _job(project, work, result, source, counted, len(at), notify), result
@@ -154,14 +154,14 @@ def resume_sweep(project: Project, search: int,
     searches, footing = Searches(project), Footing.of(project)
     result = read_sweep(project, search)
     request = result.request
-    grounds = grounds_of(footing, request)
-    for p, (history, ground) in grounds.items():
+    questions = questions_of(footing, request)
+    for p, (history, question) in questions.items():
         brief = brief_again(project, result.record_of(Place(*p)), *p, same_engine=True)
-        grounds[p] = history, replace(ground, brief=brief)
+        questions[p] = history, replace(question, brief=brief)
     with project.transaction() as db:
         stored = searches.take_up(search)
         counted: dict[str, list[int]] = {}
-        if len(grounds) > 1:
+        if len(questions) > 1:
             for r in project.rows("SELECT id, market, interval FROM searches WHERE kind = ? AND "
                                   "json_extract(request, '$.sweep') = ?", COLUMN, search):
                 counted[f"{r['market']} {r['interval']}"] = [r["id"]]
@@ -175,7 +175,7 @@ def resume_sweep(project: Project, search: int,
     if len(reused):
         known.add(reused, its)
     plan = check_sets(request, known, lambda: 0.0)
-    work = SweepWork(footing, request, tuple((p, g) for p, (_, g) in grounds.items()),
+    work = SweepWork(footing, request, tuple((p, g) for p, (_, g) in questions.items()),
                      "all" if plan.total <= MOST_DAILY else "sums")
     source = SetSource(plan, request.space.inner, Stored.of(at, figures), cursor.get("first", 0))
     return _job(project, work, result, source, counted, len(reused), notify), result
