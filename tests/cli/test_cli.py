@@ -10,15 +10,21 @@ from pathlib import Path
 from typing import Any
 
 import numpy as np
+import pandas as pd
 import pytest
 
+from wolbrin.cli.asking import axes_of
 from wolbrin.core.engine.ledger import LEDGER
 from wolbrin.core.engine.run import backtest
+from wolbrin.core.errors import UserError
 from wolbrin.core.market.csv_files import read_bars
 from wolbrin.core.market.intervals import to_interval
 from wolbrin.core.market.terms import load_terms
 from wolbrin.core.rules.model import load_strategy
+from wolbrin.core.store.dossier import Dossiers
 from wolbrin.core.store.project import Project
+from wolbrin.core.study.answers import StudyAnswer, TrialAnswer
+from wolbrin.core.work.sweep_answer import SweepAnswer
 
 FILES = Path(__file__).parents[2] / "src/wolbrin/demo/files"
 
@@ -144,6 +150,66 @@ def test_seeing_the_holdout_is_counted(demo: Path) -> None:
     wolbrin("holdout", "-p", demo, "--spend", "x", code=2)
     moved = result("holdout", "-p", demo, "--move", "2022-01-01", "--spend", "the last year was odd")
     assert (moved["border"], moved["openings"], moved["moves"][0]["why"]) == ("2022-01-01", 3, "the last year was odd")
+
+
+def test_from_an_idea_to_the_shelf_headless(demo: Path, tmp_path: Path) -> None:
+    """study, trial, sweep with everything around it: the same numbers by every way, answers as their schemas say."""
+    base = ("-p", demo, "-s", "Tern breakout")
+    studied = StudyAnswer.model_validate(result("study", *base, "--side", "both", "--horizon", 5, "-c", "close > ema(20)"))
+    assert [s.side for s in studied.studies] == ["long", "long", "short", "short"]
+    assert len(studied.studies[0].mean) == 5
+    tried = TrialAnswer.model_validate(result(
+        "trial", "-p", demo, "-c", "crosses_above(close, highest(20))", "--markets", "NPW,ASL", "--sides", "both",
+        "--shuffles", 1, "--threshold", -9, "--shelf"))
+    assert tried.tried_on_market == {"NPW": 1, "ASL": 1}
+    assert all(c.passes for c in tried.cells)
+    varied = ("--vary", "stop ATR multiple=2:3:0.5", "--vary", "target.amount=2,3", "--link",
+              "stop.length = 8 * target.amount")
+    assert 0 < result("sweep", *base, *varied, "--estimate")["seconds"] < 60
+    swept = SweepAnswer.model_validate(result(
+        "sweep", *base, *varied, "--constraint", "target.amount >= 0.8 * stop.amount", "--floor", "trades>=100",
+        "--objective", "0.5*net + 0.5*t_daily", "--shuffles", 2, "--name", "small", "--out",
+        tmp_path / "all.parquet", "--shelf", "best",
+        "--apply", "1", "--save-set", tmp_path / "center.json"))
+    assert (swept.tried, swept.total, swept.title) == (5, 5, "small"), "a target of 2 is too near for a stop of 3"
+    assert swept.luck[0].shuffles == 2
+    assert swept.statistics[0].tried_on_market == 6
+    assert swept.center is not None
+    table = pd.read_parquet(tmp_path / "all.parquet")
+    assert table["score"].tolist() == [r.score for r in swept.results]
+    project = Project(demo)
+    now = project.strategy("Tern breakout").strategy
+    assert swept.best is not None
+    assert now.stop is not None
+    best = swept.best.settings
+    assert (now.stop.amount, now.stop.length) == (best["stop.amount"], 8 * best["target.amount"])
+    assert len(Dossiers(project).shelf()) == 3
+    project.close()
+    again = SweepAnswer.model_validate(result("sweep", "-p", demo, "--show", swept.search, "--shuffles", 2))
+    assert (again.results, again.luck) == (swept.results, swept.luck)
+    finer = SweepAnswer.model_validate(result("sweep", "-p", demo, "--show", swept.search, "--zoom", "stop.amount=2:2.5",
+                                              "--shuffles", 0, "--no-checks"))
+    assert (finer.simulated, finer.tried) == (2, 7)
+    assert "no sweep" in wolbrin("sweep", "-p", demo, "--show", 1, code=1).stderr
+    many = [x for key in ("stop.amount", "target.amount", "stop.length") for x in ("--vary", f"{key}=1:1000:1")]
+    assert "1,000,000,000 sets are more than" in wolbrin("sweep", *base, *many, code=1).stderr
+
+
+def test_ranges_constraints_and_places_that_cannot_be_read_are_a_sentence() -> None:
+    rules = load_strategy(FILES / "strategy-tern.json")
+    axes = axes_of(rules, ["stop.amount=1,2,1", "target stop=2:3:0.5"], ["stop.length = 10 * stop.amount"], "A,B", "15,daily",
+                   "long,both")
+    assert [(a.key, a.values) for a in axes[:2]] == [("stop.amount", (1.0, 2.0)), ("target.amount", (2.0, 2.5, 3.0))]
+    assert [a.kind for a in axes[2:]] == ["market", "interval", "sides"]
+    assert [a.names for a in axes[2:]] == [("A", "B"), (), ()]
+    for vary, link, sides, words in (
+            ("stop.amount=3:2:1", "", "", "ends before it begins"), ("stop.amount=1:2:0", "", "", "above zero"),
+            ("stop.amount=nan:2:1", "", "", "needs numbers"), ("stop.amount=a:b:c", "", "", "not FROM:TO:STEP"),
+            ("stop.amount=", "", "", "no value"), ("height=1:2:1", "", "", "no number"),
+            ("stop.amount=1:2:1", "stop.length = target.amount", "", "not varied"),
+            ("stop.amount=1:2:1", "", "up", "no choice")):
+        with pytest.raises(UserError, match=words):
+            axes_of(rules, [vary], [link] if link else [], "", "", sides)
 
 
 @pytest.mark.parametrize(("arguments", "code", "word"), [

@@ -38,8 +38,11 @@ from wolbrin.core.store import schema
 from wolbrin.core.store.project import Project
 from wolbrin.core.store.settings import OwnSpan, Settings
 from wolbrin.core.store.sources import intervals_for
+from wolbrin.core.study.answers import StudyAnswer, TrialAnswer
 from wolbrin.core.work.importing import take_in, take_in_all
 from wolbrin.core.work.markets import compare, count_bars, join_contracts
+from wolbrin.core.work.sweep_answer import SweepAnswer
+from wolbrin.core.work.sweep_sets import ParameterSet
 
 LAYOUT = Layout(columns=("time", "open", "high", "low", "close", "volume"))
 BARS = walk_bars(3_000, seed=11, code="AAA")
@@ -296,7 +299,8 @@ def test_an_older_project_is_brought_up_and_keeps_its_history(tmp_path: Path, pr
 def test_published_schemas_are_the_present_ones() -> None:
     """docs/schemas is written by tools/schemas.py."""
     folder = Path(__file__).parents[2] / "docs/schemas"
-    for name, model in (("market", Terms), ("layout", Layout), ("strategy", Strategy)):
+    for name, model in (("market", Terms), ("layout", Layout), ("strategy", Strategy), ("parameters", ParameterSet),
+                        ("sweep-answer", SweepAnswer), ("study-answer", StudyAnswer), ("trial-answer", TrialAnswer)):
         assert json.loads((folder / f"{name}.schema.json").read_text()) == model.model_json_schema(), name
 
 
