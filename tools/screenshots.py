@@ -77,20 +77,27 @@ def markets(window: MainWindow, folder: Path) -> None:
     place.show_page("compare")
     place.pages["compare"].start()
     shoot(window, folder, "markets-compare")
-    s.set_market("HFR")
-    rest(window)
-    place.open_files([FILES / "hfr-months.zip"])
-    place.pages["import"].start()
-    rest(window)
-    place.pages["import"].take()
-    rest(window)
-    place.pages["contracts"].join()
-    rest(window)
-    place.pages["contracts"].rolls.choose(1)
-    shoot(window, folder, "markets-contracts")
     s.set_market("NPW")
     place.show_page("quality")
     rest(window)
+
+
+def sweep(window: MainWindow, folder: Path) -> None:
+    """Four numbers in 2,025 sets."""
+    place: Any = window.places["sweep"]
+    for title, span in (("Opening range minutes, long entry row 1", (30, 110, 10)), ("stop ATR multiple", (1, 5, 0.5)),
+                        ("stop ATR length", (10, 30, 5)), ("target stop", (2, 6, 1))):
+        line = next(li for li in place.lines if li.tunable.title == title)
+        for box, value in zip(line.boxes, span):
+            box.setValue(value)
+        line.on.click()
+    place.start()
+    rest(window, 1.0)
+    shoot(window, folder, "sweep")
+    place.result.show_picture("four")
+    shoot(window, folder, "sweep-four")
+    place.result.show_picture("map")
+    window.session.undo.setIndex(window.session.undo.index() - 5)
 
 
 def work(window: MainWindow, folder: Path) -> None:
@@ -124,10 +131,7 @@ def work(window: MainWindow, folder: Path) -> None:
     rest(window, 2.0)
     shoot(window, folder, "study-field")
     go("sweep")
-    place["sweep"].start()
-    rest(window)
-    place["sweep"].table.choose(0)
-    shoot(window, folder, "sweep")
+    sweep(window, folder)
     go("discover")
     for market in ("NPW", "BBY", "AUDNZD"):
         s.set_market(market)

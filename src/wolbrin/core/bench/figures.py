@@ -14,7 +14,7 @@ import numpy as np
 from wolbrin.core.bench.data import bench_bars, bench_strategy
 from wolbrin.core.bench.figure import Figure
 from wolbrin.core.bench.importing import import_figures
-from wolbrin.core.bench.many import discover_figures, pausing_figures
+from wolbrin.core.bench.many import discover_figures, pausing_figures, reading_figures
 from wolbrin.core.bench.shelf import shelf_figures
 from wolbrin.core.bench.trials import trial_figures
 from wolbrin.core.engine.brief import Brief, Costs
@@ -29,6 +29,7 @@ from wolbrin.core.rules.axes import Axis
 from wolbrin.core.rules.decide import decide
 from wolbrin.core.rules.numbers import tunables
 from wolbrin.core.store.project import Project
+from wolbrin.core.work.sweep_luck import luck_job
 from wolbrin.core.work.sweep_request import SweepRequest
 from wolbrin.core.work.sweeping import sweep_job
 
@@ -117,6 +118,7 @@ def core_figures(tell: Callable[[str], None] = lambda what: None) -> list[Figure
 
         sweep(engine)
         two, one = sweep(engine), sweep(single)
+        exits = two
         found.append(Figure("sweep of 2,025 sets of exits on 100,000 bars", two, "s", "lower", 0.5,
                             f"one backtest with signals at hand: {1e3 * bare:.2f} ms"))
         found.append(Figure("the same sweep, all cores over one thread", one / two, "x", "higher", 1.75,
@@ -128,11 +130,20 @@ def core_figures(tell: Callable[[str], None] = lambda what: None) -> list[Figure
                             "4,050 conditions and 90 averages among them"))
         found.append(Figure("the same sweep, all cores over one thread", one / two, "x", "higher", 1.75,
                             f"one thread: {one:.2f} s"))
+        tell("the luck of a sweep")
+        job, swept = sweep_job(project, SweepRequest(strategy, terms.code, bars.interval, axes))
+        engine.start(job, "threads").wait()
+        began = time.perf_counter()
+        engine.start(luck_job(project, swept, 10)[0], "threads").wait()
+        found.append(Figure("10 shuffles of the sweep of exits", time.perf_counter() - began, "s", "lower", None,
+                            f"the sweep itself on all cores: {exits:.2f} s"))
         tell("Discover")
         found += discover_figures(project, terms.code, bars.interval, engine, single)
         engine.close()
         single.close()
         project.close()
+    tell("reading a sweep, and luck")
+    found += reading_figures()
     tell("shifted entries and a rehearsal")
     found += pausing_figures()
     tell("a Shelf of 100,000 candidates")

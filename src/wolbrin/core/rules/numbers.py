@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import Any
 
 from wolbrin.core.indicators.catalogue import BY_KEY
@@ -230,7 +230,18 @@ def tunables(strategy: Strategy) -> list[Tunable]:
         found.append(Tunable(("time_exit",), "time exit bars", strategy.time_exit, low, high, step))
     found += _beside(strategy) + _filters(strategy.filters)
     # A number that follows parameters is varied by them.
-    return [t for t in found if formula_of(t.value) is None]
+    return _told_apart([t for t in found if formula_of(t.value) is None])
+
+
+def _told_apart(found: list[Tunable]) -> list[Tunable]:
+    """Numbers of one row that are called the same, such as the lengths of two averages, by their order."""
+    seen: dict[str, int] = {}
+    out = []
+    for t in found:
+        seen[t.title] = seen.get(t.title, 0) + 1
+        what, comma, where = t.title.partition(",")
+        out.append(t if seen[t.title] == 1 else replace(t, title=f"{what} ({seen[t.title]}){comma}{where}"))
+    return out
 
 
 def followers(strategy: Strategy, key: str) -> list[str]:

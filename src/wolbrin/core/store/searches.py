@@ -5,7 +5,7 @@ from __future__ import annotations
 
 import json
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import Any
 
 import numpy as np
@@ -164,9 +164,13 @@ class Searches:
                             r["state"], r["market"], r["interval"], json.loads(r["cursor"]) if r["cursor"] else None)
 
     def all(self, kinds: Sequence[str]) -> list[StoredSearch]:
-        """Searches of some kinds, oldest first."""
+        """Searches of some kinds, oldest first. What one of several markets tried is counted by market, and summed here."""
         marks = ", ".join("?" * len(kinds))
-        return [self._made(r) for r in self.db.rows(f"SELECT * FROM searches WHERE kind IN ({marks}) ORDER BY id", *kinds)]
+        parts = {int(r["whole"]): int(r["n"]) for r in self.db.rows(
+            "SELECT coalesce(json_extract(request, '$.sweep'), json_extract(request, '$.trial')) whole, sum(tried) n "
+            "FROM searches WHERE kind IN ('sweep place', 'trial column') GROUP BY whole HAVING whole IS NOT NULL")}
+        found = [self._made(r) for r in self.db.rows(f"SELECT * FROM searches WHERE kind IN ({marks}) ORDER BY id", *kinds)]
+        return [replace(s, tried=s.tried + parts.get(s.id, 0)) for s in found]
 
     def interrupted(self) -> list[StoredSearch]:
         """Searches whose program ended under them, newest first."""
