@@ -136,6 +136,8 @@ class Variants:
             condition = getattr(getattr(self._strategy, path[0]), path[1])
             apart = nodes_of(condition)[0] != (condition,)
             return tuple(path[:4] if apart else path[:2])
+        if path[-1] in ("amount", "length") and path[0] in ("stop", "target", "trail", "break_even") and "level" not in path:
+            return tuple(path)  # how far is a number of the genome, by which ATR a column
         return tuple(path[:2] if path[0] in ("long", "short") else path[:1])
 
     def _at(self, renew: _Changes | None = None) -> _Changes:
