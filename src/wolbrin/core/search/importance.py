@@ -33,13 +33,14 @@ class Importance:
     total: tuple[float, ...]
     fit: float = 1.0
 
-    def words(self, titles: Sequence[str]) -> str:
-        """Which numbers decide, and which should not be tuned."""
-        if not self.total or not all(math.isfinite(t) for t in self.total):
+    def words(self, titles: Sequence[str], places: int = 0) -> str:
+        """Which numbers decide, and which should not be tuned. places: axes at the beginning that are no numbers."""
+        if len(self.total) <= places or not all(math.isfinite(t) for t in self.total):
             return ""
-        idle = [t for t, share in zip(titles, self.total) if share < LITTLE]
-        first = int(np.argmax(self.total))
-        text = f"{titles[first]} decides most ({100 * self.total[first]:.0f}% of the variance, with the others)."
+        titles, total = titles[places:], self.total[places:]
+        idle = [t for t, share in zip(titles, total) if share < LITTLE]
+        first = int(np.argmax(total))
+        text = f"{titles[first]} decides most ({100 * total[first]:.0f}% of the variance, with the others)."
         if idle:
             text += f" {' and '.join(idle)} explain{'s' if len(idle) == 1 else ''} nothing and should not be tuned."
         return text

@@ -80,6 +80,18 @@ def heat(settings: Floats, values: Floats, across: tuple[float, ...], up: tuple[
     return map_of(settings, values, Side(x, across), Side(y, up) if x != y else Side())
 
 
+def binned(column: Floats, levels: Sequence[float], most: int) -> tuple[Floats, tuple[float, ...]]:
+    """Values of an axis in at most so many groups of neighbors, each standing for its middle one: float64[n], and the
+    middles. As they are where there are few."""
+    known = np.asarray(levels, np.float64)
+    if len(known) <= most:
+        return column, tuple(known.tolist())
+    group = np.arange(len(known)) * most // len(known)
+    middles = np.array([known[group == g][(group == g).sum() // 2] for g in range(most)])
+    place = _place(levels, column)
+    return np.where(place >= 0, middles[group[np.maximum(place, 0)]], np.nan), tuple(middles.tolist())
+
+
 def line_through(settings: Floats, row: int, axis: int) -> Ints:
     """Rows that differ from one in this number only, in its order, itself included."""
     others = np.delete(settings, axis, axis=1)

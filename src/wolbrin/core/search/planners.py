@@ -145,7 +145,7 @@ class _Completing:
         self.rounds = 2  # the first may find better sets, whose neighbors are looked at once more
 
     def plan(self) -> Ints | None:
-        while self.rounds:
+        while self.rounds and self._space.has_plateaus:
             self.rounds -= 1
             at, order = self._known.ranked()
             wanted: list[int] = []
@@ -192,7 +192,7 @@ class Evolved:
         self._space, self._known = space, known
         self._seed = seed
         self.total = min(count, space.size)
-        reserve = min(self.total // 6, space.most_neighbors)  # for neighbors of the best sets
+        reserve = min(self.total // 6, space.most_neighbors) if space.has_plateaus else 0  # for neighbors of the best sets
         self._left = self._breed = self.total - reserve
         self._generation = self._given = 0
         self._after = _Completing(space, known, reserve)
@@ -251,8 +251,9 @@ class Evolved:
                 peaks.append(steps)
             if len(peaks) == 4:
                 break
-        found = [space.neighbors(space.at(p[None]))[0] for p in peaks]
-        at = np.concatenate(found)
+        if space.most_neighbors > 40 * self.many:
+            return np.concatenate([space.beside(space.at(p[None])) for p in peaks])
+        at = np.concatenate([space.neighbors(space.at(p[None]))[0] for p in peaks])
         at = at[at >= 0]
         return at if len(at) <= 40 * self.many else rng.choice(at, 40 * self.many, replace=False)
 

@@ -17,7 +17,7 @@ from wolbrin.core.search.space import Space
 
 Floats = NDArray[np.float64]
 Ints = NDArray[np.int64]
-SLAB = 20_000
+SLAB = 2_000_000  # neighbors looked at together
 REFUSED, UNKNOWN, OUTSIDE = -1, -2, -3
 
 
@@ -59,6 +59,16 @@ class Surroundings:
         self._order = np.argsort(at, kind="stable")
         self._sorted = at[self._order]
         self._refused = np.sort(refused)
+
+    @property
+    def known(self) -> bool:
+        """Whether neighbors can be looked at."""
+        return self._space.has_plateaus
+
+    @property
+    def width(self) -> int:
+        """Neighbors of a row, itself included."""
+        return self._space.most_neighbors
 
     def of(self, rows: Ints) -> Ints:
         """int64[n, k]: as `scores` wants them, for these rows."""
@@ -102,10 +112,11 @@ def plateaus(around: Surroundings, score: Floats, passes: NDArray[np.bool_]) -> 
     bad = float(known.min()) if len(known) else np.nan
     counted = np.where(passes & np.isfinite(score), score, bad)
     out = np.full((n, 2), np.nan)
-    if len(known):
-        for first in range(0, n, SLAB):
-            rows = np.arange(first, min(first + SLAB, n), dtype=np.int64)
-            scores(counted, around.of(rows), bad, out[first:first + SLAB])
+    if len(known) and around.known:
+        slab = max(1, SLAB // around.width)
+        for first in range(0, n, slab):
+            rows = np.arange(first, min(first + slab, n), dtype=np.int64)
+            scores(counted, around.of(rows), bad, out[first:first + slab])
     return Plateaus(out[:, 0], out[:, 1], bad, best_plateau(out[:, 0], out[:, 1], score, passes))
 
 

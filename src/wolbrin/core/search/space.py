@@ -16,6 +16,7 @@ from wolbrin.core.rules.axes import PLACES, Axis, Link, size_of
 
 Floats = NDArray[np.float64]
 Ints = NDArray[np.int64]
+MOST_AROUND = 3**8  # neighbors of a set that are looked at
 LARGEST_GRID = 2**62  # sets are numbered with 64 bits
 NUMBER = r"[-+\u2212]?\d+(?:\.\d+)?(?:[eE][-+]?\d+)?"
 KEY = r"[A-Za-z_][\w. ]*?"
@@ -117,7 +118,8 @@ class Space:
         keys = [k for a in axes for k in (a.key, *(link.key for link in a.links))]
         twice = next((k for k in keys if keys.count(k) > 1), None)
         if twice is not None:
-            raise UserError("this number is varied twice, or varied and linked", twice, "Name it once.")
+            name = next((a.title for a in axes if a.key == twice), twice)
+            raise UserError("this number is varied twice, or varied and linked", name, "Name it once.")
         self.axes = tuple(sorted(axes, key=lambda a: PLACES.index(a.kind) if a.kind in PLACES else len(PLACES)))
         self.constraints = tuple(constraints)
         self.base = dict(base or {})
@@ -204,7 +206,20 @@ class Space:
     @property
     def most_neighbors(self) -> int:
         """Sets within one step of one in the middle, itself included."""
-        return len(self._around)
+        return 3 ** sum(a.ordered and len(a.values) > 1 for a in self.axes)
+
+    @property
+    def has_plateaus(self) -> bool:
+        """Whether so many neighbors can be looked at; with nine numbers and more there are too many of them."""
+        return self.most_neighbors <= MOST_AROUND
+
+    def beside(self, at: Ints) -> Ints:
+        """int64[m]: sets one step away along a single axis."""
+        steps, shape = self.steps(at), np.array(self.shape)
+        moved = [steps + move * (np.arange(len(shape)) == i) for i, a in enumerate(self.axes) if a.ordered
+                 for move in (-1, 1)]
+        every = np.concatenate(moved) if moved else steps[:0]
+        return self.at(every[((every >= 0) & (every < shape)).all(axis=1)])
 
     def at_end(self, at: Ints) -> NDArray[np.bool_]:
         """bool[n, axes]: which values stand at an end of their range, where an end is no natural one."""

@@ -231,7 +231,7 @@ def answer(searches: Searches, result: SweepResult, reading: Reading, luck: Luck
                             value=a.values[-1 if e.high else 0], further=e.further, words=e.words(a)) for e in reading.edges),
         importance=tuple(ImportanceRow(key=a.key, main=_value(importance.main[i]), total=_value(importance.total[i]))
                          for i, a in enumerate(r.axes)) if importance else (),
-        importance_words=importance.words([a.short for a in r.axes]) if importance else "",
+        importance_words=importance.words([a.short for a in r.axes], r.space.places) if importance else "",
         luck=tuple(_luck(luck.of(m), reading) for m in r.markets) if luck is not None else (),
         statistics=tuple(_statistics(s) for s in stats),
         best_by_place={name: row_of(reading, int(row)) for name, row in zip(places, basket.best if basket else ())

@@ -31,6 +31,11 @@ def strategy_of(request: SweepRequest, values: Values, of: Strategy | None = Non
     Raises:
         UserError: the model refuses it, or the numbers are not there any more.
     """
+    if of is not None:
+        mine, its = ({t.key: t.title for t in tunables(s)} for s in (request.strategy, of))
+        if any(mine.get(key) != its.get(key) for key in numbers_at(request.axes, values)):
+            raise UserError(f"{of.name} is another strategy than this sweep's, or has changed since", "sweep",
+                            f"Open {request.strategy.name}, or sweep again.")
     try:
         one = variant(of or request.strategy, request.axes, values)
     except (KeyError, IndexError, TypeError):

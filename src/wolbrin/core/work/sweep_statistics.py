@@ -27,6 +27,7 @@ from wolbrin.core.work.sweep_work import PARTS, Question, SweepWork, evaluate_bl
 Floats = NDArray[np.float64]
 Ints = NDArray[np.int64]
 AGAIN = 20_000  # sets taken over from older sweeps that are run once more for their daily results, at most
+MOST_LOOKED = 100_000_000  # sets times neighbors for which the plateau's rule is judged
 LEAST_DAYS = 80  # trading days below which the days cannot be cut into blocks
 
 
@@ -168,8 +169,10 @@ def _overfitting(searches: Searches, result: SweepResult, market: str, sets: Int
             sums, squares = sums[:, ::2] + sums[:, 1::2], squares[:, ::2] + squares[:, 1::2]
             days = days[::2] + days[1::2]
     complete = request.method == "every" and not result.unfinished
-    around = Surroundings(request.space, sets, result.refused_sets, complete).of(np.arange(len(sets), dtype=np.int64))
-    return overfitting(sums, squares, days, around)
+    around = Surroundings(request.space, sets, result.refused_sets, complete)
+    looked = around.known and len(sets) * around.width <= MOST_LOOKED
+    near = around.of(np.arange(len(sets), dtype=np.int64)) if looked else np.zeros((len(sets), 0), np.int64)
+    return overfitting(sums, squares, days, near)
 
 
 def years_of(project: Project, result: SweepResult, market: str = "") -> tuple[list[int], Ints, Floats]:

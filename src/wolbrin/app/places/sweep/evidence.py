@@ -148,7 +148,9 @@ class Evidence(QWidget):
             values = space.values(basket.sets[:1])[0, space.places:].tolist()
             words = ", ".join(f"{a.short} {a.shown(v)}" for a, v in zip(space.numbers, values))
             self.best.setText(f"For all {len(r.request.markets)} markets: {words}")
-            self.reason.setText(f"By {basket.rule}: {basket.words()}. By itself, {r.reason()}")
+            say = r.request.objective.value_words
+            alone = [f"{r.request.space.words(r.values(row))} ({say(r.score[row])})" for row in basket.best.tolist() if row >= 0]
+            self.reason.setText(f"By {basket.rule}: {basket.words()}.\nBest of each by itself: {'; '.join(alone)}.")
         else:
             at = r.center if r.center >= 0 else r.best
             self.best.setText(r.request.space.words(r.values(at)) if at >= 0 else "No set to recommend")
@@ -156,7 +158,7 @@ class Evidence(QWidget):
         self.edge.setText(" ".join(e.words(r.request.axes[e.axis]) for e in r.edges))
         self.edge.setVisible(bool(r.edges))
         self.extend.setVisible(bool(r.edges) and not self.state.running)
-        words = r.importance.words([a.short for a in r.request.axes]) if len(r) > 1 else ""
+        words = r.importance.words([a.short for a in r.request.axes], r.request.space.places) if len(r) > 1 else ""
         self.weights.setText(words)
         shares = r.importance if len(r) > 1 else None
         if shares is not None:
@@ -209,4 +211,4 @@ class Evidence(QWidget):
         self.more.setVisible(not running and not result.unfinished and not st.running)
         self.more.setText("20 more shuffles" if luck is not None and luck.shuffles else "Compare with luck")
         self.sharpe.setText(sharpe_words(stats) if stats is not None else "")
-        self.fit.setText(fitting_words(stats) if stats is not None else "")
+        self.fit.setText(fitting_words(stats) if stats is not None else st.not_judged)

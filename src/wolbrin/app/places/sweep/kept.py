@@ -5,7 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass
 from typing import Any
 
-from PySide6.QtWidgets import QInputDialog, QWidget
+from PySide6.QtWidgets import QLineEdit, QWidget
 
 from wolbrin.app.parts import Popup, button, label, row
 from wolbrin.app.places.sweep.state import SweepState
@@ -54,7 +54,12 @@ class KeptSweeps(Popup):
         self.words = label("", "", wrap=True)
         self.words.setFixedWidth(760)
         self.body.addWidget(self.table)
-        self.body.addLayout(row(button("Open", self.open, main=True), button("Rename \u2026", self.rename),
+        self.name = QLineEdit()
+        self.name.setMaxLength(80)
+        self.name.setAccessibleName("name of the sweep in the list")
+        self.name.returnPressed.connect(self.rename)
+        self.table.chosen.connect(lambda k: self.name.setText(k.search.title))
+        self.body.addLayout(row(button("Open", self.open, main=True), self.name, button("Rename", self.rename),
                                 button("Run again", self.again, tip="On the history as it is now"),
                                 button("Compare two", self.compare), None))
         self.body.addWidget(self.words)
@@ -92,10 +97,12 @@ class KeptSweeps(Popup):
         found = self._chosen(1)
         if found is None:
             return
-        text, ok = QInputDialog.getText(self, "Name of the sweep", "Name", text=found[0].search.title)
-        if ok and text.strip():
-            Searches(self.state.session.project).rename(found[0].search.id, text.strip()[:80])
-            self.fill()
+        text = self.name.text().strip()
+        if not text:
+            self.words.setText("Write a name first.")
+            return
+        Searches(self.state.session.project).rename(found[0].search.id, text)
+        self.fill()
 
     def compare(self) -> None:
         """Say how the chosen two agree."""

@@ -67,6 +67,7 @@ class SweepState(QObject):
         self.luck_running: Job | None = None
         self.statistics: Statistics | None = None
         self.market = ""
+        self.not_judged = ""  # why there are no statistics
         self.seen: Seen | None = None
         self._reading = self._again = self._by_hand = False
         self._began = 0.0
@@ -157,6 +158,7 @@ class SweepState(QObject):
         self.reading = self.luck = self.statistics = self.seen = None
         self.luck_running = None
         self._by_hand = False
+        self.not_judged = ""
         self.market = result.request.markets[0]
         self.taken.emit()
         self.grown.emit()
@@ -198,10 +200,16 @@ class SweepState(QObject):
             self.seen_changed.emit()
             if self._again:
                 self._timer.start(int(1000 * max(REST, 3 * (time.monotonic() - began))))
-            elif not self.running and len(made) and self.statistics is None:
+            elif not self.running and len(made) and self.statistics is None and not self.not_judged:
                 self._judge()
 
-        self.session.compute("Read the sweep", lambda: read(result), done)
+        def work() -> Reading:
+            made = read(result)
+            if len(made) > 1:
+                _ = made.importance, made.basket, made.front  # worked out here, not where they are shown
+            return made
+
+        self.session.compute("Read the sweep", work, done)
 
     def _same_row(self, before: Reading | None, made: Reading) -> int:
         """The chosen set's row in a reading that has grown; what is recommended where none is chosen yet."""
@@ -235,8 +243,9 @@ class SweepState(QObject):
                 return err
 
         def done(found: Statistics | WolbrinError) -> None:
-            if result is self.result and market == self.market and not isinstance(found, WolbrinError):
-                self.statistics = found
+            if result is self.result and market == self.market:
+                self.statistics = None if isinstance(found, WolbrinError) else found
+                self.not_judged = found.sentence() if isinstance(found, WolbrinError) else ""
                 self.judged.emit()
 
         s.compute("Statistics of the sweep", work, done, "sweep statistics")

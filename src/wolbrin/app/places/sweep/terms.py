@@ -110,7 +110,7 @@ class LinkLine(Line):
         self.factor.setAccessibleName("link factor")
         self.factor.setFixedWidth(64)
         self.of = combo(items, "link to", 128)
-        self.of.setCurrentIndex(min(1, self.of.count() - 1))
+        self.moves.setCurrentIndex(self.moves.count() - 1)
         self.set_up("link", self.moves, label("=", "muted"), self.factor, label("\u00d7", "muted"), self.of)
 
     def link(self) -> tuple[str, Link]:

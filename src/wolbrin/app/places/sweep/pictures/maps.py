@@ -8,19 +8,20 @@ import numpy as np
 from numpy.typing import NDArray
 from PySide6.QtWidgets import QComboBox
 
-from wolbrin.app.charts.cells import CellChart, Cells
+from wolbrin.app.charts.cells import EMPTY, CellChart, Cells
 from wolbrin.app.parts import button, column, label, row
 from wolbrin.app.places.sweep.pictures.base import Picture, center_of, digits_of, title_of, values_of
 from wolbrin.app.places.sweep.state import Seen
 from wolbrin.app.session import Session
 from wolbrin.core.errors import WolbrinError
 from wolbrin.core.rules.axes import Axis
-from wolbrin.core.search.maps import Side, cells_of, edges_of, map_of
+from wolbrin.core.search.maps import Side, binned, cells_of, edges_of, map_of
 from wolbrin.core.work.sweep_results import SweepResult
 from wolbrin.core.work.sweep_statistics import years_of
 
 Floats = NDArray[np.float64]
 Ints = NDArray[np.int64]
+MOST_LEVELS, MOST_INSIDE = 80, 14  # values of an axis that are told apart on a map of two, and inside another number
 
 
 def grid_of(columns: int, rows: int) -> Floats:
@@ -83,7 +84,32 @@ class _Map(Picture):
         self.setLayout(column(row(*parts, *self.more(), None), self.chart, spacing=4))
         self._cell_of: Ints = np.zeros(0, np.int64)
         self._rows: Ints = np.zeros(0, np.int64)
+        self._drawn: tuple[Any, ...] = ()
         self.chart.picked.connect(self._picked)
+
+    def draw(self, fresh: bool) -> None:
+        """Draw the map; where only the choice has moved, only its ring."""
+        seen = self.seen
+        if seen is None:
+            return
+        self._fill(seen)
+        state = seen.reading, seen.rows, self.measure, self.axes()
+        if self._drawn and all(a is b for a, b in zip(state[:2], self._drawn)) and state[2:] == self._drawn[2:]:
+            self.chart.choose(self._ring(seen))
+            return
+        self._drawn = state
+        self.draw_map(seen, fresh)
+
+    def draw_map(self, seen: Seen, fresh: bool) -> None:
+        """Fill the chart."""
+        raise NotImplementedError
+
+    def settings(self, seen: Seen, rows: Ints, sides: list[tuple[int, int]]) -> tuple[Floats, dict[int, tuple[float, ...]]]:
+        """Settings of some rows and the values along each axis, long axes in groups. sides: axis and how many groups."""
+        axes, out, levels = seen.reading.request.axes, seen.reading.settings[rows].copy(), {}
+        for i, most in sides:
+            out[:, i], levels[i] = binned(out[:, i], axes[i].values, most)
+        return out, levels
 
     def more(self) -> list[Any]:
         """Further controls."""
@@ -137,11 +163,7 @@ class MapOfTwo(_Map):
     def more(self) -> list[Any]:
         return [self.zoom, label("drag over a region to mark it", "small")]
 
-    def draw(self, fresh: bool) -> None:
-        seen = self.seen
-        if seen is None:
-            return
-        self._fill(seen)
+    def draw_map(self, seen: Seen, fresh: bool) -> None:
         x, y = self.axes()
         r, values = seen.reading, values_of(seen, self.measure)
         axes = r.request.axes
@@ -154,15 +176,17 @@ class MapOfTwo(_Map):
         if len(coarse):
             found = [tuple(np.unique(r.settings[coarse, i]).tolist()) for i in (x, y)]
             layers.append((coarse, found[0], found[1]))
-        layers.append((fine, axes[x].values, axes[y].values))
+        grouped, along = self.settings(seen, np.arange(len(r), dtype=np.int64), [(x, MOST_LEVELS), (y, MOST_LEVELS)])
+        layers.append((fine, along[x], along[y]))
         low_x, high_x = min(edges_of(lx)[0] for _, lx, _ in layers), max(edges_of(lx)[-1] for _, lx, _ in layers)
         low_y, high_y = min(edges_of(ly)[0] for _, _, ly in layers), max(edges_of(ly)[-1] for _, _, ly in layers)
-        plain = len(layers) == 1 and not all(self._even(v) for v in (axes[x].values, axes[y].values))
+        plain = len(layers) == 1 and not all(self._even(v) for v in (along[x], along[y]))
         boxes, shown, names, outlined = [], [], [], []
         self._cell_of, self._rows, first = np.zeros(0, np.int64), np.zeros(0, np.int64), 0
         for rows, lx, ly in layers:
             across, up = Side(x, lx), Side(y, ly) if x != y else Side()
-            table = map_of(r.settings[rows], values[rows], across, up).ravel()
+            shown_at = (grouped if rows is fine else r.settings)[rows]
+            table = map_of(shown_at, values[rows], across, up).ravel()
             if plain:
                 box = grid_of(across.size, up.size)
             else:
@@ -173,7 +197,7 @@ class MapOfTwo(_Map):
             keep = np.isfinite(table) if rows is not fine else np.ones(len(table), bool)
             number = np.full(len(table), -1, np.int64)
             number[keep] = first + np.arange(int(keep.sum()))
-            cells = cells_of(r.settings[rows], across, up)
+            cells = cells_of(shown_at, across, up)
             self._cell_of = np.concatenate([self._cell_of, np.where(cells >= 0, number[np.maximum(cells, 0)], -1)])
             self._rows = np.concatenate([self._rows, rows])
             boxes.append(box[keep])
@@ -243,23 +267,19 @@ class MapOfFour(_Map):
     def offered(self, seen: Seen) -> bool:
         return len(seen.reading.request.axes) > 2
 
-    def draw(self, fresh: bool) -> None:
-        seen = self.seen
-        if seen is None:
-            return
-        self._fill(seen)
+    def draw_map(self, seen: Seen, fresh: bool) -> None:
         outer_x, x, outer_y, y = self.axes()
         r, values = seen.reading, values_of(seen, self.measure)
         axes = r.request.axes
         rows = seen.rows[r.at[seen.rows] >= 0]
-        across = Side(x, axes[x].values, outer_x, axes[outer_x].values) if outer_x != x else Side(x, axes[x].values)
-        if len({outer_x, x, outer_y, y}) == 4:
-            up = Side(y, axes[y].values, outer_y, axes[outer_y].values)
-        else:  # three numbers, or one chosen twice
+        if len({outer_x, x, outer_y, y}) < 4:  # three numbers, or one chosen twice
             y = y if y not in (outer_x, x) else next((i for i in range(len(axes)) if i not in (outer_x, x)), y)
-            up = Side(y, axes[y].values)
-        table = map_of(r.settings[rows], values[rows], across, up).ravel()
-        self._rows, self._cell_of = rows, cells_of(r.settings[rows], across, up)
+            outer_y = -1
+        settings, along = self.settings(seen, rows, [(i, MOST_INSIDE) for i in {outer_x, x, outer_y, y} if i >= 0])
+        across = Side(x, along[x], outer_x, along[outer_x]) if outer_x != x else Side(x, along[x])
+        up = Side(y, along[y], outer_y, along[outer_y]) if outer_y >= 0 else Side(y, along[y])
+        table = map_of(settings, values[rows], across, up).ravel()
+        self._rows, self._cell_of = rows, cells_of(settings, across, up)
         self.chart.show_cells(_nested(seen, self.measure, table, across, up), self._ring(seen))
 
 
@@ -299,30 +319,29 @@ class ByYear(_Map):
     def offered(self, seen: Seen) -> bool:
         return len(seen.reading.request.space.numbers) > 0
 
-    def draw(self, fresh: bool) -> None:
-        seen, result = self.seen, self.result
-        if seen is None or result is None:
+    def draw_map(self, seen: Seen, fresh: bool) -> None:
+        result = self.result
+        if result is None:
             return
-        self._fill(seen)
         if self._known is None or self._known[0] is not result or len(self._known[2]) < result.count * 0.9:
             self._ask(result)
         if self._known is None or self._known[0] is not result or not self._known[1]:
-            self.chart.show_cells(Cells(np.zeros((0, 4)), np.zeros(0), []))
+            self._drawn = ()
+            self.chart.show_cells(EMPTY)
             return
         _, years, sets, table = self._known
         x, y = self.axes()
         axes = seen.reading.request.axes
-        across, up = Side(x, axes[x].values), Side(y, axes[y].values)
-        if x == y:
-            up = Side(y, axes[y].values)
         settings = seen.reading.request.space.values(sets)
+        (settings[:, x], lx), (settings[:, y], ly) = (binned(settings[:, i], axes[i].values, MOST_INSIDE) for i in (x, y))
+        across, up = Side(x, lx), Side(y, ly)
         parts = [map_of(settings, table[:, i], across, up) for i in range(len(years))]
         around = Side(x, across.levels, x, tuple(map(float, years)))
         cells = _nested(seen, "net", np.concatenate(parts, axis=1).ravel(), around, up, [str(v) for v in years], "year")
         at = seen.reading.at[seen.rows]
         rows = seen.rows[at >= 0]
         self._rows = rows
-        inner = cells_of(seen.reading.settings[rows], across, up)
+        inner = cells_of(self.settings(seen, rows, [(x, MOST_INSIDE), (y, MOST_INSIDE)])[0], across, up)
         wide = across.size * len(years)
         self._cell_of = np.where(inner >= 0, inner // across.size * wide + inner % across.size, -1)
         self.chart.show_cells(cells, self._ring(seen))
@@ -332,7 +351,7 @@ class ByYear(_Map):
         if seen is None or known is None:
             return
         x, _ = self.axes()
-        inner = len(seen.reading.request.axes[x].values)
+        inner = min(MOST_INSIDE, len(seen.reading.request.axes[x].values))
         wide = inner * len(known[1])
         super()._picked(cell // wide * wide + cell % wide % inner)
 
@@ -353,6 +372,7 @@ class ByYear(_Map):
                 self.session.note(found.sentence(), "error")
             elif self.result is result:
                 self._known = (result, *found)
+                self._drawn = ()
                 self.draw(True)
 
         self.session.compute("Results by year", work, done, "sweep years")
@@ -372,22 +392,19 @@ class ByPlace(_Map):
         for box, (_, at) in zip(self.boxes, self.sides):
             box.fill(axes, at % len(axes))
 
-    def draw(self, fresh: bool) -> None:
-        seen = self.seen
-        if seen is None:
-            return
-        self._fill(seen)
+    def draw_map(self, seen: Seen, fresh: bool) -> None:
         r, values = seen.reading, values_of(seen, self.measure)
         space = r.request.space
         x, y = (space.places + i for i in self.axes())
         axes = r.request.axes
         rows = seen.rows[r.at[seen.rows] >= 0]
         place = r.at[rows] // space.inner
-        settings = np.column_stack([r.settings[rows], place.astype(np.float64)])
+        own, along = self.settings(seen, rows, [(x, MOST_INSIDE), (y, MOST_INSIDE)])
+        settings = np.column_stack([own, place.astype(np.float64)])
         names = [" ".join(a.shown(v) for a, v in zip(axes, first)) for first in space.values(
             np.arange(len(r.request.places), dtype=np.int64) * space.inner)[:, :space.places].tolist()]
-        across = Side(x, axes[x].values, settings.shape[1] - 1, tuple(float(i) for i in range(len(names))))
-        up = Side(y, axes[y].values)
+        across = Side(x, along[x], settings.shape[1] - 1, tuple(float(i) for i in range(len(names))))
+        up = Side(y, along[y])
         self._rows, self._cell_of = rows, cells_of(settings, across, up)
         table = map_of(settings, values[rows], across, up).ravel()
         self.chart.show_cells(_nested(seen, self.measure, table, across, up, names, "market"), self._ring(seen))

@@ -144,6 +144,7 @@ class Parallel(Picture):
         self.setLayout(column(label("A thread is a set; drag along a line to keep the sets that pass there, click to choose "
                                     "one.", "small"), self.threads, spacing=2))
         self._rows = np.zeros(0, np.int64)
+        self._drawn: tuple[object, ...] = ()
         self.threads.picked.connect(lambda i: self.picked.emit(int(self._rows[i])))
         self.threads.brushed.connect(self._brushed)
 
@@ -154,6 +155,13 @@ class Parallel(Picture):
         seen = self.seen
         if seen is None:
             return
+        state = seen.reading, seen.rows, self.measure
+        if self._drawn and all(a is b for a, b in zip(state, self._drawn)):
+            here = np.flatnonzero(self._rows == seen.chosen)
+            self.threads.chosen = int(here[0]) if len(here) else -1
+            self.threads.update()
+            return
+        self._drawn = state
         r, values = seen.reading, values_of(seen, self.measure)
         rows = seen.rows[np.isfinite(values[seen.rows])]
         if len(rows) > MOST:

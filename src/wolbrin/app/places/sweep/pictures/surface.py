@@ -14,7 +14,9 @@ from wolbrin.app.places.sweep.pictures.maps import Chooser
 from wolbrin.app.places.sweep.state import Seen
 from wolbrin.app.session import Session
 from wolbrin.app.theme.theme import FONT_FILES, SANS
-from wolbrin.core.search.maps import Side, map_of
+from wolbrin.core.search.maps import Side, binned, map_of
+
+MOST = 60  # values of an axis that are told apart
 
 
 class Surface(Picture):
@@ -94,8 +96,10 @@ class Surface(Picture):
             y = next((i for i in order if i != x), y)
         values = values_of(seen, self.measure)
         rows = seen.rows[r.at[seen.rows] >= 0]
-        across, up = Side(x, axes[x].values), Side(y, axes[y].values)
-        table = map_of(r.settings[rows], values[rows], across, up)
+        settings = r.settings[rows].copy()
+        (settings[:, x], lx), (settings[:, y], ly) = (binned(settings[:, i], axes[i].values, MOST) for i in (x, y))
+        across, up = Side(x, lx), Side(y, ly)
+        table = map_of(settings, values[rows], across, up)
         t, plot = theme.tokens, self._axes
         plot.clear()
         plot.figure.set_facecolor(t.background)
@@ -110,14 +114,14 @@ class Surface(Picture):
             plot.plot_surface(gx, gy, filled, facecolors=ramp(TwoSlopeNorm(center, low, high)(filled)), rstride=1, cstride=1,
                               shade=False, edgecolor=t.hairline, linewidth=0.4)
         if seen.chosen >= 0 and np.isfinite(values[seen.chosen]):
-            at = [np.flatnonzero(np.isclose(axes[i].values, r.settings[seen.chosen, i])) for i in (x, y)]
-            if len(at[0]) and len(at[1]):
-                plot.scatter([at[0][0]], [at[1][0]], [values[seen.chosen]], color=t.accent, s=46, depthshade=False)
-        for put, put_names, axis, count in ((plot.set_xticks, plot.set_xticklabels, axes[x], across.size),
-                                            (plot.set_yticks, plot.set_yticklabels, axes[y], up.size)):
-            ticks = np.unique(np.linspace(0, count - 1, min(count, 6)).astype(int))
+            at = [float(np.interp(r.settings[seen.chosen, i], levels, np.arange(len(levels))))
+                  for i, levels in ((x, lx), (y, ly))]
+            plot.scatter([at[0]], [at[1]], [values[seen.chosen]], color=t.accent, s=46, depthshade=False)
+        for put, put_names, axis, levels in ((plot.set_xticks, plot.set_xticklabels, axes[x], lx),
+                                             (plot.set_yticks, plot.set_yticklabels, axes[y], ly)):
+            ticks = np.unique(np.linspace(0, len(levels) - 1, min(len(levels), 6)).astype(int))
             put(ticks.tolist())
-            put_names([axis.shown(axis.values[i]) for i in ticks])
+            put_names([axis.shown(levels[i]) for i in ticks])
         plot.set_xlabel(axes[x].short, color=t.muted, fontsize=8)
         plot.set_ylabel(axes[y].short, color=t.muted, fontsize=8)
         plot.set_zlabel(title_of(seen, self.measure), color=t.muted, fontsize=8)
