@@ -20,8 +20,8 @@ from wolbrin.core.search.space import Space
 Floats = NDArray[np.float64]
 Ints = NDArray[np.int64]
 LITTLE = 0.02  # a total effect below this is none worth tuning
-FITTED = 2_000  # sets that a surface is fitted to, at most
-DRAWN = 4_096  # points at which it is read
+FITTED = 1_000  # sets that a surface is fitted to, at most
+DRAWN = 1_024  # points at which it is read, twice and once more for each number
 
 
 @dataclass(frozen=True)
@@ -88,10 +88,9 @@ def of_sample(space: Space, at: Ints, values: Floats, seed: int = 1) -> Importan
     low, high = np.percentile(values[pick], (1, 99))
     y = np.clip(values[pick], low, high)  # a single extreme set bends no surface
     test = rng.permutation(len(x)) < len(x) // 5
-    near = min(60, int((~test).sum()))
     try:
-        trial = RBFInterpolator(x[~test], y[~test], neighbors=near, smoothing=1e-3, kernel="linear")(x[test])
-        surface = RBFInterpolator(x, y, neighbors=near, smoothing=1e-3, kernel="linear")
+        trial = RBFInterpolator(x[~test], y[~test], smoothing=1e-3, kernel="linear")(x[test])
+        surface = RBFInterpolator(x, y, smoothing=1e-3, kernel="linear")
     except np.linalg.LinAlgError:
         return none
     fit = 1.0 - float(((trial - y[test]) ** 2).sum() / max(((y[test] - y[~test].mean()) ** 2).sum(), 1e-300))

@@ -21,7 +21,7 @@ Ints = NDArray[np.int64]
 SLAB = 100_000  # sets whose constraints are looked at together
 TRIES = 60  # draws for each set that is wanted before a sample gives up
 NEIGHBORS_OF = 10  # best sets whose neighbors are simulated after a sample or an evolution, at least one
-MOST_NEIGHBORS = 5_000  # sets simulated for that, at most
+LEAST_ROOM = 500  # sets that may be simulated for that beside a small sample; those around the very best always are
 FIRST = 0.4  # share of an evolution that is a sample
 FITTED = 1_500  # best sets through which an evolution lays its surface
 
@@ -140,7 +140,7 @@ def layers(first: Floats, second: Floats, most: int = 40) -> tuple[Ints, Floats]
 class _Completing:
     """After a sample or an evolution: neighbors of the best sets that are missing, so that their plateaus are known."""
 
-    def __init__(self, space: Space, known: Known, room: int = MOST_NEIGHBORS) -> None:
+    def __init__(self, space: Space, known: Known, room: int) -> None:
         self._space, self._known, self._room = space, known, room
         self.rounds = 2  # the first may find better sets, whose neighbors are looked at once more
 
@@ -168,7 +168,7 @@ class Sampled:
     def __init__(self, space: Space, known: Known, count: int, seed: int) -> None:
         self._known = known
         self._first: Ints | None = sample_of(space, count, seed, known.seen)
-        self._after = _Completing(space, known)
+        self._after = _Completing(space, known, max(count, LEAST_ROOM))
         self.total = len(self._first)
 
     def plan(self) -> Ints | None:

@@ -16,7 +16,7 @@ from wolbrin.core.rules.axes import PLACES, Axis, Link, size_of
 
 Floats = NDArray[np.float64]
 Ints = NDArray[np.int64]
-MOST_AROUND = 3**8  # neighbors of a set that are looked at
+MOST_AROUND = 3**7  # neighbors of a set that are looked at
 LARGEST_GRID = 2**62  # sets are numbered with 64 bits
 NUMBER = r"[-+\u2212]?\d+(?:\.\d+)?(?:[eE][-+]?\d+)?"
 KEY = r"[A-Za-z_][\w. ]*?"
@@ -210,7 +210,7 @@ class Space:
 
     @property
     def has_plateaus(self) -> bool:
-        """Whether so many neighbors can be looked at; with nine numbers and more there are too many of them."""
+        """Whether so many neighbors can be looked at; with eight numbers and more there are too many of them."""
         return self.most_neighbors <= MOST_AROUND
 
     def beside(self, at: Ints) -> Ints:

@@ -130,7 +130,7 @@ class Reading:
         if not r.space.has_plateaus:
             best, many = r.space.words(self.values(self.best)), r.space.most_neighbors
             return (f"{best} is the best set. With so many numbers nobody can look around it: {many:,} sets lie within one "
-                    "step. Vary eight numbers at most to see plateaus.")
+                    "step. Vary seven numbers at most to see plateaus.")
         if self.center < 0:
             return "No plateau is known yet: neighbors are missing." if self.unfinished else \
                 "No plateau: no set that passes the floors has all its neighbors."

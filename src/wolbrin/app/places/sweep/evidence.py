@@ -149,7 +149,7 @@ class Evidence(QWidget):
             words = ", ".join(f"{a.short} {a.shown(v)}" for a, v in zip(space.numbers, values))
             self.best.setText(f"For all {len(r.request.markets)} markets: {words}")
             say = r.request.objective.value_words
-            alone = [f"{r.request.space.words(r.values(row))} ({say(r.score[row])})" for row in basket.best.tolist() if row >= 0]
+            alone = [f"{space.words(r.values(row))} ({say(r.score[row])})" for row in basket.best.tolist() if row >= 0]
             self.reason.setText(f"By {basket.rule}: {basket.words()}.\nBest of each by itself: {'; '.join(alone)}.")
         else:
             at = r.center if r.center >= 0 else r.best
