@@ -68,18 +68,6 @@ def map_of(settings: Floats, values: Floats, across: Side, up: Side) -> Floats:
     return _medians(cells_of(settings, across, up), values, across.size * up.size).reshape(up.size, across.size)
 
 
-def heat(settings: Floats, values: Floats, across: tuple[float, ...], up: tuple[float, ...], x: int, y: int) -> Floats:
-    """A measure over two numbers: the median over all others.
-
-    Args:
-        settings: float64[n, numbers]. values: float64[n], the measure. across, up: the values that numbers x and y take, in
-            order. x == y: one row.
-    Returns:
-        float64[len(up), len(across)], NaN where nothing is known.
-    """
-    return map_of(settings, values, Side(x, across), Side(y, up) if x != y else Side())
-
-
 def binned(column: Floats, levels: Sequence[float], most: int) -> tuple[Floats, tuple[float, ...]]:
     """Values of an axis in at most so many groups of neighbors, each standing for its middle one: float64[n], and the
     middles. As they are where there are few."""
