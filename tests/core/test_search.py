@@ -33,7 +33,7 @@ from wolbrin.core.rules.axes import Axis, combinations, named_variants, variant
 from wolbrin.core.rules.model import Distance, Side, Strategy
 from wolbrin.core.search.discover import Explorer
 from wolbrin.core.search.grammar import TEMPLATES, Limits
-from wolbrin.core.search.maps import Side, binned, map_of
+from wolbrin.core.search.maps import MapSide, binned, map_of
 from wolbrin.core.study.forward import forward_moves, study
 
 BARS = walk_bars(3000, seed=21)
@@ -121,14 +121,14 @@ def test_heat_maps_take_the_median_over_other_numbers() -> None:
     rng = np.random.default_rng(1)
     settings_ = np.array([(x, y, z) for x in a for y in b for z in c])
     values = rng.normal(size=12)
-    got = map_of(settings_, values, Side(0, a), Side(1, b))
+    got = map_of(settings_, values, MapSide(0, a), MapSide(1, b))
     assert got.shape == (3, 2)
     for i, j in np.ndindex(got.shape):
         assert got[i, j] == np.median(values[(settings_[:, 0] == a[j]) & (settings_[:, 1] == b[i])])
-    part = map_of(settings_[:3], np.where(np.arange(3) == 1, np.nan, values[:3]), Side(0, a), Side(1, b))
+    part = map_of(settings_[:3], np.where(np.arange(3) == 1, np.nan, values[:3]), MapSide(0, a), MapSide(1, b))
     assert part[0, 0] == values[0], "what is not known takes no part"
     assert np.isnan(part).sum() == 4, "cells not reached yet stay empty"
-    nested = map_of(settings_, values, Side(0, a, 2, c), Side(1, b))
+    nested = map_of(settings_, values, MapSide(0, a, 2, c), MapSide(1, b))
     assert nested.tolist() == [[values[(settings_ == (x, y, z)).all(axis=1)][0] for z in c for x in a] for y in b]
     grouped, middles = binned(settings_[:, 1], b, 2)
     assert (middles, set(grouped.tolist())) == ((6.0, 7.0), {6.0, 7.0}), "5 and 6 stand together"

@@ -17,7 +17,7 @@ from wolbrin.core.bench.figure import Figure
 from wolbrin.core.engine.run import backtest
 from wolbrin.core.measures.catalogue import SUMMARY
 from wolbrin.core.search.candidate import Candidate, candidate_of
-from wolbrin.core.search.maps import Side, map_of
+from wolbrin.core.search.maps import MapSide, map_of
 from wolbrin.core.store.project import Project
 from wolbrin.core.store.shelf import NUMBERS, TEXTS, Shelf, Wanted
 from wolbrin.core.store.tables import pack_table, unpack_table
@@ -111,7 +111,7 @@ def shelf_figures() -> list[Figure]:
     figures = rng.normal(size=(SETS, len(SUMMARY)))
     settings = np.column_stack(values)
     axis = tuple(float(v) for v in range(21))
-    drawn = _quickest(lambda: map_of(settings, figures[:, 0], Side(0, axis), Side(1, axis)))
+    drawn = _quickest(lambda: map_of(settings, figures[:, 0], MapSide(0, axis), MapSide(1, axis)))
     packed = pack_table({str(i): figures[:, i] for i in range(figures.shape[1])})
     read = _quickest(lambda: unpack_table(packed))
     found.append(Figure("heat map of 200,000 sets", 1e3 * drawn, "ms", "lower", None,

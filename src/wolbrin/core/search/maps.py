@@ -35,7 +35,7 @@ def _place(levels: Sequence[float], values: Floats) -> Ints:
 
 
 @dataclass(frozen=True)
-class Side:
+class MapSide:
     """What one side of a map shows: an axis of the settings, and one around it, with the values that they take in order.
     -1 for none."""
 
@@ -57,13 +57,13 @@ class Side:
         return np.where((inner >= 0) & (outer >= 0), outer * max(1, len(self.levels)) + inner, -1)
 
 
-def cells_of(settings: Floats, across: Side, up: Side) -> Ints:
+def cells_of(settings: Floats, across: MapSide, up: MapSide) -> Ints:
     """int64[n]: the cell of a map each set falls in, row by row; -1 for none."""
     columns, rows = across.places(settings), up.places(settings)
     return np.where((columns >= 0) & (rows >= 0), rows * across.size + columns, -1)
 
 
-def map_of(settings: Floats, values: Floats, across: Side, up: Side) -> Floats:
+def map_of(settings: Floats, values: Floats, across: MapSide, up: MapSide) -> Floats:
     """float64[up.size, across.size]: the median of a measure over all sets in a cell, NaN where nothing is known."""
     return _medians(cells_of(settings, across, up), values, across.size * up.size).reshape(up.size, across.size)
 

@@ -15,7 +15,7 @@ from wolbrin.app.places.sweep.state import Seen
 from wolbrin.app.session import Session
 from wolbrin.core.errors import WolbrinError
 from wolbrin.core.rules.axes import Axis
-from wolbrin.core.search.maps import Side, binned, cells_of, edges_of, map_of
+from wolbrin.core.search.maps import MapSide, binned, cells_of, edges_of, map_of
 from wolbrin.core.work.sweep_results import SweepResult
 from wolbrin.core.work.sweep_statistics import years_of
 
@@ -184,7 +184,7 @@ class MapOfTwo(_Map):
         boxes, shown, names, outlined = [], [], [], []
         self._cell_of, self._rows, first = np.zeros(0, np.int64), np.zeros(0, np.int64), 0
         for rows, lx, ly in layers:
-            across, up = Side(x, lx), Side(y, ly) if x != y else Side()
+            across, up = MapSide(x, lx), MapSide(y, ly) if x != y else MapSide()
             shown_at = (grouped if rows is fine else r.settings)[rows]
             table = map_of(shown_at, values[rows], across, up).ravel()
             if plain:
@@ -225,7 +225,7 @@ class MapOfTwo(_Map):
         steps = np.diff(values)
         return len(steps) < 2 or bool(np.ptp(steps) <= 1e-6 * abs(steps).max())
 
-    def _plateau(self, seen: Seen, rows: Ints, across: Side, up: Side) -> NDArray[np.bool_]:
+    def _plateau(self, seen: Seen, rows: Ints, across: MapSide, up: MapSide) -> NDArray[np.bool_]:
         """Cells of the plateau around what is recommended: its neighbors."""
         r = seen.reading
         out = np.zeros(across.size * up.size, bool)
@@ -276,14 +276,14 @@ class MapOfFour(_Map):
             y = y if y not in (outer_x, x) else next((i for i in range(len(axes)) if i not in (outer_x, x)), y)
             outer_y = -1
         settings, along = self.settings(seen, rows, [(i, MOST_INSIDE) for i in {outer_x, x, outer_y, y} if i >= 0])
-        across = Side(x, along[x], outer_x, along[outer_x]) if outer_x != x else Side(x, along[x])
-        up = Side(y, along[y], outer_y, along[outer_y]) if outer_y >= 0 else Side(y, along[y])
+        across = MapSide(x, along[x], outer_x, along[outer_x]) if outer_x != x else MapSide(x, along[x])
+        up = MapSide(y, along[y], outer_y, along[outer_y]) if outer_y >= 0 else MapSide(y, along[y])
         table = map_of(settings, values[rows], across, up).ravel()
         self._rows, self._cell_of = rows, cells_of(settings, across, up)
         self.chart.show_cells(_nested(seen, self.measure, table, across, up), self._ring(seen))
 
 
-def _nested(seen: Seen, measure: str, table: Floats, across: Side, up: Side, outer_names: list[str] | None = None,
+def _nested(seen: Seen, measure: str, table: Floats, across: MapSide, up: MapSide, outer_names: list[str] | None = None,
             outer_title: str = "") -> Cells:
     """Cells of sides that have an inner and an outer number. outer_names: of the columns around, where they are no number."""
     axes = seen.reading.request.axes
@@ -334,9 +334,9 @@ class ByYear(_Map):
         axes = seen.reading.request.axes
         settings = seen.reading.request.space.values(sets)
         (settings[:, x], lx), (settings[:, y], ly) = (binned(settings[:, i], axes[i].values, MOST_INSIDE) for i in (x, y))
-        across, up = Side(x, lx), Side(y, ly)
+        across, up = MapSide(x, lx), MapSide(y, ly)
         parts = [map_of(settings, table[:, i], across, up) for i in range(len(years))]
-        around = Side(x, across.levels, x, tuple(map(float, years)))
+        around = MapSide(x, across.levels, x, tuple(map(float, years)))
         cells = _nested(seen, "net", np.concatenate(parts, axis=1).ravel(), around, up, [str(v) for v in years], "year")
         at = seen.reading.at[seen.rows]
         rows = seen.rows[at >= 0]
@@ -403,8 +403,8 @@ class ByPlace(_Map):
         settings = np.column_stack([own, place.astype(np.float64)])
         names = [" ".join(a.shown(v) for a, v in zip(axes, first)) for first in space.values(
             np.arange(len(r.request.places), dtype=np.int64) * space.inner)[:, :space.places].tolist()]
-        across = Side(x, along[x], settings.shape[1] - 1, tuple(float(i) for i in range(len(names))))
-        up = Side(y, along[y])
+        across = MapSide(x, along[x], settings.shape[1] - 1, tuple(float(i) for i in range(len(names))))
+        up = MapSide(y, along[y])
         self._rows, self._cell_of = rows, cells_of(settings, across, up)
         table = map_of(settings, values[rows], across, up).ravel()
         self.chart.show_cells(_nested(seen, self.measure, table, across, up, names, "market"), self._ring(seen))

@@ -14,7 +14,7 @@ from wolbrin.app.places.sweep.pictures.maps import Chooser
 from wolbrin.app.places.sweep.state import Seen
 from wolbrin.app.session import Session
 from wolbrin.app.theme.theme import FONT_FILES, SANS
-from wolbrin.core.search.maps import Side, binned, map_of
+from wolbrin.core.search.maps import MapSide, binned, map_of
 
 MOST = 60  # values of an axis that are told apart
 
@@ -98,7 +98,7 @@ class Surface(Picture):
         rows = seen.rows[r.at[seen.rows] >= 0]
         settings = r.settings[rows].copy()
         (settings[:, x], lx), (settings[:, y], ly) = (binned(settings[:, i], axes[i].values, MOST) for i in (x, y))
-        across, up = Side(x, lx), Side(y, ly)
+        across, up = MapSide(x, lx), MapSide(y, ly)
         table = map_of(settings, values[rows], across, up)
         t, plot = theme.tokens, self._axes
         plot.clear()
