@@ -460,10 +460,10 @@ def noisy(folder: Path, seed: int) -> Project:
 
 
 def test_on_noise_the_best_of_a_sweep_is_no_better_than_luck(tmp_path: Path, engine: Engine, seed: int) -> None:
-    """p of the best over 36 markets without structure: Kolmogorov-Smirnov against the uniform distribution, steps filled at
+    """p of the best over 24 markets without structure: Kolmogorov-Smirnov against the uniform distribution, steps filled at
     random; it fails by chance once in ten thousand times."""
     found = []
-    for k in range(36):
+    for k in range(24):
         project = noisy(tmp_path / str(k), seed + k)
         code = project.markets()[0].code
         axes = (Axis.spread(FAST, "fast", 3, 9, 3), Axis.spread(SLOW, "slow", 12, 30, 9),
@@ -473,7 +473,7 @@ def test_on_noise_the_best_of_a_sweep_is_no_better_than_luck(tmp_path: Path, eng
         assert engine.start(job, "threads").wait() is State.DONE, job.error
         found.append(luck.of().p)
         project.close()
-    filled = np.array(found) - np.random.default_rng(seed).random(36) / 10
+    filled = np.array(found) - np.random.default_rng(seed).random(24) / 10
     assert stats.kstest(filled, "uniform").pvalue > 1e-4
 
 
