@@ -35,7 +35,7 @@ class Importance:
 
     def words(self, titles: Sequence[str], places: int = 0) -> str:
         """Which numbers decide, and which should not be tuned. places: axes at the beginning that are no numbers."""
-        if len(self.total) <= places or not all(math.isfinite(t) for t in self.total):
+        if len(self.total) - places < 2 or not all(math.isfinite(t) for t in self.total):
             return ""
         titles, total = titles[places:], self.total[places:]
         idle = [t for t, share in zip(titles, total) if share < LITTLE]
