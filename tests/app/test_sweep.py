@@ -6,13 +6,18 @@ from collections.abc import Callable
 from pathlib import Path
 
 import numpy as np
+import pytest
 from PySide6.QtCore import QPoint, QPointF, Qt
-from PySide6.QtWidgets import QApplication, QCheckBox
+from PySide6.QtWidgets import QApplication, QCheckBox, QFileDialog
 from pytestqt.qtbot import QtBot
 
 from wolbrin.app.places.sweep.kept import KeptSweeps
+from wolbrin.app.places.sweep.pictures.equity import Equity
 from wolbrin.app.places.sweep.pictures.maps import MapOfTwo
+from wolbrin.app.places.sweep.pictures.parallel import Parallel
+from wolbrin.app.places.sweep.pictures.profile import Profile
 from wolbrin.app.places.sweep.pictures.surface import Surface
+from wolbrin.app.places.sweep.pictures.tradeoff import TradeOff
 from wolbrin.app.places.sweep.terms import ConstraintLine, FloorLine
 from wolbrin.app.places.sweep.view import SweepPlace
 from wolbrin.app.shell.window import MainWindow
@@ -188,3 +193,99 @@ def test_many_sets_are_filtered_and_sorted_at_once(qapp: QApplication) -> None:
     inside = values[(values[:, 2] >= 0.5) & (values[:, 2] <= 1)]
     assert model.rowCount() == len(inside)
     assert model.record(0)[1] == inside[:, 1].max()
+
+
+def test_every_picture_chooses_filters_copies_and_saves(qtbot: QtBot, window: MainWindow, settle: Settle, tmp_path: Path,
+                                                        monkeypatch: pytest.MonkeyPatch) -> None:
+    """One selection: what is chosen on a picture is chosen in the table, what is filtered is filtered everywhere."""
+    window.go("sweep")
+    place = window.places["sweep"]
+    assert isinstance(place, SweepPlace)
+    settle()
+    tick(place, "stop ATR multiple", (1, 3, 0.5))
+    tick(place, "target stop", (2, 4, 1))
+    place.start()
+    qtbot.waitUntil(lambda: not place.state.running, timeout=60_000)
+    still(place)
+    settle()
+    result, state = place.result, place.state
+    reading = state.reading
+    assert reading is not None
+
+    def chosen() -> tuple[float, ...]:
+        line, values = result.table.current(), state.values
+        assert values is not None
+        assert tuple(line[1:3].tolist()) == values, "table and pictures look at the same set"
+        return values
+
+    two = result.by_key["map"].chart  # type: ignore[attr-defined]
+    two.pick(0)
+    assert chosen() == (1.0, 2.0)
+    qtbot.keyClick(two, Qt.Key.Key_Right)
+    qtbot.keyClick(two, Qt.Key.Key_Up)
+    assert chosen() == (1.5, 3.0)
+    qtbot.mouseClick(two, Qt.MouseButton.LeftButton, pos=two.box(len(two.cells.boxes) - 1).center().toPoint())
+    assert chosen() == (3.0, 4.0)
+    result.show_picture("profile")
+    settle()
+    profile = result.by_key["profile"]
+    assert isinstance(profile, Profile)
+    along = profile.along.currentIndex()
+    profile.curve.clicked_at.emit(0.2, 0.0)
+    assert chosen()[along] == reading.request.axes[along].values[0]
+    qtbot.keyClick(profile, Qt.Key.Key_Right)
+    assert chosen()[along] == reading.request.axes[along].values[1]
+    result.show_picture("tradeoff")
+    settle()
+    trade = result.by_key["tradeoff"]
+    assert isinstance(trade, TradeOff)
+    best = int(np.argmax(reading.columns["return_drawdown"]))
+    trade.plot.clicked_at.emit(float(reading.columns["max_drawdown"][best]), float(reading.columns["return_drawdown"][best]))
+    assert chosen() == reading.values(best)
+    assert "no other beats in both" in trade.words.text()
+    result.show_picture("parallel")
+    settle()
+    parallel = result.by_key["parallel"]
+    assert isinstance(parallel, Parallel)
+    assert len(parallel.threads.places) == len(reading)
+    parallel.threads.picked.emit(3)
+    chosen()
+    parallel.threads.brushed.emit(0, 0.45, 1.0)  # the stop from 2 on
+    settle()
+    assert result.table.model.rowCount() == 9
+    assert len(parallel.threads.places) == 9, "filtered everywhere"
+    result.table.set_filter(1, "")
+    settle()
+    assert result.table.model.rowCount() == 15
+    result.show_picture("equity")
+    result.table.grid.selectRow(0)
+    result.pin()
+    result.table.grid.selectRow(5)
+    settle()
+    equity = result.by_key["equity"]
+    assert isinstance(equity, Equity)
+    assert len(equity.grid.items) == 2
+    equity.grid.picked.emit(equity.grid.items[1].row)
+    chosen()
+    result.measure.setCurrentIndex(result.measure.findData("trades"))
+    result.show_picture("map")
+    settle()
+    np.testing.assert_array_equal(np.sort(two.cells.values), np.sort(reading.columns["trades"]))
+    result.copy_picture()
+    assert not QApplication.clipboard().pixmap().isNull()
+    for name, act in (("shown.png", result.save_picture), ("sets.csv", result.export), ("set.json", result.save_set)):
+        monkeypatch.setattr(QFileDialog, "getSaveFileName", lambda *a, name=name, **k: (str(tmp_path / name), "CSV (*.csv)"))
+        act()
+        settle()
+        assert (tmp_path / name).stat().st_size > 100, name
+    assert len((tmp_path / "sets.csv").read_text().splitlines()) == 16
+    monkeypatch.setattr(QFileDialog, "getOpenFileName", lambda *a, **k: (str(tmp_path / "set.json"), ""))
+    result.load_set()
+    assert [p.value for p in window.session.strategy.parameters] == list(state.values or ())
+    place.keep_chosen()
+    settle()
+    assert window.session.shelf.count() == 1
+    window.session.theme.use("dusk")
+    settle()
+    assert not result.grab().isNull()
+    window.session.theme.use("paper")
