@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable
+from dataclasses import replace
 from pathlib import Path
 
 import numpy as np
@@ -193,6 +194,12 @@ def test_many_sets_are_filtered_and_sorted_at_once(qapp: QApplication) -> None:
     inside = values[(values[:, 2] >= 0.5) & (values[:, 2] <= 1)]
     assert model.rowCount() == len(inside)
     assert model.record(0)[1] == inside[:, 1].max()
+    worst = int(values[:, 1].argmin())
+    values[:, 0] = 0.0
+    values[worst, 0] = 1.0
+    pinned = replace(model.arrangement(), pins=0).of(values)
+    assert pinned[0] == worst, "what is pinned stands first and passes every filter"
+    assert len(pinned) in (len(inside), len(inside) + 1)
 
 
 def test_every_picture_chooses_filters_copies_and_saves(qtbot: QtBot, window: MainWindow, settle: Settle, tmp_path: Path,

@@ -17,9 +17,11 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 from scipy import stats
 
-from tests.build import cross, walk_bars
+from tests.build import cross, draw_strategy, walk_bars
 from tests.core.test_evidence import STOPPED, fresh
 from tests.core.test_luck import noise
+from wolbrin.core.engine.brief import Brief
+from wolbrin.core.engine.prepare import Prepared
 from wolbrin.core.engine.run import backtest
 from wolbrin.core.errors import UserError
 from wolbrin.core.jobs import Engine, State
@@ -28,11 +30,13 @@ from wolbrin.core.measures.catalogue import SUMMARY, measure
 from wolbrin.core.measures.facts import Facts
 from wolbrin.core.measures.ranges import range_of
 from wolbrin.core.rules.axes import Axis, Link, variant
-from wolbrin.core.rules.model import Distance
+from wolbrin.core.rules.mirror import effective_long, effective_short, with_sides
+from wolbrin.core.rules.model import Distance, Strategy
 from wolbrin.core.rules.numbers import followers, tunables
-from wolbrin.core.rules.ticking import tick
+from wolbrin.core.rules.ticking import is_ticked, tick
 from wolbrin.core.search.basket import MEDIAN_RANK, SUM, WORST_MARKET, basket
 from wolbrin.core.search.deflated import Trials, deflated, expected_best, groups_of, least_days, probabilistic
+from wolbrin.core.search.grammar import Limits
 from wolbrin.core.search.importance import of_grid, of_sample
 from wolbrin.core.search.objective import Floor, Objective, front
 from wolbrin.core.search.overfitting import block_sums, overfitting
@@ -146,6 +150,42 @@ def test_filters_read_as_people_speak(x: float, limit: float) -> None:
     same = [range_of(t, losses=True) for t in (f"at most {limit:,.2f}", f"at most \u2212{limit:.2f}", f">= -{limit:.2f}")]
     assert {bool(r.holds(loss)[0]) for r in same if r is not None} in ({True}, {False}), "whatever its sign"
     assert range_of("tern") is None
+
+
+SMALL = Prepared.of(walk_bars(900, seed=8))
+
+
+def traded(rules: Strategy) -> str:
+    """What the rules trade on a small history."""
+    return backtest(SMALL, rules, Brief(), detail=False).fingerprint
+
+
+@given(st.integers(0, 2**31))
+@settings(max_examples=25, deadline=None)
+def test_ticks_change_no_rule_and_sides_are_what_they_are_called(seed: int) -> None:
+    """A ticked number becomes a parameter of the same value; a side that is left out leaves the other as it was."""
+    rules = draw_strategy(np.random.default_rng(seed), Limits(), "x")
+    ticked, numbers = rules, [t for t in tunables(rules) if not t.clock]
+    for _ in numbers[:3]:
+        number = next(t for t in tunables(ticked) if not is_ticked(ticked, t) and not t.clock)
+        ticked = tick(ticked, number.key, True)
+    assert traded(ticked) == traded(rules)
+    assert sum(p.sweep for p in ticked.parameters) == min(3, len(numbers))
+    assert traded(tick(ticked, "parameters.0.value", False)) == traded(rules)
+    to = ticked.parameters[0].value + ticked.parameters[0].step
+    moved = variant(ticked, (Axis("parameters.0.value", "n", (to,)),), (to,))
+    by_hand = variant(rules, (Axis(numbers[0].key, "n", (to,)),), (to,))
+    assert (moved is None) == (by_hand is None)
+    if moved is not None and by_hand is not None:
+        assert traded(moved) == traded(by_hand)
+    both = with_sides(rules, "both")
+    for sides, keeps, drops in (("long", effective_long, effective_short), ("short", effective_short, effective_long)):
+        one = with_sides(both, sides)
+        assert drops(one).mode == "off"
+        mine, its = keeps(one), keeps(both)
+        assert (mine.entry, mine.exit, mine.order) == (its.entry, its.exit, its.order)
+        again = with_sides(one, "both")
+        assert {again.long.mode, again.short.mode} <= {"own", "mirrored"}
 
 
 # What is run
