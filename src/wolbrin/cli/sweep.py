@@ -7,6 +7,7 @@ from dataclasses import replace
 from pathlib import Path
 
 import typer
+from rich.console import Console
 from rich.table import Table
 
 from wolbrin.cli.asking import axes_of, constraints_of
@@ -107,7 +108,8 @@ def show(found: SweepAnswer, reading: Reading, top: int) -> None:
         table.add_row(*(a.shown(v) for a, v in zip(r.axes, reading.values(row))),
                       *(worded(k, float(reading.columns[k][row])) for k in keys),
                       r.objective.value_words(float(reading.median[row])), style=None if reading.passes[row] else "dim")
-    console.print(table, width=max(console.width, 18 * len(table.columns)))  # wide beats cut
+    # Wide beats cut, where nobody looks at it in a terminal.
+    (console if console.is_terminal else Console(width=18 * len(table.columns), highlight=False)).print(table)
     lines = [found.reason, *(e.words for e in found.edges), found.importance_words, *(one.words for one in found.luck),
              *(line for s in found.statistics for line in s.words)]
     for line in lines:
