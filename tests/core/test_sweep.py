@@ -531,11 +531,21 @@ def test_a_planted_edge_is_told_from_luck_and_shuffles_add_up(tmp_path: Path, en
     rules = cross(stop=Distance(unit="atr", amount=3.0))
     result = ran(project, engine, SweepRequest(rules, "UP", 15, (Axis.spread(FAST, "fast", 2, 6, 2),
                                                                  Axis.spread(SLOW, "slow", 8, 16, 4))))
+    project.update_settings(project.settings.model_copy(update={"capital": 9_000.0, "training_first": dt.date(2024, 3, 1)}))
     for count in (19, 20):
         job, luck = luck_job(project, result, count)
         assert engine.start(job, "threads").wait() is State.DONE, job.error
     again = read_luck(project, result)
     assert again is not None
+    plain = Project.create(tmp_path / "plain", span)
+    plain.add_market(bars.terms, bars, "made")
+    job, calm = luck_job(plain, ran(plain, engine, result.request), 19)
+    assert engine.start(job, "threads").wait() is State.DONE, job.error
+    np.testing.assert_array_equal(calm.rows, again.rows[:19])  # under the sweep's own brief, whatever is set by now
+    swept = read_sweep(plain, calm.sweep)
+    assert statistics(project, result, read(result)).best == statistics(plain, swept, read(swept)).best
+    plain.close()
+    project.update_settings(span)
     assert again.of().shuffles == luck.of().shuffles == 39
     assert len(set(again.rows[:, 0].tolist())) == 39, "no shuffle twice"
     assert again.of().p == again.of().finest == pytest.approx(1 / 40)

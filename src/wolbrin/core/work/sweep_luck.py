@@ -25,12 +25,11 @@ from wolbrin.core.store.project import Project, now
 from wolbrin.core.store.searches import ROWS, Searches, matrix
 from wolbrin.core.study.shuffle import shuffle
 from wolbrin.core.study.trial import permutation_p
-from wolbrin.core.work.briefs import brief_again
 from wolbrin.core.work.footing import Footing, Request
 from wolbrin.core.work.sweep_reading import Reading, read
 from wolbrin.core.work.sweep_request import SweepRequest
-from wolbrin.core.work.sweep_results import SweepResult, read_sweep
-from wolbrin.core.work.sweep_work import SweepWork, questions_of
+from wolbrin.core.work.sweep_results import SweepResult, questions_again, read_sweep
+from wolbrin.core.work.sweep_work import SweepWork
 
 Floats = NDArray[np.float64]
 Ints = NDArray[np.int64]
@@ -212,11 +211,7 @@ def _prepared(project: Project, result: SweepResult, seed: int, mirrored: bool) 
     stages, works = [], []
     for at, one in enumerate(chain):
         request = one.request
-        questions = {}
-        for p, (_, question) in questions_of(footing, request).items():
-            place = next(x for x in request.places if (x.market, x.interval) == p)
-            brief_again(project, one.record_of(place), *p, same_engine=True)
-            questions[p] = question
+        questions = {p: question for p, (_, question) in questions_again(project, footing, one).items()}
         own = read(replace_older(one))
         last = at == len(chain) - 1
         stages.append(Stage(replace(request, base=0), None if last or own.best < 0 else own.values(own.best)))

@@ -17,8 +17,10 @@ from wolbrin.core.rules.axes import variant
 from wolbrin.core.store.project import Project
 from wolbrin.core.store.searches import DAILY, Searches, matrix
 from wolbrin.core.store.tables import Columns
+from wolbrin.core.work.briefs import brief_again
+from wolbrin.core.work.footing import Footing
 from wolbrin.core.work.sweep_request import Place, SweepRequest
-from wolbrin.core.work.sweep_work import Question
+from wolbrin.core.work.sweep_work import Question, questions_of
 
 Floats = NDArray[np.float64]
 Ints = NDArray[np.int64]
@@ -106,6 +108,15 @@ def last_sweep(project: Project) -> SweepResult | None:
     """The newest sweep with results, as far as it came."""
     id = Searches(project).last(KIND)
     return read_sweep(project, id) if id is not None else None
+
+
+def questions_again(project: Project, footing: Footing, result: SweepResult) -> dict[
+        tuple[str, int], tuple[Prepared, Question]]:
+    """The questions of a sweep as it asked them, whatever is set by now. Raises UserError where they cannot be asked
+    again."""
+    places = {(p.market, p.interval): p for p in reversed(result.request.places)}
+    briefs = {at: brief_again(project, result.record_of(place), *at, same_engine=True) for at, place in places.items()}
+    return questions_of(footing, result.request, briefs)
 
 
 def daily_of_sweep(project: Project, search: int, market: str = "") -> tuple[Days, Columns]:

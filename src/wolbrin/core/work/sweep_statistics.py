@@ -9,7 +9,6 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from wolbrin.core.batch.many import days_of
 from wolbrin.core.jobs import check_stopped
 from wolbrin.core.search.deflated import MOST, Deflated, Trials, deflated
 from wolbrin.core.search.overfitting import FLAT, Overfitting, block_sums, blocks_for, overfitting
@@ -17,12 +16,11 @@ from wolbrin.core.search.plateau import Surroundings
 from wolbrin.core.store.project import Project
 from wolbrin.core.store.searches import DAILY, Searches
 from wolbrin.core.store.tables import Columns
-from wolbrin.core.work.briefs import brief_again
 from wolbrin.core.work.footing import Footing
 from wolbrin.core.work.sweep_reading import Reading
 from wolbrin.core.work.sweep_request import SweepRequest
-from wolbrin.core.work.sweep_results import SUMS, SweepResult, daily_table
-from wolbrin.core.work.sweep_work import PARTS, Question, SweepWork, evaluate_block
+from wolbrin.core.work.sweep_results import SUMS, SweepResult, daily_table, questions_again
+from wolbrin.core.work.sweep_work import PARTS, SweepWork, evaluate_block
 
 Floats = NDArray[np.float64]
 Ints = NDArray[np.int64]
@@ -73,18 +71,9 @@ def _sets_in(request: SweepRequest, table: Columns) -> Ints:
 
 def _work(project: Project, result: SweepResult) -> SweepWork:
     """The sweep's own question once more."""
-    footing, questions = Footing.of(project), {}
-    for place in dict.fromkeys((p.market, p.interval) for p in result.request.places):
-        where = next(p for p in result.request.places if (p.market, p.interval) == place)
-        brief = brief_again(project, result.record_of(where), *place, same_engine=True)
-        history = footing.prepared(*place)
-        days = days_of(history, brief)
-        questions[place] = Question(brief, history.bars.hash, days, days)
-    markets = {m for m, _ in questions}
-    for market in markets:
-        days = np.unique(np.concatenate([g.days for (m, _), g in questions.items() if m == market])).astype(np.int32)
-        questions |= {p: Question(g.brief, g.content, g.days, days) for p, g in questions.items() if p[0] == market}
-    return SweepWork(footing, result.request, tuple(questions.items()), "all")
+    footing = Footing.of(project)
+    questions = questions_again(project, footing, result)
+    return SweepWork(footing, result.request, tuple((p, q) for p, (_, q) in questions.items()), "all")
 
 
 def daily_of(work: SweepWork, sets: Ints) -> Floats:

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Mapping
 from dataclasses import dataclass, replace
 from functools import cached_property, lru_cache
 
@@ -94,12 +94,14 @@ def evaluate_block(work: SweepWork, at: Ints) -> Done:
     return Done(values[block.kept], block.figures, daily, block.refused, block.kept, np.delete(at, block.kept))
 
 
-def questions_of(footing: Footing, request: SweepRequest) -> dict[tuple[str, int], tuple[Prepared, Question]]:
-    """History and question of every market and interval; of one market, days are those of all its intervals together."""
+def questions_of(footing: Footing, request: SweepRequest, briefs: Mapping[tuple[str, int], Brief] | None = None) -> dict[
+        tuple[str, int], tuple[Prepared, Question]]:
+    """History and question of every market and interval; of one market, days are those of all its intervals together. briefs:
+    those of a sweep that was run before; the present ones where None."""
     found: dict[tuple[str, int], tuple[Prepared, Question]] = {}
     for place in dict.fromkeys((p.market, p.interval) for p in request.places):
         history = footing.prepared(*place)
-        brief = footing.brief(history.bars.terms, request.own)
+        brief = footing.brief(history.bars.terms, request.own) if briefs is None else briefs[place]
         need_bars(history, brief.span)
         days = days_of(history, brief)
         found[place] = history, Question(brief, history.bars.hash, days, days)

@@ -20,10 +20,9 @@ from wolbrin.core.store.database import this_program
 from wolbrin.core.store.project import Project, now
 from wolbrin.core.store.searches import ROWS, Searches
 from wolbrin.core.store.tables import Columns
-from wolbrin.core.work.briefs import brief_again
 from wolbrin.core.work.footing import Footing
 from wolbrin.core.work.sweep_estimate import check_sets, count_of, first_set, seconds_a_set
-from wolbrin.core.work.sweep_request import Place, SweepRequest
+from wolbrin.core.work.sweep_request import SweepRequest
 from wolbrin.core.work.sweep_results import (
     COLUMN,
     DAYS,
@@ -34,6 +33,7 @@ from wolbrin.core.work.sweep_results import (
     daily_table,
     named_columns,
     older_than,
+    questions_again,
     read_sweep,
     reused_by,
 )
@@ -154,10 +154,7 @@ def resume_sweep(project: Project, search: int,
     searches, footing = Searches(project), Footing.of(project)
     result = read_sweep(project, search)
     request = result.request
-    questions = questions_of(footing, request)
-    for p, (history, question) in questions.items():
-        brief = brief_again(project, result.record_of(Place(*p)), *p, same_engine=True)
-        questions[p] = history, replace(question, brief=brief)
+    questions = questions_again(project, footing, result)
     with project.transaction() as db:
         stored = searches.take_up(search)
         counted: dict[str, list[int]] = {}
