@@ -222,7 +222,7 @@ def add(app: typer.Typer, demo: Callable[[], Path]) -> None:
                 request = SweepRequest(
                     entry.strategy, market or entry.market, code_of(interval) if interval else entry.interval, axes,
                     entry.own, constraints_of(entry.strategy, constraint), method, count, seed, Objective.parse(objective),
-                    tuple(Floor.parse(f) for f in floor), keep, 0, name, check_rule(basket))
+                    tuple(Floor.parse_plain(f) for f in floor), keep, 0, name, check_rule(basket))
             if request is not None:
                 if only_estimate:
                     one = estimate(opened, request)

@@ -101,6 +101,11 @@ def _weekday(bars: Bars, x: Floats, v: Values) -> tuple[Floats, ...]:
     return (((bars.trading_date.astype(np.int64) + 3) % 7 + 1).astype(np.float64),)
 
 
+def _month(bars: Bars, x: Floats, v: Values) -> tuple[Floats, ...]:
+    dates = bars.trading_date.astype("datetime64[D]")
+    return ((dates.astype("datetime64[M]").astype(np.int64) % 12 + 1).astype(np.float64),)
+
+
 def _position_in_range(bars: Bars, x: Floats, v: Values) -> tuple[Floats, ...]:
     span = bars.high - bars.low
     with np.errstate(invalid="ignore", divide="ignore"):
@@ -234,6 +239,8 @@ CATALOGUE: tuple[Indicator, ...] = (
               "exchange-local clock at the bar's close as HHMM, 930 for 09:30", COMMON, warm_up=lambda v: 0),
     Indicator("weekday", "Weekday", "time", _value("unsigned"), (), _weekday,
               "weekday of the trading date, Monday 1 to Sunday 7", COMMON, warm_up=lambda v: 0),
+    Indicator("month", "Month", "time", _value("unsigned"), (), _month,
+              "month of the trading date, January 1 to December 12", COMMON, warm_up=lambda v: 0),
     Indicator("bars_in_session", "Bars in session", "time", _value("unsigned"), (),
               lambda b, x, v: (kernels.session_count(b.session),), "bars since the session's open, this one counted",
               COMMON, warm_up=lambda v: 0),

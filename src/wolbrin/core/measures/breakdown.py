@@ -51,6 +51,25 @@ def side_facts(run: Run, side: int) -> Facts:
                  whole.times, whole.begin, daily, 0, 0)
 
 
+def year_facts(run: Run, year: int) -> Facts:
+    """Facts of the trades that ended in a year. Its equity starts at the capital and counts closed trades only, so that years
+    compare with each other."""
+    years = _exit_dates(run).astype("datetime64[Y]").astype(np.int64) + 1970
+    whole, pick = Facts.of(run), years == year
+    of_bar = run.bars.trading_date[run.first:run.last].astype("datetime64[D]").astype("datetime64[Y]").astype(np.int64) + 1970
+    inside = np.flatnonzero(of_bar == year)
+    step = np.zeros(run.last - run.first)
+    np.add.at(step, run.trades_i[pick, k.T_EXIT_BAR] - run.first, run.profits[pick])
+    equity = run.brief.capital + np.cumsum(step[inside])
+    _, ends = np.unique(run.bars.trading_date[run.first:run.last][inside][::-1], return_index=True)
+    at = np.sort(len(inside) - 1 - ends)
+    daily = np.diff(equity[at], prepend=run.brief.capital)
+    times = whole.times[inside]
+    begin = int(run.bars.time[run.first + inside[0]]) if len(inside) else 0
+    return Facts(whole.capital, whole.profits[pick], whole.r[pick], whole.risk_share[pick], whole.exit_year[pick], equity,
+                 times, begin, daily, 0, 0)
+
+
 def _exit_dates(run: Run) -> NDArray[np.datetime64]:
     return run.bars.trading_date[run.trades_i[:, k.T_EXIT_BAR]].astype("datetime64[D]")
 

@@ -10,9 +10,11 @@ from typing import Literal
 import numpy as np
 from numpy.typing import NDArray
 
+from wolbrin.core.engine import codes as k
 from wolbrin.core.engine.brief import Costs
 from wolbrin.core.market.sessions import rollovers
 from wolbrin.core.measures import sums
+from wolbrin.core.measures.drift import above_drift
 from wolbrin.core.measures.facts import Facts
 from wolbrin.core.measures.inference import sharpe_of_days, t_of_mean
 
@@ -139,6 +141,26 @@ def buy_and_hold(f: Facts) -> float:
             - _side_commission(costs, last * tick * exit_rate))
 
 
+def trades_a_year(f: Facts) -> float:
+    return len(f.profits) * 365.25 / f.days if f.days > 0 else NAN
+
+
+def positive_years(f: Facts) -> float:
+    """Calendar years whose last bars belong to the run count, those without a trade too."""
+    if not len(f.times) or not len(f.profits):
+        return NAN
+    span = (np.array([f.begin, int(f.times[-1])], "datetime64[ns]").astype("datetime64[Y]").astype(np.int64) + 1970).tolist()
+    years = range(span[0], max(span[1], int(f.exit_year.max())) + 1)
+    return 100.0 * sum(float(sums.total(f.nets[f.exit_year == y])) > 0 for y in years) / len(years)
+
+
+def average_to_costs(f: Facts) -> float:
+    if f.run is None or not len(f.profits):
+        return NAN
+    paid = f.run.trades_f[:, [k.F_SPREAD, k.F_SLIPPAGE, k.F_COMMISSION]].sum()
+    return _ratio(f.net, float(paid))
+
+
 # To add a measure: its function and an entry here; the window's pages, the command line, reports and files take it from this
 # list. One that a sweep, a search and the Shelf are to keep of every candidate goes into SUMMARY too.
 MEASURES: list[Measure] = [
@@ -206,6 +228,15 @@ MEASURES: list[Measure] = [
     Measure("buy_and_hold", "buy and hold", "money",
             "one contract from the first open to the last close, costs once and all financing", buy_and_hold, 0,
             group="dependence"),
+    Measure("trades_per_year", "trades per year", "count", "closed trades \u00d7 365.25 / days of the run", trades_a_year, 0,
+            digits=1),
+    Measure("positive_years", "positive years", "percent", "share of calendar years whose trades, by exit, sum to a profit",
+            positive_years, group="dependence"),
+    Measure("average_to_costs", "average trade to costs", "ratio",
+            "average trade / average spread, slippage and commission of a trade", average_to_costs, group="execution"),
+    Measure("above_drift", "t above drift", "ratio",
+            "t of daily results, autocorrelation allowed for, less what the market's mean moves earn on the bars held",
+            lambda f: above_drift(f.run), group="dependence"),
 ]
 
 

@@ -1,154 +1,191 @@
-"""Drawing candidates: compiled, and read back as strategies. Candidate number k of a seed is always the same."""
+"""Drawing candidates: batch number b of a seed always holds the same genotypes."""
 
 from __future__ import annotations
 
 from dataclasses import dataclass
-from typing import NamedTuple
+from functools import cached_property
+from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
 
-from wolbrin.core.batch import genomes as g
-from wolbrin.core.batch.genomes import GENOME, Genomes, atr_column, numbers_of
-from wolbrin.core.batch.pool import Pool
-from wolbrin.core.compiled import njit
-from wolbrin.core.engine import codes as k
-from wolbrin.core.engine.brief import Brief
-from wolbrin.core.rules.mirror import mirror_condition, mirror_row
-from wolbrin.core.rules.model import Condition, Distance, Row, Side, Strategy
-from wolbrin.core.search.grammar import Limits
+from wolbrin.core.search.genotype import (
+    EXITS,
+    JOIN,
+    MOST_TOGETHER,
+    ORDER,
+    SIDE,
+    STOP,
+    WIDTH,
+    Plan,
+    rows_at,
+)
+from wolbrin.core.search.ingredients import RARE_SHARE, ROWS, Pantry
 
-Ints32 = NDArray[np.int32]
-Floats = NDArray[np.float64]
-Node = Row | Condition
-MOST_DRAWN = 5
-STOP_LENGTH = 20
-MOST_ROWS, G_EDGES, G_NEEDS, G_FULL, G_LOGIC = g.MOST_ROWS, g.G_EDGES, g.G_NEEDS, g.G_FULL, g.G_LOGIC
-N_STOP, X_STOP, X_TARGET_UNIT, X_TARGET, X_TIME_EXIT, NONE, STOP_MULTIPLE = (
-    k.N_STOP, k.X_STOP, k.X_TARGET_UNIT, k.X_TARGET, k.X_TIME_EXIT, k.NONE, k.STOP_MULTIPLE)
-
-
-@njit(cache=True, nogil=True)
-def _next(state: NDArray[np.uint64]) -> float:
-    """The next number in [0, 1) (splitmix64: Steele, Lea & Flood 2014)."""
-    state[0] += np.uint64(0x9E3779B97F4A7C15)
-    z = state[0]
-    z = (z ^ (z >> np.uint64(30))) * np.uint64(0xBF58476D1CE4E5B9)
-    z = (z ^ (z >> np.uint64(27))) * np.uint64(0x94D049BB133111EB)
-    z ^= z >> np.uint64(31)
-    return float(z >> np.uint64(11)) * 2.0**-53
+Ints = NDArray[np.int64]
+Rng = np.random.Generator
+BATCH = 256  # candidates drawn together
+FIRING = 0.75  # of entries begin with a row that fires at moments
+LEAVES = 0.25  # of candidates have exit rows, where none need be
+JOINS = {"all": 0, "any": 1, "at least": 2}
 
 
-@njit(cache=True, nogil=True)
-def draw_picks(seed: int, number: int, triggers: int, others: int, most_rows: int, picks: Ints32, settings: Floats) -> None:
-    """One candidate: entry conditions and one exit condition into picks, int32[MOST_DRAWN + 1], -1 for none (triggers are
-    numbered 0 .. triggers - 1, the rest after them); settings: float64[3], stop in ATR, target in stops (0 for none), bars
-    of the time exit (0 for none)."""
-    state = np.empty(1, np.uint64)
-    state[0] = (np.uint64(seed) + np.uint64(1)) * np.uint64(0xD1342543DE82EF95)
-    state[0] += np.uint64(number) * np.uint64(0xA0761D6478BD642F)
-    picks[:] = -1
-    picks[0] = int(_next(state) * triggers)
-    rows = 1 + int(_next(state) * most_rows)
-    for at in range(1, rows):
-        pick = int(_next(state) * (triggers + others))
-        for before in range(at):
-            if picks[before] == pick:
-                pick = -1
-        if pick < 0:
+def draw_code(rng: Rng, pantry: Pantry) -> int:
+    """The code of a row: an ingredient by its weight, then each digit; rare ones are mostly 0."""
+    which = int(rng.choice(len(pantry.items), p=pantry.weights))
+    return pantry.code(which, [digit_of(rng, pantry, which, at) for at in range(len(pantry.items[which].shape))])
+
+
+def digit_of(rng: Rng, pantry: Pantry, which: int, at: int) -> int:
+    """One digit of a row of an ingredient."""
+    item = pantry.items[which]
+    levels = item.shape[at]
+    if at < item.rare:
+        return int(rng.integers(1, levels)) if levels > 1 and rng.random() < RARE_SHARE else 0
+    if item.groups and at == len(item.shape) - 1:
+        group = int(rng.integers(len(item.groups)))
+        return sum(item.groups[:group]) + int(rng.integers(item.groups[group]))
+    return int(rng.integers(levels))
+
+
+def draw_pool(seed: int, count: int, pantry: Pantry) -> list[int]:
+    """So many codes, each once; fewer where the ingredients span no more."""
+    rng = np.random.default_rng((seed, 16))
+    found: dict[int, None] = {}
+    for _ in range(8 * count + 100):
+        if len(found) >= min(count, pantry.size):
             break
-        picks[at] = pick
-    leave = _next(state)
-    other = int(_next(state) * triggers)
-    if leave < 0.25:
-        picks[MOST_DRAWN] = other
-    settings[0] = 1.0 + 0.5 * int(_next(state) * 7)
-    target = _next(state)
-    multiple = 1.0 + 0.5 * int(_next(state) * 7)
-    settings[1] = multiple if target < 0.7 else 0.0
-    timed = _next(state)
-    bars = 4.0 * (1 + int(_next(state) * 10))
-    settings[2] = bars if timed < 0.25 else 0.0
-
-
-class Rows(NamedTuple):
-    """Pool rows of the conditions candidates are built from: long_rows, short_rows: int32[c] (mirrored), -1 where a side is
-    off. triggers: how many of them, the first ones, fire at moments."""
-
-    long_rows: Ints32
-    short_rows: Ints32
-    triggers: int
-
-
-@njit(cache=True, nogil=True)
-def draw_genomes(seed: int, first: int, rows: Rows, most_rows: int, base: Ints32, base_numbers: Floats, genes: Ints32,
-                 numbers: Floats) -> None:
-    """Candidates first .. first + len(genes) - 1 as genomes; base: what they have in common."""
-    picks, settings = np.empty(MOST_DRAWN + 1, np.int32), np.empty(3)
-    count = len(rows.long_rows)
-    for at in range(len(genes)):
-        draw_picks(seed, first + at, rows.triggers, count - rows.triggers, most_rows, picks, settings)
-        gene = genes[at]
-        gene[:] = base
-        for row in range(MOST_DRAWN):
-            if picks[row] >= 0:
-                gene[row] = rows.long_rows[picks[row]]
-                gene[MOST_ROWS + row] = rows.short_rows[picks[row]]
-        if picks[MOST_DRAWN] >= 0:
-            gene[2 * MOST_ROWS] = rows.long_rows[picks[MOST_DRAWN]]
-            gene[3 * MOST_ROWS] = rows.short_rows[picks[MOST_DRAWN]]
-        numbers[at] = base_numbers
-        numbers[at, X_STOP] = settings[0]
-        numbers[at, X_TARGET_UNIT] = STOP_MULTIPLE if settings[1] > 0.0 else NONE
-        numbers[at, X_TARGET] = settings[1]
-        numbers[at, X_TIME_EXIT] = settings[2]
-
-
-def mirrored(node: Node) -> Node:
-    return mirror_row(node) if isinstance(node, Row) else mirror_condition(node)
+        found.setdefault(draw_code(rng, pantry))
+    return list(found)
 
 
 @dataclass(frozen=True)
-class Grammar:
-    """How candidates of one search are drawn: conditions, triggers first, and what all candidates have in common."""
+class Drawer:
+    """How genotypes are drawn. codes: of all rows that are of use; firing: those that fire at moments."""
 
-    limits: Limits
-    seed: int
-    nodes: tuple[Node, ...]
-    triggers: int
+    plan: Plan
+    codes: Ints
+    firing: Ints
 
-    def base(self) -> Strategy:
-        """A candidate without conditions."""
-        return Strategy(name="x", stop=Distance(unit="atr", amount=1.0, length=STOP_LENGTH),
-                        flat_by_session_end=self.limits.flat_by_session_end, quantity=self.limits.quantity)
+    @cached_property
+    def options(self) -> dict[str, tuple[Any, ...]]:
+        return self.plan.options()
 
-    def strategy(self, number: int, name: str) -> Strategy:
-        """Candidate `number` as rules."""
-        picks, settings = np.empty(MOST_DRAWN + 1, np.int32), np.empty(3)
-        draw_picks(self.seed, number, self.triggers, len(self.nodes) - self.triggers, self.limits.most_rows, picks, settings)
-        entry = Condition(rows=tuple(self.nodes[p] for p in picks[:MOST_DRAWN] if p >= 0))
-        leave = Condition(rows=(self.nodes[picks[MOST_DRAWN]],)) if picks[MOST_DRAWN] >= 0 else Condition()
-        side, off = Side(entry=entry, exit=leave), Side(mode="off")
-        target = Distance(unit="stop", amount=float(settings[1])) if settings[1] > 0 else None
-        change: dict[str, object] = {
-            "name": name, "stop": Distance(unit="atr", amount=float(settings[0]), length=STOP_LENGTH), "target": target,
-            "time_exit": int(settings[2]) or None}
-        if self.limits.sides == "short":
-            # The conditions are written for the long side; a short candidate trades their mirror image.
-            entry, leave = mirror_condition(entry), mirror_condition(leave)
-            change |= {"long": off, "short": Side(entry=entry, exit=leave)}
+    @cached_property
+    def _in_stops(self) -> list[tuple[int, NDArray[np.bool_]]]:
+        """Places whose options may be measured in stops, and which are."""
+        found = []
+        for key, at in zip(EXITS, range(STOP, WIDTH)):
+            units = [_unit(v) for v in self.options[key]]
+            if "stop" in units:
+                found.append((at, np.array([u == "stop" for u in units])))
+        return found
+
+    @property
+    def most_rows(self) -> int:
+        """Rows that may be drawn for an entry."""
+        fixed = max(len(nodes) for nodes in self.plan.fixed())
+        return min(self.plan.limits.most_rows, MOST_TOGETHER - fixed)
+
+    def batch(self, key: tuple[int, ...], count: int = BATCH) -> Ints:
+        """int64[count, WIDTH] genotypes of a key, such as seed and number."""
+        rng = np.random.default_rng(key)
+        out = np.full((count, WIDTH), -1, np.int64)
+        for side in range(self.plan.sides):
+            self._rows(rng, out, side)
+            out[:, side * SIDE + ORDER] = self._order(rng, count)
+        for side in range(self.plan.sides, 2):
+            out[:, side * SIDE + JOIN] = out[:, side * SIDE + ORDER] = 0
+        for which, name in enumerate(EXITS):
+            out[:, STOP + which] = self.exit_options(rng, name, count)
+        return self.settled(out)
+
+    def settled(self, genotypes: Ints) -> Ints:
+        """Without what cannot be: exits in stops where there is no stop; rows without gaps and each once."""
+        for at, units in self._in_stops:
+            lost = (genotypes[:, STOP] == 0) & units[genotypes[:, at]] & (at != STOP)
+            genotypes[lost, at] = 0
+        for side in range(self.plan.sides):
+            for part in rows_at(side):
+                _compact(genotypes, part)
+        return genotypes
+
+    def _rows(self, rng: Rng, out: Ints, side: int) -> None:
+        limits, count = self.plan.limits, len(out)
+        entries, exits = rows_at(side)
+        if self.plan.draws_entry:
+            rows = rng.integers(min(limits.least_rows, self.most_rows), self.most_rows + 1, count)
+            picks = self.codes[rng.integers(len(self.codes), size=(count, entries.stop - entries.start))]
+            firing = self.firing[rng.integers(len(self.firing), size=count)]
+            filtering = self.plan.limits.keep == "both"  # what is added to an entry need not fire by itself
+            picks[:, 0] = np.where((rng.random(count) < FIRING) & (not filtering), firing, picks[:, 0])
+            out[:, entries] = np.where(np.arange(picks.shape[1]) < rows[:, None], picks, -1)
+        joins = np.array([JOINS[j] for j in limits.joins])
+        out[:, side * SIDE + JOIN] = joins[rng.integers(len(joins), size=count)]
+        if self.plan.draws_exits and limits.most_exit_rows:
+            least = limits.least_exit_rows
+            rows = rng.integers(max(1, least), limits.most_exit_rows + 1, count)
+            rows = np.where((rng.random(count) < LEAVES) | (least > 0), rows, 0)
+            picks = self.codes[rng.integers(len(self.codes), size=(count, exits.stop - exits.start))]
+            out[:, exits] = np.where(np.arange(picks.shape[1]) < rows[:, None], picks, -1)
+
+    def _order(self, rng: Rng, count: int) -> Ints:
+        orders = self.options["order"]
+        kinds = self.plan.limits.orders.kinds
+        if len(orders) < 2:
+            return np.zeros(count, np.int64)
+        by_kind = [[i for i, o in enumerate(orders) if o.kind == kind] for kind in kinds]
+        chosen = rng.integers(len(kinds), size=count)
+        u = rng.random(count)
+        return np.array([by_kind[c][int(v * len(by_kind[c]))] for c, v in zip(chosen.tolist(), u.tolist())], np.int64)
+
+    def exit_options(self, rng: Rng, name: str, count: int) -> Ints:
+        """Places in an exit's options: kinds compete alike, whatever their ranges span."""
+        limits, options = self.plan.limits, self.options[name]
+        chance, u = rng.random(count), rng.random((2, count))
+        if len(options) < 2:
+            return np.zeros(count, np.int64)
+        if name == "time_exit":
+            none, sizes = limits.no_time_exit, np.array([len(options) - 1])
         else:
-            change |= {"long": side, "short": Side(mode="mirrored") if self.limits.sides == "both" else off}
-        return Strategy.model_validate(self.base().model_copy(update=change).model_dump())
+            exits = getattr(limits, name)
+            none, sizes = exits.none, np.array([len(r.distances) for r in exits.reaches])
+        kind = (u[0] * len(sizes)).astype(np.int64)
+        begins = 1 + np.concatenate([[0], np.cumsum(sizes)[:-1]])
+        picked = begins[kind] + (u[1] * sizes[kind]).astype(np.int64)
+        if name == "stop" and limits.sizing.kind == "risk":
+            none = 0.0
+        return np.where(chance < none, 0, picked)
 
-    def genomes(self, rows: Rows, pool: Pool, brief: Brief, first: int, count: int) -> Genomes:
-        """Candidates first .. first + count - 1."""
-        base = np.full(GENOME, -1, np.int32)
-        base[G_LOGIC:G_LOGIC + 4] = 0
-        base[G_EDGES] = pool.edges() if self.limits.flat_by_session_end else -1
-        base[G_NEEDS + N_STOP] = atr_column(pool, STOP_LENGTH)
-        base[G_FULL] = 0
-        genes, numbers = np.empty((count, GENOME), np.int32), np.empty((count, k.PARAMETERS))
-        draw_genomes(self.seed, first, rows, self.limits.most_rows, base, numbers_of(self.base(), pool, brief), genes,
-                     numbers)
-        return Genomes(genes, numbers)
+
+def _unit(option: Any) -> str:
+    distance = getattr(option, "distance", None) or getattr(option, "after", None) or option
+    return getattr(distance, "unit", "")
+
+
+def _compact(genotypes: Ints, part: slice) -> None:
+    """Each row once, and the empty places last."""
+    rows = genotypes[:, part]
+    for at in range(1, rows.shape[1]):
+        rows[:, at] = np.where((rows[:, :at] == rows[:, at:at + 1]).any(axis=1), -1, rows[:, at])
+    order = np.argsort(rows < 0, axis=1, kind="stable")
+    genotypes[:, part] = np.take_along_axis(rows, order, axis=1)
+
+
+def step_code(rng: Rng, pantry: Pantry, code: int) -> int:
+    """A row beside another: one of its digits moved, those that count by one or two."""
+    which, number = code >> ROWS, code & ((1 << ROWS) - 1)
+    item = pantry.items[which]
+    digits = list(item.digits(number))
+    movable = [i for i, levels in enumerate(item.shape) if levels > 1]
+    if not movable:
+        return code
+    at = movable[int(rng.integers(len(movable)))]
+    if item.rare <= at < len(item.shape) - 1 or (at == len(item.shape) - 1 and rng.random() < 0.7):
+        by = int(rng.integers(1, 3)) * (1 if rng.random() < 0.5 else -1)
+        digits[at] = int(np.clip(digits[at] + by, 0, item.shape[at] - 1))
+    else:
+        digits[at] = digit_of(rng, pantry, which, at)
+    return pantry.code(which, digits)
+
+

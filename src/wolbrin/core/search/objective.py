@@ -22,7 +22,8 @@ from wolbrin.core.models import Model
 Floats = NDArray[np.float64]
 Scale = Mapping[str, tuple[float, float]]  # worst and best score by measure
 PART = re.compile(r"^\s*(?:(\d+(?:\.\d+)?)\s*\*\s*)?([a-z_][a-z_0-9 ]*?)\s*$", re.I)
-FLOOR = re.compile(r"^\s*([a-z_][a-z_0-9 ]*?)\s*(<=|>=|at least|at most)\s*([-+\u2212]?[\d.,]+)\s*%?\s*$", re.I)
+FLOOR = re.compile(r"^\s*(?:(long|short|year)\s*[.:]\s*)?([a-z_][a-z_0-9 ]*?)\s*(<=|>=|at least|at most)\s*"
+                   r"([-+\u2212]?[\d.,]+)\s*%?\s*$", re.I)
 
 
 def key_of_measure(name: str, where: str) -> str:
@@ -132,15 +133,17 @@ class Objective(Model):
 
 
 class Floor(Model):
-    """What a set must reach to count."""
+    """What a set must reach to count. of: of the whole run, of its long or its short trades, or of every whole year."""
 
     key: str
     compare: Literal[">=", "<="] = ">="
     value: float
+    of: Literal["", "long", "short", "year"] = ""
 
     @classmethod
     def parse(cls, text: str) -> Floor:
-        """Read "trades >= 100", "maximum drawdown at most 9,000"; the limit of a loss may be given with a minus.
+        """Read "trades >= 100", "maximum drawdown at most 9,000", "long.trades>=50", "year.net>=0"; the limit of a loss may
+        be given with a minus.
 
         Raises:
             UserError: it cannot be read, or names no measure.
@@ -148,20 +151,45 @@ class Floor(Model):
         found = FLOOR.match(text)
         if not found:
             raise UserError(f'"{text.strip()}" is not a floor', "--floor",
-                            "Write for example trades>=100, max_drawdown<=9000.")
-        key = key_of_measure(found[1], "--floor")
-        compare = ">=" if found[2].casefold() in (">=", "at least") else "<="
+                            "Write for example trades>=100, max_drawdown<=9000, year.net>=0.")
+        key = key_of_measure(found[2], "--floor")
+        compare = ">=" if found[3].casefold() in (">=", "at least") else "<="
         try:
-            value = float(found[3].replace(",", "").replace("\u2212", "-"))
+            value = float(found[4].replace(",", "").replace("\u2212", "-"))
         except ValueError:
-            raise UserError(f'"{found[3]}" is not a number', f"--floor {key}", "Enter a number.") from None
+            raise UserError(f'"{found[4]}" is not a number', f"--floor {key}", "Enter a number.") from None
         if BY_KEY[key].better < 0 and value < 0:
             # A loss written with its minus: "drawdown >= -9000" asks that it be no deeper.
             value, compare = -value, "<="
-        return cls(key=key, compare=compare, value=value)
+        return cls(key=key, compare=compare, value=value, of=(found[1] or "").casefold())
+
+    @classmethod
+    def parse_plain(cls, text: str) -> Floor:
+        """As `parse`, of the whole run only. Raises UserError otherwise."""
+        made = cls.parse(text)
+        if made.of:
+            raise UserError(f'a floor of a sweep is of the whole run, and "{text.strip()}" is not', "--floor",
+                            f"Write {made.key}{made.compare}{made.value:g}, or use it in Discover.")
+        return made
+
+    @property
+    def name(self) -> str:
+        """What it is on, such as "year.net"."""
+        return f"{self.of}.{self.key}" if self.of else self.key
+
+    @property
+    def text(self) -> str:
+        """As it is written."""
+        return f"{self.name}{self.compare}{self.value:g}"
 
     def words(self) -> str:
-        return f"{BY_KEY[self.key].title} at {'least' if self.compare == '>=' else 'most'} {worded(self.key, self.value)}"
+        where = {"": "", "long": "long ", "short": "short ", "year": "each year's "}[self.of]
+        way = "least" if self.compare == ">=" else "most"
+        return f"{where}{BY_KEY[self.key].title} at {way} {worded(self.key, self.value)}"
+
+    def holds(self, x: float) -> bool:
+        """Whether a value passes; none does not."""
+        return x >= self.value if self.compare == ">=" else x <= self.value
 
     def passes(self, figures: Mapping[str, Floats]) -> NDArray[np.bool_]:
         """bool[n]; a measure without a value does not pass."""

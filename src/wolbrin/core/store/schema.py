@@ -123,6 +123,18 @@ MIGRATIONS: tuple[str, ...] = (
     CREATE INDEX candidates_ticked ON candidates (ticked) WHERE ticked;
     CREATE INDEX judged_at ON judged (hash, market);
     """,
+    """
+    ALTER TABLE candidates ADD COLUMN number INTEGER;
+    ALTER TABLE candidates ADD COLUMN alike INTEGER NOT NULL DEFAULT 1;
+    ALTER TABLE candidates ADD COLUMN star INTEGER NOT NULL DEFAULT 0;
+    ALTER TABLE candidates ADD COLUMN notes TEXT NOT NULL DEFAULT '';
+    ALTER TABLE candidates ADD COLUMN family TEXT NOT NULL DEFAULT '';
+    ALTER TABLE candidates ADD COLUMN cluster INTEGER;
+    CREATE INDEX candidates_star ON candidates (star) WHERE star;
+    CREATE INDEX candidates_family ON candidates (family COLLATE NOCASE);
+    CREATE INDEX candidates_cluster ON candidates (cluster);
+    CREATE INDEX candidates_notes ON candidates (notes COLLATE NOCASE);
+    """,
 )
 SCHEMA_VERSION = len(MIGRATIONS)
 

@@ -151,6 +151,18 @@ class Searches:
             db.execute("UPDATE searches SET state = 'running', program = ? WHERE id = ?", (this_program(), id))
             return found
 
+    def again(self, id: int) -> StoredSearch:
+        """Mark a search as running here, a finished one too: something more is asked of what it has. Raises UserError where
+        it is running already, or was asked by a newer program."""
+        with self.db.transaction() as db:
+            found = self.get(id)
+            if found.state == "running":
+                raise UserError("this search is running already, here or in another program", found.title,
+                                "Wait for it, or stop it there.")
+            check_version(found)
+            db.execute("UPDATE searches SET state = 'running', program = ? WHERE id = ?", (this_program(), id))
+            return found
+
     def get(self, id: int) -> StoredSearch:
         """A search by its number. Raises UserError where there is none."""
         found = self.db.rows("SELECT * FROM searches WHERE id = ?", id)
@@ -167,8 +179,9 @@ class Searches:
         """Searches of some kinds, oldest first. What one of several markets tried is counted by market, and summed here."""
         marks = ", ".join("?" * len(kinds))
         parts = {int(r["whole"]): int(r["n"]) for r in self.db.rows(
-            "SELECT coalesce(json_extract(request, '$.sweep'), json_extract(request, '$.trial')) whole, sum(tried) n "
-            "FROM searches WHERE kind IN ('sweep place', 'trial column') GROUP BY whole HAVING whole IS NOT NULL")}
+            "SELECT coalesce(json_extract(request, '$.sweep'), json_extract(request, '$.trial'), "
+            "json_extract(request, '$.discover')) whole, sum(tried) n FROM searches "
+            "WHERE kind IN ('sweep place', 'trial column', 'discover place') GROUP BY whole HAVING whole IS NOT NULL")}
         found = [self._made(r) for r in self.db.rows(f"SELECT * FROM searches WHERE kind IN ({marks}) ORDER BY id", *kinds)]
         return [replace(s, tried=s.tried + parts.get(s.id, 0)) for s in found]
 

@@ -9,18 +9,20 @@ from __future__ import annotations
 import json
 import math
 from collections.abc import Iterable, Mapping, Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
 
 from wolbrin.core.engine.record import Record, read_record
+from wolbrin.core.errors import UserError
 from wolbrin.core.market.intervals import interval_words
 from wolbrin.core.measures.catalogue import BY_KEY, SUMMARY
 from wolbrin.core.measures.ranges import range_of
 from wolbrin.core.rules.identity import strategy_hash
 from wolbrin.core.rules.model import Strategy
+from wolbrin.core.rules.naming import family_of
 from wolbrin.core.rules.words import describe
 from wolbrin.core.search.candidate import Candidate
 from wolbrin.core.store.database import Database, now
@@ -33,8 +35,9 @@ TRIED_BY_NOW = ("LEFT JOIN (SELECT market, sum(tried) n FROM searches WHERE kind
 TRIED = "max(c.tried, coalesce(t.n, 0))"
 # What rows can be sorted and filtered by: text, then numbers.
 TEXTS = {"name": "c.name", "market": "c.place", "stands": "c.stands", "origin": "c.origin", "tags": "c.tags",
-         "words": "c.words", "made": "c.made", "created": "c.created"}
-NUMBERS = {"id": "c.id", "interval": "c.interval", "tried": TRIED, "ticked": "c.ticked"}
+         "words": "c.words", "made": "c.made", "created": "c.created", "notes": "c.notes", "family": "c.family"}
+NUMBERS = {"id": "c.id", "interval": "c.interval", "tried": TRIED, "ticked": "c.ticked", "star": "c.star",
+           "cluster": "c.cluster", "alike": "c.alike"}
 
 
 def encode(values: dict[str, Any]) -> str:
@@ -44,6 +47,18 @@ def encode(values: dict[str, Any]) -> str:
 
 def decode(text: str) -> dict[str, float]:
     return {k: math.nan if v is None else v for k, v in json.loads(text).items()}
+
+
+@dataclass(frozen=True)
+class Marks:
+    """What was noted beside a candidate. number: its draw in the search that found it; alike: how many finds it stands for;
+    cluster: which trade like it, None where that was not looked at."""
+
+    number: int | None = None
+    alike: int = 1
+    star: bool = False
+    notes: str = ""
+    cluster: int | None = None
 
 
 @dataclass(frozen=True)
@@ -60,6 +75,7 @@ class Kept:
     search: int | None = None
     ticked: bool = False
     tags: str = ""
+    marks: Marks = Marks()
 
 
 @dataclass(frozen=True)
@@ -82,12 +98,16 @@ class Line:
     made: str
     figures: dict[str, float]
     spark: NDArray[np.float32]
+    family: str = ""
+    marks: Marks = Marks()
+    search: int | None = None
 
 
 @dataclass(frozen=True)
 class Wanted:
     """Which rows, in which order. sort: a key of TEXTS, NUMBERS or SUMMARY. filters: key to text, as people write them
-    (part of a text, or a comparison such as "> 2"). ticked, search, stands: only those ticked, of a search, that stand so."""
+    (part of a text, or a comparison such as "> 2"). ticked, starred, search, stands: only those ticked, starred, of a search,
+    that stand so."""
 
     sort: str = "id"
     down: bool = False
@@ -95,6 +115,7 @@ class Wanted:
     ticked: bool = False
     search: int | None = None
     stands: str = ""
+    starred: bool = False
 
 
 def column_of(key: str) -> str:
@@ -106,14 +127,18 @@ def column_of(key: str) -> str:
 
 def _conditions(key: str, text: str) -> list[tuple[str, Any]]:
     """What a filter asks of a column, with its value."""
-    found = range_of(text, key in BY_KEY and BY_KEY[key].better < 0) if key not in TEXTS else None
-    if found is not None:
+    between = range_of(text, key in BY_KEY and BY_KEY[key].better < 0) if key not in TEXTS else None
+    if between is not None:
         column = column_of(key)
-        low, high = (">" if found.open_low else ">="), ("<" if found.open_high else "<=")
-        asked = [(f"{column} {low} ?", found.low), (f"{column} {high} ?", found.high)]
+        low, high = (">" if between.open_low else ">="), ("<" if between.open_high else "<=")
+        asked = [(f"{column} {low} ?", between.low), (f"{column} {high} ?", between.high)]
         return [(sql, limit) for sql, limit in asked if math.isfinite(limit)]
-    plain = text.strip().replace("\\", "\\\\").replace("%", "\\%").replace("_", "\\_")
-    return [(f"{column_of(key)} LIKE ? ESCAPE '\\'", f"%{plain}%")]
+    # Every word must be there, in any order.
+    found = []
+    for word in text.split():
+        plain = word.replace("\\", "\\\\").replace("%", "\\%").replace("_", "\\_")
+        found.append((f"{column_of(key)} LIKE ? ESCAPE '\\'", f"%{plain}%"))
+    return found
 
 
 @dataclass(frozen=True)
@@ -129,7 +154,8 @@ def ready_of(c: Candidate, hash: str = "", packed: bytes | None = None) -> Ready
     """What is stored of a candidate. hash: of its rules, packed: its daily results, where they are at hand."""
     row = {"name": c.name, "hash": hash or strategy_hash(c.strategy), "market": c.market, "interval": c.interval,
            "origin": c.origin, "record_key": c.record.key if c.record.whole else None,
-           "place": f"{c.market} {interval_words(c.interval)}", "words": describe(c.strategy), "made": made_words(c.record)}
+           "place": f"{c.market} {interval_words(c.interval)}", "words": describe(c.strategy), "made": made_words(c.record),
+           "family": family_of(c.strategy)}
     daily = packed or (pack(c.daily, c.share) if c.daily is not None else None)
     return Ready(row, c.summary, (c.strategy.model_dump_json(), c.record.model_dump_json(), encode(c.summary),
                                   c.spark.tobytes(), daily))
@@ -182,6 +208,8 @@ class Shelf:
         values: list[Any] = []
         if wanted.ticked:
             parts.append("c.ticked")
+        if wanted.starred:
+            parts.append("c.star")
         if wanted.search is not None:
             parts.append("c.search = ?")
             values.append(wanted.search)
@@ -204,13 +232,15 @@ class Shelf:
         found: dict[int, Line] = {}
         for part in _portions(wanted):
             for r in self.db.read(f"SELECT c.id, c.created, c.name, c.hash, c.market, c.interval, c.origin, {TRIED} by_now, "
-                                  f"c.stands, c.ticked, c.tags, c.words, c.made, {figures}, b.spark FROM candidates c JOIN "
+                                  f"c.stands, c.ticked, c.tags, c.words, c.made, c.number, c.alike, c.star, c.notes, "
+                                  f"c.cluster, c.family, c.search, {figures}, b.spark FROM candidates c JOIN "
                                   f"bodies b ON b.candidate = c.id {TRIED_BY_NOW} "
                                   f"WHERE c.id IN ({','.join('?' * len(part))})", *part):
                 values = {key: math.nan if r[f"m_{key}"] is None else float(r[f"m_{key}"]) for key in SUMMARY}
                 found[r["id"]] = Line(r["id"], r["created"], r["name"], r["hash"], r["market"], r["interval"], r["origin"],
                                       r["by_now"], r["stands"] or "open", bool(r["ticked"]), r["tags"], r["words"],
-                                      f"{r['made']}, {r['by_now']:,} tried", values, np.frombuffer(r["spark"], np.float32))
+                                      f"{r['made']}, {r['by_now']:,} tried", values, np.frombuffer(r["spark"], np.float32),
+                                      r["family"], _marks(r), r["search"])
         return [found[i] for i in wanted if i in found]
 
     def lines_with_records(self, ids: Iterable[int]) -> list[tuple[Line, Record]]:
@@ -264,29 +294,93 @@ class Shelf:
         with self.db.transaction() as db:
             db.executemany("UPDATE candidates SET tags = ? WHERE id = ?", [(text, int(i)) for i in ids])
 
+    def tags(self) -> list[str]:
+        """Every tag that is used."""
+        found = {t for r in self.db.read("SELECT DISTINCT tags FROM candidates WHERE tags != ''") for t in r["tags"].split()}
+        return sorted(found)
+
+    def add_tags(self, ids: Iterable[int], tags: Sequence[str], remove: bool = False) -> None:
+        """Add tags to candidates beside those they have, or take them away."""
+        wanted = [t.strip().replace(" ", "-") for t in tags if t.strip()]
+        ids = [int(i) for i in ids]
+        with self.db.transaction():
+            for part in _portions(ids):
+                for r in self.db.rows(f"SELECT id, tags FROM candidates WHERE id IN ({','.join('?' * len(part))})", *part):
+                    had = r["tags"].split()
+                    self.tag([r["id"]], [t for t in had if t not in wanted] if remove else [*had, *wanted])
+
+    def star(self, ids: Iterable[int], on: bool = True) -> None:
+        """Give candidates a star, or take it away."""
+        with self.db.transaction() as db:
+            db.executemany("UPDATE candidates SET star = ? WHERE id = ?", [(int(on), int(i)) for i in ids])
+
+    def note(self, id: int, text: str) -> None:
+        """Write a note beside a candidate."""
+        with self.db.transaction() as db:
+            db.execute("UPDATE candidates SET notes = ? WHERE id = ?", (text.strip()[:20_000], int(id)))
+
+    def rename(self, id: int, name: str) -> str:
+        """Give a candidate another name, told apart from those that are there. Returns it. Raises UserError for none."""
+        wanted = " ".join(name.split())
+        if not wanted or len(wanted) > 80:
+            raise UserError("a name has 1 to 80 characters", "name", "Write another one.")
+        with self.db.transaction() as db:
+            had = self.db.rows("SELECT name FROM candidates WHERE id = ?", int(id))
+            if had and had[0]["name"] != wanted:
+                wanted = self.free_name(wanted)
+                db.execute("UPDATE candidates SET name = ? WHERE id = ?", (wanted, int(id)))
+        return wanted
+
+    def free_name(self, name: str) -> str:
+        """The name, with the first free number behind it where there is a candidate of that name."""
+        name = name[:80]
+        if not self.db.rows("SELECT 1 FROM candidates WHERE name = ? COLLATE NOCASE LIMIT 1", name):
+            return name
+        stem = name[:72]
+        taken = {r["name"].casefold() for r in self.db.rows(
+            "SELECT name FROM candidates WHERE name >= ? COLLATE NOCASE AND name < ? COLLATE NOCASE", f"{stem} (",
+            f"{stem} )")}
+        number = len(taken) + 2
+        while f"{stem} ({number})".casefold() in taken:
+            number += 1
+        return f"{stem} ({number})"
+
+    def give_way(self, ids: Iterable[int]) -> None:
+        """Take away candidates for which a simpler one was found that trades alike; those that somebody marked or judged
+        stay."""
+        with self.db.transaction() as db:
+            db.executemany("DELETE FROM candidates AS c WHERE id = ? AND NOT ticked AND NOT star AND tags = '' AND notes = '' "
+                           "AND NOT EXISTS (SELECT 1 FROM evidence e WHERE e.hash = c.hash AND e.market = c.market) AND NOT "
+                           "EXISTS (SELECT 1 FROM judged j WHERE j.hash = c.hash AND j.market = c.market)",
+                           [(int(i),) for i in ids])
+
     # Bodies
 
     def keep(self, candidate: Candidate, search: int | None = None, own: OwnSpan | None = None) -> int | None:
         """Put a candidate on the Shelf. Returns its id, or None when it was there already."""
         return self._insert(Kept(0, now(), candidate, strategy_hash(candidate.strategy), own, search=search))
 
-    def keep_ready(self, ready: Ready, tried: int, search: int | None = None) -> int | None:
-        """As `keep`, of what `ready` made of a candidate before. tried: by when it was found."""
-        return self._put(ready, 0, now(), tried, search)
+    def keep_ready(self, ready: Ready, tried: int, search: int | None = None, number: int | None = None) -> int | None:
+        """As `keep`, of what `ready` made of a candidate before. tried: by when it was found; number: of its draw."""
+        return self._put(ready, 0, now(), tried, search, marks=Marks(number))
 
     def _insert(self, k: Kept) -> int | None:
         ready = ready_of(k.candidate, k.hash, k.packed)
-        return self._put(ready, k.id, k.created, k.candidate.tried, k.search, k.own, k.ticked, k.tags)
+        return self._put(ready, k.id, k.created, k.candidate.tried, k.search, k.own, k.ticked, k.tags,
+                         k.marks)
 
     def _put(self, r: Ready, id: int, created: str, tried: int, search: int | None = None, own: OwnSpan | None = None,
-             ticked: bool = False, tags: str = "") -> int | None:
+             ticked: bool = False, tags: str = "", marks: Marks = Marks()) -> int | None:
+        if not id:
+            r = replace(r, row=r.row | {"name": self.free_name(r.row["name"])})
         columns = ", ".join((*r.row, *(f"m_{key}" for key in SUMMARY)))
         with self.db.transaction() as db:
             made = db.execute(
-                f"INSERT OR IGNORE INTO candidates (id, created, search, tried, span, ticked, tags, {columns}) VALUES "
-                f"({', '.join('?' * (7 + len(r.row) + len(SUMMARY)))})",
+                f"INSERT OR IGNORE INTO candidates (id, created, search, tried, span, ticked, tags, number, alike, star, "
+                f"notes, cluster, {columns}) VALUES ({', '.join('?' * (12 + len(r.row) + len(SUMMARY)))})",
                 (id or None, created, search, tried, own.model_dump_json() if own is not None else None, int(ticked), tags,
-                 *r.row.values(), *(_plain(r.figures.get(key)) for key in SUMMARY)))
+                 marks.number, marks.alike, int(marks.star), marks.notes, marks.cluster, *r.row.values(),
+                 *(_plain(r.figures.get(key)) for key in SUMMARY)))
             if not made.rowcount:
                 return None
             given = int(made.lastrowid or 0)
@@ -331,7 +425,7 @@ class Shelf:
                               by_now, record.model_copy(update={"tried": by_now}), decode(r["summary"]),
                               np.frombuffer(r["spark"], np.float32)), r["hash"],
                     OwnSpan.model_validate_json(r["span"]) if r["span"] else None, r["daily"], r["search"],
-                    bool(r["ticked"]), r["tags"])
+                    bool(r["ticked"]), r["tags"], _marks(r))
 
     def remove(self, ids: Iterable[int]) -> None:
         """Take candidates off the Shelf."""
@@ -343,6 +437,10 @@ class Shelf:
         with self.db.transaction():
             for k in kept:
                 self._insert(k)
+
+
+def _marks(r: Any) -> Marks:
+    return Marks(r["number"], r["alike"], bool(r["star"]), r["notes"], r["cluster"])
 
 
 def made_words(record: Record) -> str:

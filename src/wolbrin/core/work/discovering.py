@@ -1,177 +1,59 @@
-"""Discover as a job: batches of random candidates, kept ones straight to the Shelf."""
+"""Discover as a job: candidates tried in quantity beside the same search on shuffled histories, kept ones straight to the
+Shelf."""
 
 from __future__ import annotations
 
 import hashlib
 import json
-from collections.abc import Callable
+from collections.abc import Callable, Iterable
 from dataclasses import dataclass, replace
-from functools import cached_property
 from pathlib import Path
 from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
 
-from wolbrin.core.batch.many import NO_DAYS, Days, days_of
+from wolbrin.core.batch.many import Days, days_of
 from wolbrin.core.engine.brief import Brief
-from wolbrin.core.engine.record import Record
+from wolbrin.core.engine.prepare import Prepared
 from wolbrin.core.engine.run import need_bars, record_of
 from wolbrin.core.errors import UserError
 from wolbrin.core.indicators.own import OwnIndicators
-from wolbrin.core.jobs import Chunk, Job, Listed, State, Work
-from wolbrin.core.market.intervals import interval_words
+from wolbrin.core.jobs import Job, State, Work
 from wolbrin.core.measures.inference import Tally
+from wolbrin.core.measures.sums import COMPILED
+from wolbrin.core.rules.conditions import ConditionFile, NamedCondition
 from wolbrin.core.rules.operands import CustomOperand
-from wolbrin.core.search.discover import Draws, Explorer
-from wolbrin.core.search.grammar import Limits
+from wolbrin.core.search.floors import DAYS_A_YEAR, Floors, usual_floors
+from wolbrin.core.search.objective import Floor
 from wolbrin.core.search.sample import sampled
 from wolbrin.core.store.project import Project, now
 from wolbrin.core.store.searches import DAILY, Searches
-from wolbrin.core.store.shelf import Ready, Shelf, ready_of
+from wolbrin.core.store.shelf import Shelf
 from wolbrin.core.store.tables import Columns
 from wolbrin.core.work.briefs import brief_again
-from wolbrin.core.work.footing import Footing, Request
+from wolbrin.core.work.discover_request import DiscoverRequest, OldRequestError
+from wolbrin.core.work.discover_results import KEPT, NEAR, DiscoverResult, figures_of, slow_columns
+from wolbrin.core.work.discover_source import DiscoverSource
+from wolbrin.core.work.discover_work import DiscoverWork, Found, Tested, evaluate_unit
+from wolbrin.core.work.footing import Footing
 from wolbrin.core.work.sweep_results import DAYS
 
-BATCH = 128
-KIND = "discover"
-
-
-@dataclass(frozen=True)
-class DiscoverRequest:
-    """others: markets that conditions may read; own: the user's confirmed indicators that they may. Both are filled in when
-    the search is asked for, so that it stays the same search."""
-
-    market: str
-    interval: int
-    limits: Limits
-    count: int = 5_000
-    seed: int = 1
-    others: tuple[str, ...] = ()
-    own: tuple[CustomOperand, ...] = ()
-
-    def as_json(self) -> dict[str, Any]:
-        return {"market": self.market, "interval": self.interval, "limits": self.limits.model_dump(mode="json"),
-                "count": self.count, "seed": self.seed, "others": list(self.others),
-                "own": [o.model_dump(mode="json") for o in self.own]}
-
-    @classmethod
-    def from_json(cls, data: dict[str, Any]) -> DiscoverRequest:
-        return cls(data["market"], data["interval"], Limits.model_validate(data["limits"]), data["count"], data["seed"],
-                   tuple(data.get("others", ())), tuple(CustomOperand.model_validate(o) for o in data.get("own", ())))
-
-
-@dataclass(frozen=True)
-class DiscoverWork(Request):
-    """All that a batch needs, wherever it runs. others: hashes of other markets' histories that it must read, by market; None
-    where it has not begun."""
-
-    footing: Footing
-    request: DiscoverRequest
-    brief: Brief
-    content: str
-    days: Days
-    others: dict[str, str] | None = None
-
-    @cached_property
-    def explorer(self) -> Explorer:
-        """The search itself; all threads share it."""
-        r = self.request
-        history = self.footing.prepared(r.market, r.interval, self.content)
-        return Explorer(history, self.brief, r.limits, r.seed, r.others, r.own)
-
-    @cached_property
-    def elsewhere(self) -> dict[str, str]:
-        """Hashes of the other histories that are read. Raises UserError where the search began with others."""
-        found = self.explorer.read_elsewhere()
-        if self.others is not None and found != self.others:
-            changed = sorted(m for m in {*found, *self.others} if found.get(m) != self.others.get(m))
-            raise UserError("another market that this search reads has changed since it began", ", ".join(changed),
-                            "Run the search again.")
-        return found
-
-
-@dataclass(frozen=True)
-class Batch:
-    """What comes back of one: draws without their candidates, which are ready to be stored. found: fingerprint and candidate
-    of those that met the limits. elsewhere: hashes of other histories that were read."""
-
-    draws: Draws
-    found: tuple[tuple[str, Ready], ...]
-    elsewhere: dict[str, str]
-
-
-def evaluate_draws(work: DiscoverWork, unit: tuple[int, int]) -> Batch:
-    """Test one batch. unit: number of its first draw, and how many."""
-    elsewhere = work.elsewhere
-    draws = work.explorer.explore(*unit)
-    return Batch(replace(draws, found=()), tuple((f.fingerprint, ready_of(f.candidate)) for f in draws.found), elsewhere)
+KIND, PART = "discover", "discover place"
+FATES = ("kept", "near", "instead")
+Notify = Callable[[DiscoverResult], None]
 
 
 @dataclass
-class DiscoverResult:
-    """Live tallies: tried, met the limits, put on the Shelf, twins of something kept before, too few entry signals to be
-    simulated. record: what made it. before:
-    alternatives tried on the market when it began. search: its number in the project; unfinished: it can be gone on with."""
+class _Books:
+    """Where a search is written down. search: its number; owners: the search that counts for each place; before: what was
+    tried on each place's market when it began. shelved: Shelf ids of what each stream kept, by place among those kept."""
 
-    request: DiscoverRequest
-    record: Record
+    project: Project
     search: int
-    before: int
-    tried: int = 0
-    met: int = 0
-    kept: int = 0
-    twins: int = 0
-    few: int = 0
-    unfinished: bool = False
-
-    def counts(self) -> dict[str, int]:
-        return {"before": self.before, "tried": self.tried, "met": self.met, "kept": self.kept, "twins": self.twins,
-                "few": self.few}
-
-
-def _job(project: Project, work: DiscoverWork, result: DiscoverResult, first: int,
-         notify: Callable[[DiscoverResult], None]) -> Job:
-    """The job of a search that is on record, from batch `first` on."""
-    shelf, searches, request = Shelf(project), Searches(project), work.request
-    chunks = [Chunk((at, n), n) for at in range(0, request.count, BATCH) for n in (min(BATCH, request.count - at),)]
-
-    def take(fingerprint: str, ready: Ready, counted: DiscoverResult) -> None:
-        """Keep one that met the limits, unless something that trades alike was met before."""
-        # Tried is what was looked at by now, this batch included; the Shelf counts on while the search does.
-        if searches.mark(result.search, fingerprint) and shelf.keep_ready(
-                ready, counted.before + counted.tried, result.search) is not None:
-            counted.kept += 1
-
-    def commit(batches: list[Batch], cursor: dict[str, Any]) -> None:
-        counted, draws = replace(result), [b.draws for b in batches]
-        with project.transaction():
-            for batch in batches:
-                counted.tried += batch.draws.count
-                counted.met += batch.draws.met
-                counted.few += batch.draws.few
-                for fingerprint, ready in batch.found:
-                    take(fingerprint, ready, counted)
-            counted.twins = counted.met - counted.kept
-            numbers = np.concatenate([d.numbers for d in draws])
-            sample: Columns = {"number": numbers, "daily": np.concatenate([d.daily for d in draws])}
-            searches.advance(result.search, counted.tried - result.tried, counted.kept - result.kept,
-                             [Tally.of(d.sharpe) for d in draws])
-            state = cursor | counted.counts() | {"elsewhere": batches[-1].elsewhere}
-            searches.commit(result.search, state, {DAILY: sample} if len(numbers) else {})
-        searches.tidy(result.search)
-        for name, value in counted.counts().items():
-            setattr(result, name, value)
-        notify(result)
-
-    def finish(state: State) -> None:
-        result.unfinished = state is not State.DONE
-        for name in ("explorer", "elsewhere"):
-            vars(work).pop(name, None)  # its memory is large
-        searches.end(result.search, state)
-
-    return Job(_title(request), "tried", Listed(chunks, first), Work(evaluate_draws, work), commit=commit, finish=finish)
+    owners: tuple[int, ...]
+    before: tuple[int, ...]
+    shelved: dict[tuple[int, int], tuple[int, ...]]
 
 
 def own_operands(folder: Path) -> tuple[CustomOperand, ...]:
@@ -180,72 +62,294 @@ def own_operands(folder: Path) -> tuple[CustomOperand, ...]:
                  for name, (digest, turns) in sorted(OwnIndicators(folder).known().items()))
 
 
-def _title(request: DiscoverRequest) -> str:
-    return f"Discover {request.market} {interval_words(request.interval)}"
+def own_conditions(project: Project) -> tuple[NamedCondition, ...]:
+    """The user's own named conditions."""
+    kept = project.get_value("conditions")
+    return ConditionFile.model_validate_json(kept).conditions if kept else ()
+
+
+def years_of(history: Prepared, brief: Brief) -> float:
+    """Calendar years of a brief's span."""
+    first, last = history.bars.range_of(brief.span)
+    if last <= first:
+        return 0.0
+    return float(history.bars.end[last - 1] - history.bars.time[first]) / (DAYS_A_YEAR * 86_400e9)
+
+
+def filled(project: Project, request: DiscoverRequest) -> DiscoverRequest:
+    """The request with what it may read, and with the usual floors of its span where none are given. Raises UserError where
+    it cannot be asked."""
+    request.check()
+    footing = Footing.of(project)
+    markets = {m for m, _ in request.places}
+    request = replace(request, others=tuple(m for m, _ in footing.ground.active if m not in markets),
+                      own=own_operands(Path(footing.ground.folder)), conditions=own_conditions(project))
+    years = []
+    for market, interval in request.places:
+        history = footing.prepared(market, interval)
+        brief = footing.brief(history.bars.terms)
+        need_bars(history, brief.span)
+        years.append(years_of(history, brief))
+        request.pantry(interval)
+    if not request.floors:
+        request = replace(request, floors=usual_floors(min(years)))
+    for (market, interval), span in zip(request.places, years):
+        history = footing.prepared(market, interval)
+        first, last = history.bars.range_of(footing.brief(history.bars.terms).span)
+        Floors(request.floors, span).check(last - first)
+    return request
+
+
+def _job(books: _Books, work: DiscoverWork, source: DiscoverSource, result: DiscoverResult, notify: Notify) -> Job:
+    """The job of a search that is on record."""
+    project, request = books.project, work.request
+    searches = Searches(project)
+
+    def commit(pieces: list[Tested], cursor: dict[str, Any]) -> None:
+        tables: dict[tuple[int, str], list[Columns]] = {}
+        fresh: list[int] = []
+        with project.transaction():
+            for piece in pieces:
+                stream = piece.unit.stream
+                control, place = work.stream(stream)
+                kept = _keep(books, work, piece) if not control else []
+                fresh += kept
+                for owner, name, rows in _tables(books, work, piece):
+                    tables.setdefault((owner, name), []).append(rows)
+                if control or piece.unit.again is not None:
+                    continue
+                count = piece.unit.count
+                for at in range(len(request.places)) if request.hold else [place]:
+                    searches.advance(books.owners[at], count, 0, [Tally.of(piece.sharpe)] if at == place else [])
+            if fresh:
+                searches.advance(books.search, 0, len(fresh))
+            for (owner, name), parts in tables.items():
+                searches.add(owner, name, _joined(parts))
+            elsewhere = {k: v for piece in pieces for k, v in piece.elsewhere.items()}
+            result.elsewhere |= elsewhere
+            searches.commit(books.search, cursor | {"elsewhere": result.elsewhere, "before": list(books.before),
+                                                    "rows": max(result.rows, *(p.rows for p in pieces))}, {})
+        searches.tidy(books.search)
+        result.take(source, pieces)
+        notify(result)
+
+    def finish(state: State) -> None:
+        result.unfinished = state is not State.DONE
+        result.source = None
+        work.let_go()
+        for id in dict.fromkeys((books.search, *books.owners)):
+            searches.end(id, state)
+
+    result.source = source
+    return Job(request.title, "candidates", source, Work(evaluate_unit, work), commit=commit, finish=finish)
+
+
+def _keep(books: _Books, work: DiscoverWork, piece: Tested) -> list[int]:
+    """Put what is kept of a piece on the Shelf. Returns the ids."""
+    shelf, request, stream = Shelf(books.project), work.request, piece.unit.stream
+    _, place = work.stream(stream)
+    at = range(len(request.places)) if request.hold else [place]
+    tried = {p: books.before[p] + piece.unit.first + piece.unit.count for p in at}
+    out: list[int] = []
+    nth = sum(1 for s, _ in books.shelved if s == stream)
+    for found, (fate, other) in zip(piece.found, piece.fates):
+        if fate == "instead":
+            shelf.give_way(books.shelved.get((stream, other), ()))
+        elif fate != "kept":
+            continue
+        ids = [id for p, ready in zip(at, found.ready)
+               if (id := shelf.keep_ready(ready, tried[p], books.search, found.number)) is not None]
+        books.shelved[stream, other if fate == "instead" else nth] = tuple(ids)
+        nth += fate == "kept"
+        out += ids
+    return out
+
+
+def _tables(books: _Books, work: DiscoverWork, piece: Tested) -> Iterable[tuple[int, str, Columns]]:
+    """Rows of the search's tables: what was kept, what came near, and the sample of all draws."""
+    stream, slow = piece.unit.stream, slow_columns(piece.unit.floors)
+    some = [(f, fate) for f, (fate, _) in zip(piece.found, piece.fates) if fate != "twin"]
+    if some:
+        yield books.search, f"{KEPT} {stream}", _kept_rows([f for f, _ in some], [f for _, f in some], slow)
+    near = piece.near
+    if len(near.numbers):
+        yield books.search, NEAR, {
+            "stream": np.full(len(near.numbers), stream), "number": near.numbers, "genotype": near.genotypes,
+            "asked": near.asked.astype(np.int8), **figures_of(near.figures)}
+    if len(piece.numbers):
+        yield books.owners[work.stream(stream)[1]], DAILY, {"number": piece.numbers, "daily": piece.daily}
+
+
+def _kept_rows(found: list[Found], fates: list[str], slow: tuple[str, ...]) -> Columns:
+    values = np.stack([f.values for f in found]) if slow else np.zeros((len(found), 0))
+    return {"number": np.array([f.number for f in found], np.int64), "digest": np.array([f.digest for f in found], np.int64),
+            "complexity": np.array([f.complexity for f in found], np.int64),
+            "fate": np.array([FATES.index(f) for f in fates], np.int8), "genotype": np.stack([f.genotype for f in found]),
+            **figures_of(np.stack([f.figures for f in found])), **{name: values[:, i] for i, name in enumerate(slow)},
+            "daily": np.stack([f.daily for f in found])}
+
+
+def _joined(parts: list[Columns]) -> Columns:
+    """Tables one after the other; what a part lacks is NaN there."""
+    names = list(dict.fromkeys(n for p in parts for n in p))
+    sizes = [len(next(iter(p.values()))) for p in parts]
+    return {n: np.concatenate([p[n] if n in p else np.full(size, np.nan) for p, size in zip(parts, sizes)]) for n in names}
 
 
 def discover_job(project: Project, request: DiscoverRequest,
-                 notify: Callable[[DiscoverResult], None] = lambda result: None) -> tuple[Job, DiscoverResult]:
-    """Prepare a search over the training span. notify: called on the job's thread after batches were kept."""
+                 notify: Notify = lambda result: None) -> tuple[Job, DiscoverResult]:
+    """Prepare a search over the training span. notify: called on the job's thread after pieces were kept.
+
+    Raises:
+        UserError: it cannot be asked: no ingredient, floors that nothing can pass, a history too short.
+    """
+    request = filled(project, request)
     searches, footing = Searches(project), Footing.of(project)
-    history = footing.prepared(request.market, request.interval)
-    brief = footing.brief(history.bars.terms)
-    need_bars(history, brief.span)
-    request = replace(request, others=tuple(m for m, _ in footing.ground.active if m != request.market),
-                      own=own_operands(Path(footing.ground.folder)))
-    before = searches.tried_on(request.market)
+    histories = [footing.prepared(m, i) for m, i in request.places]
+    briefs = tuple(footing.brief(h.bars.terms) for h in histories)
+    before = tuple(searches.tried_on(m) for m, _ in request.places)
     # What is drawn follows from the limits and from what else may be read.
-    asked = request.as_json() | {"count": 0, "seed": 0}
+    asked = request.as_json() | {"count": 0, "seed": 0, "controls": 0, "until_kept": 0, "seconds": 0}
     rules = hashlib.sha256(json.dumps(asked, sort_keys=True).encode()).hexdigest()[:16]
-    record = record_of(history, None, brief, seeds=(request.seed,), tried=before + request.count, rules=rules)
-    days = days_of(history, brief)
+    records = [record_of(h, None, b, seeds=(request.seed,), tried=n + request.count, rules=rules)
+               for h, b, n in zip(histories, briefs, before)]
+    days = tuple(days_of(h, b) for h, b in zip(histories, briefs))
+    several = len(request.places) > 1
     with project.transaction():
-        search = searches.begin(now(), KIND, _title(request), request.as_json(), record=record, market=request.market,
-                                interval=request.interval, cursor={"first": 0, "before": before})
-        searches.add(search, DAYS, {"day": days})
-    result = DiscoverResult(request, record, search, before)
-    return _job(project, DiscoverWork(footing, request, brief, history.bars.hash, days), result, 0, notify), result
+        market, interval = request.places[0] if not several else ("", 0)
+        search = searches.begin(now(), KIND, request.title, request.as_json(), record=records[0], market=market,
+                                interval=interval, cursor={})
+        owners = (search,) if not several else tuple(
+            searches.begin(now(), PART, request.title, {"discover": search}, record=r, market=m, interval=i)
+            for (m, i), r in zip(request.places, records))
+        for owner, dates in zip(owners, days):
+            searches.add(owner, DAYS, {"day": dates})
+        work = DiscoverWork(footing, request, briefs, tuple(h.bars.hash for h in histories), days)
+        source = _source(work, histories, None)
+        searches.commit(search, source.state() | {"before": list(before), "elsewhere": {}, "rows": 0}, {})
+    result = DiscoverResult(request, records[0], search, before)
+    result.take(source, [])
+    return _job(_Books(project, search, owners, before, {}), work, source, result, notify), result
 
 
-def resume_discover(project: Project, search: int,
-                    notify: Callable[[DiscoverResult], None] = lambda result: None) -> tuple[Job, DiscoverResult]:
-    """Go on with a search where it was. Raises UserError when it cannot be, such as on another history."""
+def _source(work: DiscoverWork, histories: list[Prepared], cursor: dict[str, Any] | None) -> DiscoverSource:
+    years = [years_of(h, b) for h, b in zip(histories, work.briefs)]
+    places = [work.stream(s)[1] for s in range(work.request.streams)]
+    return DiscoverSource(work.request, [len(work.days[p]) for p in places], [years[p] for p in places], cursor)
+
+
+def resume_discover(project: Project, search: int, notify: Notify = lambda result: None,
+                    floors: tuple[Floor, ...] | None = None) -> tuple[Job, DiscoverResult]:
+    """Go on with a search where it was; with other floors where they are given, for a finished one too.
+
+    Raises:
+        UserError: it cannot be gone on with, such as on another history.
+    """
     searches, footing = Searches(project), Footing.of(project)
     result = read_discover(project, search)
     request = result.request
-    history = footing.prepared(request.market, request.interval)
-    brief = brief_again(project, result.record, request.market, request.interval, same_engine=True)
-    stored = searches.take_up(search)
+    known = {o.name: o.digest for o in own_operands(Path(footing.ground.folder))}
+    changed = [o.name for o in request.own if known.get(o.name) != o.digest]
+    if changed:
+        raise UserError(f"the own indicator {changed[0]} has changed, or is not confirmed any more, since this search began",
+                        changed[0], "Run the search again.")
+    owners = _owners(searches, search, len(request.places))
+    histories = [footing.prepared(m, i) for m, i in request.places]
+    briefs = []
+    for at, owner in enumerate(owners):
+        market, interval = request.places[at]
+        briefs.append(brief_again(project, searches.record(owner), market, interval, same_engine=True))
+    stored = searches.again(search) if floors is not None else searches.take_up(search)
+    cursor = stored.cursor or {}
+    _same_elsewhere(footing, cursor.get("elsewhere", {}))
+    work = DiscoverWork(footing, request, tuple(briefs), tuple(h.bars.hash for h in histories),
+                        tuple(searches.rows(o, DAYS)["day"] for o in owners))
+    source = _source(work, histories, cursor)
+    shelved = _restore(project, search, source, request)
+    if floors is not None:
+        source.loosen(floors)
+    source.ask_near()
     result.unfinished = False
-    work = DiscoverWork(footing, request, brief, history.bars.hash, searches.rows(search, DAYS)["day"],
-                        (stored.cursor or {}).get("elsewhere"))
-    return _job(project, work, result, (stored.cursor or {}).get("first", 0), notify), result
+    return _job(_Books(project, search, owners, tuple(cursor["before"]), shelved), work, source, result, notify), result
+
+
+def _same_elsewhere(footing: Footing, before: dict[str, str]) -> None:
+    """Raises UserError where another market that rows read is not what it was. before: hashes by market and interval."""
+    for place, content in before.items():
+        market, _, interval = place.rpartition(" ")
+        if market not in dict(footing.ground.active):
+            raise UserError("another market that this search reads is gone", market, "Run the search again.")
+        if footing.prepared(market, int(interval)).bars.hash != content:
+            raise UserError("another market that this search reads has changed since it began", market,
+                            "Run the search again.")
+
+
+def _owners(searches: Searches, search: int, places: int) -> tuple[int, ...]:
+    if places == 1:
+        return (search,)
+    found = searches.db.rows("SELECT id FROM searches WHERE kind = ? AND json_extract(request, '$.discover') = ? ORDER BY id",
+                             PART, search)
+    return tuple(int(r["id"]) for r in found)
+
+
+def _restore(project: Project, search: int, source: DiscoverSource,
+             request: DiscoverRequest) -> dict[tuple[int, int], tuple[int, ...]]:
+    """Fill what a source knows from what was stored; returns where its finds are on the Shelf."""
+    searches = Searches(project)
+    on_shelf: dict[int, list[int]] = {}
+    for r in project.rows("SELECT id, number FROM candidates WHERE search = ? AND number IS NOT NULL ORDER BY id", search):
+        on_shelf.setdefault(int(r["number"]), []).append(int(r["id"]))
+    shelved: dict[tuple[int, int], tuple[int, ...]] = {}
+    for stream in range(request.streams):
+        rows = searches.rows(search, f"{KEPT} {stream}")
+        for at in range(len(rows["number"]) if rows else 0):
+            made = source.twins[stream].take(int(rows["digest"][at]), rows["daily"][at], int(rows["complexity"][at]))
+            if made.fate in ("kept", "instead") and stream in source.real:
+                shelved[stream, made.other] = tuple(on_shelf.get(int(rows["number"][at]), ()))
+    near = searches.rows(search, NEAR)
+    if near:
+        asked = {(int(s), int(n)) for s, n, a in zip(near["stream"], near["number"], near["asked"]) if a}
+        for at in np.flatnonzero(near["asked"] == 0).tolist():
+            key = int(near["stream"][at]), int(near["number"][at])
+            if key not in asked:
+                table = source.near[key[0]]
+                table.numbers.append(key[1])
+                table.genotypes.append(near["genotype"][at])
+                table.figures.append(np.array([near[f"m_{k}"][at] for k in COMPILED]))
+    return shelved
 
 
 def read_discover(project: Project, search: int) -> DiscoverResult:
-    """A search as far as it came. Raises UserError where an older version kept too little of it."""
+    """A search as far as it came. Raises UserError where an older version kept too little of it, or asked it otherwise."""
     searches = Searches(project)
     stored, record = searches.get(search), searches.record(search)
     if record is None or stored.cursor is None:
         raise UserError("this search was kept by an older version, without where it stood", stored.title, "Run it again.")
+    request = DiscoverRequest.from_json(stored.request)
     c = stored.cursor
-    return DiscoverResult(DiscoverRequest.from_json(stored.request), record, search, c.get("before", 0), c.get("tried", 0),
-                          c.get("met", 0), c.get("kept", 0), c.get("twins", 0), c.get("few", 0),
-                          stored.unfinished)
+    result = DiscoverResult(request, record, search, tuple(c["before"]), unfinished=stored.unfinished)
+    result.restore(c)
+    return result
 
 
 def last_discover(project: Project) -> DiscoverResult | None:
-    """The newest search, as far as it came; None where there is none that says where it stood."""
-    found = [s for s in Searches(project).all([KIND]) if s.cursor is not None]
-    return read_discover(project, found[-1].id) if found else None
+    """The newest search, as far as it came; None where there is none that today's program can read."""
+    for stored in reversed([s for s in Searches(project).all([KIND]) if s.cursor is not None]):
+        try:
+            return read_discover(project, stored.id)
+        except OldRequestError:
+            continue
+    return None
 
 
-def daily_sample(project: Project, search: int) -> tuple[Days, NDArray[np.int64], NDArray[np.float32]]:
-    """A uniform sample of all draws of a search, at most SAMPLE: trading dates int32[d], numbers of the draws int64[n] and
-    their daily P/L float32[n, d], NaN before a run begins."""
+def daily_sample(project: Project, search: int, place: int = 0) -> tuple[Days, NDArray[np.int64], NDArray[np.float32]]:
+    """A uniform sample of all draws of a search on one of its places, at most SAMPLE: trading dates int32[d], numbers of the
+    draws int64[n] and their daily P/L float32[n, d], NaN before a run begins."""
     searches = Searches(project)
-    days, table = searches.rows(search, DAYS).get("day", NO_DAYS), searches.rows(search, DAILY)
+    request = DiscoverRequest.from_json(searches.get(search).request)
+    owner = _owners(searches, search, len(request.places))[place]
+    days, table = searches.rows(owner, DAYS)["day"], searches.rows(owner, DAILY)
     if not table:
         return days, np.zeros(0, np.int64), np.zeros((0, len(days)), np.float32)
-    at = sampled(DiscoverRequest.from_json(searches.get(search).request).seed, table["number"])
+    at = sampled(request.seed, table["number"])
     return days, table["number"][at], table["daily"][at]

@@ -1,0 +1,198 @@
+"""Genotypes as genomes, many at once: what each option of an order or exit changes of a genome is worked out once, through
+the model, and put together by looking it up."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Sequence
+from contextlib import suppress
+from dataclasses import dataclass
+from functools import partial
+from threading import Lock
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from wolbrin.core.batch import genomes as g
+from wolbrin.core.batch.genomes import Genomes, genome_of
+from wolbrin.core.batch.pool import FullError, Pool
+from wolbrin.core.engine.brief import Brief
+from wolbrin.core.errors import UserError
+from wolbrin.core.rules.mirror import mirror_condition, mirror_order, mirror_row
+from wolbrin.core.rules.model import Row, Strategy
+from wolbrin.core.search.genotype import EXITS, JOIN, ORDER, SIDE, STOP, Plan, row_places, rows_at
+from wolbrin.core.search.ingredients import Node
+
+Ints = NDArray[np.int64]
+Ints32 = NDArray[np.int32]
+Floats = NDArray[np.float64]
+NOT_HAD = -2  # a row that cannot be had on this history
+LONG_IN, SHORT_IN, LONG_OUT, SHORT_OUT = (g.G_ROWS + i * g.MOST_ROWS for i in range(4))
+
+
+def mirrored(node: Node) -> Node:
+    """The row for the other side."""
+    return mirror_row(node) if isinstance(node, Row) else mirror_condition(node)
+
+
+@dataclass(frozen=True)
+class _Table:
+    """What the options of one place set: genes and numbers by column, a row an option, and whether the full loop is
+    needed."""
+
+    gene_at: Ints
+    genes: Ints32
+    number_at: Ints
+    numbers: Floats
+    full: NDArray[np.bool_]
+
+
+class Assembly:
+    """Genomes in one pool. Threads may share it. Raises FullError where the pool has no room for the options."""
+
+    def __init__(self, plan: Plan, pool: Pool, brief: Brief) -> None:
+        self.plan, self.pool, self._brief = plan, pool, brief
+        self._lock = Lock()
+        self._known: dict[int, tuple[int, int]] = {-1: (-1, -1)}
+        self._codes, self._pairs = np.array([-1], np.int64), np.array([[-1, -1]], np.int32)
+        self._stale = False
+        kept = plan.kept
+        self._upright = plan.limits.sides != "short" if kept is None else kept.long.mode != "off"
+        self._turned = plan.mirrored
+        options = plan.options()
+        reference = self._reference(plan.base(), options)
+        start = genome_of(reference, pool, brief)
+        self._genes, self._numbers = start.genes[0].copy(), start.numbers[0].copy()
+        self._full = bool(self._genes[g.G_FULL])
+        self._tables: list[tuple[int, _Table]] = []
+        for side in range(plan.sides):
+            if len(options["order"]) > 1:
+                self._tables.append((side * SIDE + ORDER, self._table(reference, options["order"], self._ordered(side))))
+        for key, at in zip(EXITS, range(STOP, STOP + len(EXITS))):
+            if len(options[key]) > 1:
+                self._tables.append((at, self._table(reference, options[key], partial(_with, key))))
+        self._fixed = [[pool.row(n) for n in nodes] for nodes in plan.fixed()]
+
+    def _reference(self, base: Strategy, options: dict[str, tuple[Any, ...]]) -> Strategy:
+        """A candidate with a stop where there are any: distances in stops and sizes by risk need one."""
+        made = base.model_dump()
+        if len(options["stop"]) > 1:
+            made["stop"] = options["stop"][1].model_dump()
+            if self.plan.limits.sizing.kind == "risk" and self.plan.kept is None:
+                made["sizing"] = self.plan.limits.sizing.model_dump()
+        return Strategy.model_validate(made)
+
+    def _ordered(self, side: int) -> Callable[[Strategy, Any], Strategy]:
+        turned = self.plan.limits.sides == "short" or side == 1
+
+        def made(strategy: Strategy, order: Any) -> Strategy:
+            name = "short" if turned else "long"
+            part = getattr(strategy, name).model_copy(update={"order": mirror_order(order) if turned else order})
+            return Strategy.model_validate(strategy.model_dump() | {name: part.model_dump()})
+        return made
+
+    def _table(self, reference: Strategy, options: Sequence[Any], put: Callable[[Strategy, Any], Strategy]) -> _Table:
+        found = []
+        for option in options:
+            try:
+                found.append(genome_of(put(reference, option), self.pool, self._brief))
+            except ValueError:  # sized by risk, without a stop: such candidates are not drawn
+                found.append(Genomes(self._genes[None], self._numbers[None]))
+        genes, numbers = np.stack([f.genes[0] for f in found]), np.stack([f.numbers[0] for f in found])
+        full = genes[:, g.G_FULL].astype(bool)
+        genes[:, g.G_FULL] = self._genes[g.G_FULL]
+        gene_at = np.flatnonzero((genes != self._genes).any(axis=0))
+        same = (numbers == self._numbers) | (np.isnan(numbers) & np.isnan(self._numbers))
+        number_at = np.flatnonzero(~same.all(axis=0))
+        return _Table(gene_at, genes[:, gene_at], number_at, numbers[:, number_at], full)
+
+    # Rows
+
+    def has(self, code: int) -> bool:
+        return code in self._known
+
+    def put(self, code: int, node: Node | None) -> tuple[int, int]:
+        """Give a row a place in the pool: its number as written and turned over, -1 where that side is off, NOT_HAD where it
+        cannot be had on this history. Raises FullError."""
+        pair = NOT_HAD, NOT_HAD
+        if node is not None:
+            with suppress(UserError):  # such as an interval that bars do not add up to
+                pair = (self.pool.row(node) if self._upright else -1,
+                        self.pool.row(mirrored(node)) if self._turned else -1)
+        with self._lock:
+            self._known[code] = pair
+            self._stale = True
+        return pair
+
+    def _lookup(self) -> tuple[Ints, Ints32]:
+        with self._lock:
+            if self._stale:
+                known = sorted(self._known.items())
+                self._codes = np.array([c for c, _ in known], np.int64)
+                self._pairs = np.array([p for _, p in known], np.int32)
+                self._stale = False
+            return self._codes, self._pairs
+
+    def missing(self, genotypes: Ints) -> list[int]:
+        """Codes of rows that have no place yet, in order."""
+        codes = np.unique(genotypes[:, row_places(self.plan.sides)])
+        known, _ = self._lookup()
+        return [int(c) for c in codes[~np.isin(codes, known)]]
+
+    def genomes(self, genotypes: Ints) -> tuple[Genomes, NDArray[np.bool_]]:
+        """Genomes of genotypes whose rows all have a place; and which of them can be had, bool[n]."""
+        count, plan = len(genotypes), self.plan
+        genes, numbers = np.tile(self._genes, (count, 1)), np.tile(self._numbers, (count, 1))
+        full = np.full(count, self._full)
+        for at, table in self._tables:
+            chosen = genotypes[:, at]
+            genes[:, table.gene_at] = table.genes[chosen]
+            numbers[:, table.number_at] = table.numbers[chosen]
+            full |= table.full[chosen]
+        codes, pairs = self._lookup()
+        had = np.ones(count, bool)
+        for side in range(plan.sides):
+            entries, exits = rows_at(side)
+            ins = pairs[np.searchsorted(codes, genotypes[:, entries])]
+            outs = pairs[np.searchsorted(codes, genotypes[:, exits])]
+            had &= (ins != NOT_HAD).all(axis=(1, 2)) & (outs != NOT_HAD).all(axis=(1, 2))
+            facing = self._facings(side)
+            for turned in facing:
+                if plan.draws_entry:
+                    self._entry(genes, genotypes[:, side * SIDE + JOIN], ins[:, :, turned], turned)
+                if plan.draws_exits:
+                    begin, logic = (SHORT_OUT, 3) if turned else (LONG_OUT, 2)
+                    genes[:, begin:begin + outs.shape[1]] = outs[:, :, turned]
+                    genes[:, g.G_LOGIC + logic] = (outs[:, :, turned] >= 0).sum(axis=1) > 1
+        genes[:, g.G_FULL] = full
+        return Genomes(genes, numbers), had
+
+    def _facings(self, side: int) -> tuple[int, ...]:
+        """Which sides of the market a set of rules stands for: 0 long, 1 short."""
+        if self.plan.sides == 2:
+            return (side,)
+        return (*((0,) if self._upright else ()), *((1,) if self._turned else ()))
+
+    def _entry(self, genes: Ints32, join: Ints, rows: Ints32, turned: int) -> None:
+        fixed = self._fixed[turned]
+        begin = SHORT_IN if turned else LONG_IN
+        genes[:, begin:begin + g.MOST_ROWS] = -1
+        genes[:, begin:begin + len(fixed)] = fixed
+        room = min(rows.shape[1], g.MOST_ROWS - len(fixed))
+        genes[:, begin + len(fixed):begin + len(fixed) + room] = rows[:, :room]
+        count = (rows >= 0).sum(axis=1)
+        genes[:, g.G_LOGIC + turned] = 0 if fixed else np.where((join > 0) & (count > 1), np.minimum(join, count), 0)
+
+
+def _with(key: str, strategy: Strategy, value: Any) -> Strategy:
+    plain = value if value is None or isinstance(value, int) else value.model_dump()
+    return Strategy.model_validate(strategy.model_dump() | {key: plain})
+
+
+def room_for(plan: Plan, pool: Pool, brief: Brief) -> Assembly:
+    """An assembly, or a sentence where the options do not fit. Raises UserError."""
+    try:
+        return Assembly(plan, pool, brief)
+    except FullError:
+        raise UserError("the exits and orders that compete need more columns than the memory for them holds", "limits",
+                        "Let fewer ATR lengths compete.") from None

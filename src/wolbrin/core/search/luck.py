@@ -1,0 +1,105 @@
+"""How many finds luck brings: the same search on shuffled histories beside the real one.
+
+Kept counts vary more than independent draws would, since candidates resemble each other; so the interval comes from the
+spread over the controls, on square roots of counts (Bartlett 1936), at least that of a Poisson count.
+"""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Sequence
+from dataclasses import dataclass
+
+import numpy as np
+from numpy.typing import NDArray
+from scipy import stats
+
+from wolbrin.core.measures.wording import number
+
+Floats = NDArray[np.float64]
+POISSON = 0.5  # standard deviation of the square root of a Poisson count
+LEVELS = 24
+
+
+@dataclass(frozen=True)
+class Luck:
+    """kept: by the search; controls: by each of the same on a shuffled history. low, high: where 95 of 100 further controls
+    lie; limit: what 95 of 100 stay below or at, beyond which a count says more than luck. NaN without controls."""
+
+    kept: int
+    controls: tuple[int, ...]
+    expected: float
+    low: float
+    high: float
+    limit: float
+
+    @property
+    def beyond(self) -> bool:
+        """Whether more was kept than luck keeps in 95 of 100 searches."""
+        return self.kept > self.limit
+
+    @property
+    def share(self) -> float:
+        """What share of the kept ones luck brings as well, at most 1; NaN without any, or without controls."""
+        return min(1.0, self.expected / self.kept) if self.kept and self.controls else math.nan
+
+    @property
+    def words(self) -> str:
+        """Such as "236 kept; by luck 212 (190 to 240)"."""
+        text = f"{number(self.kept)} kept"
+        if not self.controls:
+            return f"{text}; no control ran, so what luck keeps is not known"
+        some = f"by luck {number(self.expected, 0 if self.expected >= 10 else 1)}"
+        if len(self.controls) > 1:
+            some += f" ({number(math.ceil(self.low))} to {number(math.floor(self.high))})"
+        else:
+            some += " by one control, whose spread is not known"
+        verdict = "more than luck brings" if self.beyond else "no more than luck may bring"
+        return f"{text}; {some}: {verdict}" if len(self.controls) > 1 else f"{text}; {some}"
+
+
+def luck_of(kept: int, controls: Sequence[int]) -> Luck:
+    """What so many controls say of a count."""
+    m = len(controls)
+    if not m:
+        return Luck(kept, (), math.nan, math.nan, math.nan, math.nan)
+    roots = np.sqrt(np.array(controls, np.float64))
+    if m == 1:
+        return Luck(kept, tuple(controls), float(controls[0]), math.nan, math.nan, math.nan)
+    middle, spread = float(roots.mean()), max(float(roots.std(ddof=1)), POISSON) * math.sqrt(1 + 1 / m)
+    t = stats.t(m - 1)
+    wide, one = float(t.ppf(0.975)) * spread, float(t.ppf(0.95)) * spread
+    return Luck(kept, tuple(int(c) for c in controls), float(np.mean(controls)), max(0.0, middle - wide) ** 2,
+                (middle + wide) ** 2, (middle + one) ** 2)
+
+
+@dataclass(frozen=True)
+class Strength:
+    """By strength of finds, float64[LEVELS] each: at least this strong, so many found, so many by a control on average, and
+    the share of finds this strong that luck brings, which never rises with strength (Storey & Tibshirani 2003)."""
+
+    level: Floats
+    found: Floats
+    expected: Floats
+    share: Floats
+
+    def at(self, value: float) -> float:
+        """The share that luck brings of finds as strong as this; NaN where it is not known."""
+        if not len(self.level) or not math.isfinite(value):
+            return math.nan
+        return float(self.share[max(0, int(np.searchsorted(self.level, value, "right")) - 1)])
+
+
+def strength_of(found: Floats, controls: Sequence[Floats]) -> Strength:
+    """The curve over the finds of a search and of its controls."""
+    found = np.sort(found[np.isfinite(found)])
+    if not len(found) or not controls:
+        nothing = np.zeros(0)
+        return Strength(nothing, nothing, nothing, nothing)
+    level = np.unique(np.quantile(found, np.linspace(0, 1, LEVELS), method="lower"))
+    count = len(found) - np.searchsorted(found, level, "left")
+    whole = np.sort(np.concatenate([c[np.isfinite(c)] for c in controls]))
+    expected = (len(whole) - np.searchsorted(whole, level, "left")) / len(controls)
+    # One more than was seen, so that a level no control reached is not said to be free of luck.
+    share = np.minimum(1.0, (expected + 1.0 / len(controls)) / np.maximum(count, 1))
+    return Strength(level, count.astype(np.float64), expected, np.minimum.accumulate(share))

@@ -1,0 +1,168 @@
+"""A Discover search as far as it came: live tallies, and what of it luck would have brought as well."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass, field
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from wolbrin.core.engine.record import Record
+from wolbrin.core.measures.sums import COMPILED
+from wolbrin.core.search.floors import Floors
+from wolbrin.core.search.luck import Luck, Strength, luck_of, strength_of
+from wolbrin.core.search.objective import Floor
+from wolbrin.core.store.project import Project
+from wolbrin.core.store.searches import Searches
+from wolbrin.core.store.tables import Columns
+from wolbrin.core.work.discover_request import DiscoverRequest
+from wolbrin.core.work.discover_source import Counts, DiscoverSource
+from wolbrin.core.work.discover_work import Tested
+
+Floats = NDArray[np.float64]
+KEPT, NEAR = "kept", "near"  # tables of a search: what each stream kept, and what came near
+FATE_KEPT = 0
+STRENGTH = "t_daily"  # by which the finds of a search and of its controls are compared
+
+
+def figures_of(figures: Floats) -> Columns:
+    """Columns of figures, float64[n, COMPILED]."""
+    return {f"m_{key}": figures[:, i] for i, key in enumerate(COMPILED)}
+
+
+def slow_columns(floors: Sequence[Floor]) -> tuple[str, ...]:
+    """Names of the columns of what slow floors read."""
+    made = Floors(tuple(floors), 1.0)
+    return tuple(f"v_{made.floors[i].name}" for i in made.slow)
+
+
+@dataclass
+class DiscoverResult:
+    """Live tallies. record: what made it. search: its number in the project. before: alternatives tried on each place's
+    market when it began. floors: as they stand now. counts: of each stream. best, improvements: on the real histories. rows:
+    conditions of the first pool. unfinished: it can be gone on with. source: while it runs."""
+
+    request: DiscoverRequest
+    record: Record
+    search: int
+    before: tuple[int, ...]
+    floors: tuple[Floor, ...] = ()
+    counts: tuple[Counts, ...] = ()
+    best: dict[str, Any] | None = None
+    improvements: tuple[dict[str, Any], ...] = ()
+    rows: int = 0
+    elsewhere: dict[str, str] = field(default_factory=dict)
+    unfinished: bool = False
+    source: DiscoverSource | None = None
+
+    def take(self, source: DiscoverSource, pieces: Sequence[Tested]) -> None:
+        """What a source says now."""
+        self.floors = source.floors
+        self.counts = tuple(Counts(c.tried, c.few, c.met, c.kept, c.twins, c.alike, list(c.rejected)) for c in source.counts)
+        self.best, self.improvements = source.best, tuple(source.improvements)
+        self.rows = max([self.rows, *(p.rows for p in pieces)])
+
+    def restore(self, cursor: dict[str, Any]) -> None:
+        """What was stored."""
+        self.floors = tuple(Floor.model_validate(f) for f in cursor["floors"])
+        self.counts = tuple(Counts(**c) for c in cursor["counts"])
+        self.best, self.improvements = cursor["best"], tuple(cursor["improvements"])
+        self.rows, self.elsewhere = cursor["rows"], dict(cursor["elsewhere"])
+
+    def loosen(self, floors: tuple[Floor, ...]) -> None:
+        """Ask other floors from now on, while it runs."""
+        if self.source is not None:
+            self.source.loosen(floors)
+
+    # Sums over the real histories
+
+    @property
+    def real(self) -> tuple[Counts, ...]:
+        return self.counts[:len(self.request.searched)]
+
+    @property
+    def tried(self) -> int:
+        return sum(c.tried for c in self.real)
+
+    @property
+    def met(self) -> int:
+        return sum(c.met for c in self.real)
+
+    @property
+    def kept(self) -> int:
+        return sum(c.kept for c in self.real)
+
+    @property
+    def twins(self) -> int:
+        return sum(c.twins for c in self.real)
+
+    @property
+    def alike(self) -> int:
+        return sum(c.alike for c in self.real)
+
+    @property
+    def few(self) -> int:
+        return sum(c.few for c in self.real)
+
+    @property
+    def rejected(self) -> tuple[int, ...]:
+        """By floor, the first that each failed."""
+        return tuple(sum(c.rejected[i] for c in self.real) for i in range(len(self.floors)))
+
+    @property
+    def luck(self) -> Luck:
+        """What luck kept beside it."""
+        places = len(self.request.searched)
+        controls = [sum(c.kept for c in self.counts[i:i + places]) for i in range(places, len(self.counts), places)]
+        return luck_of(self.kept, controls)
+
+
+def kept_rows(project: Project, result: DiscoverResult) -> list[Columns]:
+    """What each control (0: the real histories) kept, twins left out: a table each, empty ones without columns."""
+    searches, places = Searches(project), len(result.request.searched)
+    out = []
+    for control in range(1 + result.request.controls):
+        parts = [searches.rows(result.search, f"{KEPT} {control * places + p}") for p in range(places)]
+        known = [p for p in parts if p]
+        whole = {n: np.concatenate([p[n] for p in known]) for n in known[0] if n != "daily"} if known else {}
+        out.append({n: v[whole["fate"] == FATE_KEPT] for n, v in whole.items()} if whole else {})
+    return out
+
+
+def strength(project: Project, result: DiscoverResult) -> Strength:
+    """How strong the finds are beside those of the controls: what share of finds this strong luck brings."""
+    values = [t[f"m_{STRENGTH}"] if t else np.zeros(0) for t in kept_rows(project, result)]
+    return strength_of(values[0], values[1:])
+
+
+def by_floor(project: Project, result: DiscoverResult, floor: int, steps: int = 8) -> list[tuple[float, Luck]]:
+    """What is kept, by the search and by luck, as one floor is raised: its value, and the counts."""
+    one, tables = result.floors[floor], kept_rows(project, result)
+    columns = [_column(t, one, result) for t in tables]
+    known = [c[np.isfinite(c)] for c in columns]
+    whole = np.concatenate(known) if known else np.zeros(0)
+    if not len(whole):
+        return []
+    ends = (one.value, float(np.quantile(whole, 0.98 if one.compare == ">=" else 0.02)))
+    out = []
+    for value in np.linspace(*ends, steps).tolist():
+        counts = [int((c >= value).sum() if one.compare == ">=" else (c <= value).sum()) for c in columns]
+        out.append((value, luck_of(counts[0], counts[1:])))
+    return out
+
+
+def _column(table: Columns, floor: Floor, result: DiscoverResult) -> Floats:
+    if not table:
+        return np.zeros(0)
+    if not floor.of and f"m_{floor.key}" in table:
+        return table[f"m_{floor.key}"]
+    if floor.key == "trades_per_year":
+        return table["m_trades"] / max(1e-9, _years(result))
+    return table.get(f"v_{floor.name}", np.full(len(table["number"]), np.nan))
+
+
+def _years(result: DiscoverResult) -> float:
+    first, last = result.record.first, result.record.last
+    return (last - first).days / 365.25 if first is not None and last is not None else 1.0

@@ -1,0 +1,322 @@
+"""One piece of a Discover search: a batch of draws or a generation, tested on the real history or on a shuffled one."""
+
+from __future__ import annotations
+
+import hashlib
+from collections.abc import Sequence
+from dataclasses import dataclass, field
+from threading import Lock
+
+import numpy as np
+from numpy.typing import NDArray
+
+from wolbrin.core.batch.driver import SIMULATED
+from wolbrin.core.batch.many import Days, Outcomes
+from wolbrin.core.engine.brief import Brief
+from wolbrin.core.engine.run import Run
+from wolbrin.core.jobs import check_stopped
+from wolbrin.core.measures.sums import COMPILED
+from wolbrin.core.rules.naming import short_name
+from wolbrin.core.search.breeding import Island, Step, children_of, survivors
+from wolbrin.core.search.candidate import candidate_of, spark_of
+from wolbrin.core.search.drawing import BATCH
+from wolbrin.core.search.explorer import Explorer
+from wolbrin.core.search.floors import NO_SIGNALS, PASSED, Floors
+from wolbrin.core.search.genotype import Plan, complexity
+from wolbrin.core.search.objective import Floor, Scale, named
+from wolbrin.core.search.sample import at_hand
+from wolbrin.core.store.shelf import Ready, ready_of
+from wolbrin.core.study.shuffle import shuffle
+from wolbrin.core.work.discover_request import DiscoverRequest
+from wolbrin.core.work.footing import Footing, Request
+
+Ints = NDArray[np.int64]
+Floats = NDArray[np.float64]
+Floats32 = NDArray[np.float32]
+SHARPE = COMPILED.index("sharpe_daily")
+DRIFT = "above_drift"
+
+
+@dataclass(frozen=True)
+class Unit:
+    """What one piece is asked. stream: which search, see `DiscoverWork.stream`. floors: as they stand now. first, count:
+    numbers of its candidates; step: of an evolution; again: genotypes that came near before and may pass by now, with their
+    numbers."""
+
+    stream: int
+    floors: tuple[Floor, ...]
+    first: int
+    count: int
+    step: Step | None = None
+    again: tuple[Ints, Ints] | None = None
+
+
+@dataclass(frozen=True)
+class Found:
+    """One that passed every floor. daily: on the dates of training. ready: as it is put on the Shelf, one for each place it
+    holds on; of controls none."""
+
+    number: int
+    genotype: Ints
+    figures: Floats
+    values: Floats
+    digest: int
+    complexity: int
+    daily: Floats32
+    ready: tuple[Ready, ...] = ()
+
+
+@dataclass(frozen=True)
+class Best:
+    """The best of a piece by the objective, of those that passed every floor, or with none of those that came near."""
+
+    number: int
+    score: float
+    passed: bool
+    name: str
+    spark: Floats32
+
+
+@dataclass(frozen=True)
+class Near:
+    """Candidates that came near: numbers int64[m], genotypes, figures float64[m, COMPILED], and whether all floors were asked
+    of them, with what the slow ones read, float64[m, slow]."""
+
+    numbers: Ints
+    genotypes: Ints
+    figures: Floats
+    asked: NDArray[np.bool_]
+    values: Floats
+
+
+@dataclass
+class Tested:
+    """What came of a piece. rejected: int64[floors] by the first floor that each failed; few: had too few entry signals to be
+    simulated. sharpe: float64 of those simulated; numbers, daily: of those that may be in the sample. fates: what the source
+    decides about each of `found`, in their order."""
+
+    unit: Unit
+    rejected: Ints
+    few: int
+    found: tuple[Found, ...]
+    near: Near
+    best: Best | None
+    sharpe: Floats
+    numbers: Ints
+    daily: Floats32
+    island: Island | None = None
+    rows: int = 0
+    elsewhere: dict[str, str] = field(default_factory=dict)
+    fates: list[tuple[str, int]] = field(default_factory=list)
+
+
+@dataclass(frozen=True)
+class DiscoverWork(Request):
+    """All that a piece needs, wherever it runs. briefs, contents, days: of each place of the request. elsewhere: hashes of
+    other markets' histories that it must read; None where it has not begun."""
+
+    footing: Footing
+    request: DiscoverRequest
+    briefs: tuple[Brief, ...]
+    contents: tuple[str, ...]
+    days: tuple[Days, ...]
+    elsewhere: dict[str, str] | None = None
+
+    def stream(self, number: int) -> tuple[int, int]:
+        """The control that a stream belongs to (0: the real history) and its place."""
+        return divmod(number, len(self.request.searched))
+
+    def explorers(self, stream: int) -> tuple[Explorer, ...]:
+        """The explorer of a stream; where candidates must hold on several histories, one for each. All threads share them."""
+        made: dict[int, tuple[Explorer, ...]] = vars(self).setdefault("_explorers", {})
+        lock: Lock = vars(self).setdefault("_lock", Lock())
+        with lock:
+            if stream not in made:
+                control, place = self.stream(stream)
+                at = range(len(self.request.places)) if self.request.hold else [place]
+                leader: Explorer | None = None
+                found = []
+                for i in at:
+                    one = self._explorer(i, control, leader)
+                    leader = leader or one
+                    found.append(one)
+                made[stream] = tuple(found)
+            return made[stream]
+
+    def _explorer(self, place: int, control: int, leader: Explorer | None) -> Explorer:
+        request = self.request
+        market, interval = request.places[place]
+        history = self.footing.prepared(market, interval, self.contents[place])
+        if control:
+            history = shuffle(history, control_seed(request.seed, control, market), not request.drift)
+        return Explorer(history, self.briefs[place], Plan(request.limits),
+                        leader.pantry if leader is not None else request.pantry(interval), request.seed, levels=leader)
+
+    def let_go(self) -> None:
+        """Forget what was worked out: its memory is large."""
+        vars(self).pop("_explorers", None)
+
+
+def control_seed(seed: int, control: int, market: str) -> int:
+    """The seed of a shuffled history."""
+    text = f"{seed} {control} {market}"
+    return int.from_bytes(hashlib.sha256(text.encode()).digest()[:6], "big")
+
+
+def evaluate_unit(work: DiscoverWork, unit: Unit) -> Tested:
+    """Test one piece."""
+    explorers = work.explorers(unit.stream)
+    lead, request = explorers[0], work.request
+    drawer = lead.prepare()
+    floors = Floors(unit.floors, lead.years)
+    control, _ = work.stream(unit.stream)
+    if unit.again is not None:
+        numbers, genotypes = unit.again
+    elif unit.step is not None:
+        genotypes = children_of(unit.step, drawer, lead.pantry)
+        numbers = np.arange(unit.first, unit.first + unit.count)
+    else:
+        begin, end = unit.first // BATCH, -(-(unit.first + unit.count) // BATCH)
+        drawn = np.concatenate([drawer.batch((request.seed, b)) for b in range(begin, end)])
+        numbers = np.arange(unit.first, unit.first + unit.count)
+        genotypes = drawn[numbers - begin * BATCH]
+    evolving = unit.step is not None
+    sampled = at_hand(request.seed, unit.first, unit.count) if unit.again is None and not control else np.zeros(
+        len(genotypes), bool)
+    with_daily = np.ones(len(genotypes), bool) if evolving else sampled
+    out = lead.run(genotypes, floors.ask(evolving, 0 if evolving else request.limits.give_up_after), with_daily)
+    scale = _scale(lead, request) if request.objective.blended else {}
+    failed = floors.first_failed(out)
+    judged = _judged(work, unit, floors, explorers, numbers, genotypes, out, failed)
+    score = request.objective.score(named(COMPILED, out.figures), scale)
+    rejected = np.zeros(len(unit.floors), np.int64)
+    np.add.at(rejected, judged.failed[judged.failed >= 0], 1)
+    near = floors.near(out.figures) & (out.outcome == SIMULATED)
+    if unit.again is not None:
+        near[:] = True
+    at = np.flatnonzero(near)
+    kept_near = Near(numbers[at], genotypes[at], out.figures[at], judged.asked[at], judged.values[at])
+    daily = out.daily[sampled] if evolving else out.daily
+    sharpe = out.figures[:, SHARPE]
+    if request.limits.give_up_after and not evolving:
+        sharpe = np.where(sampled, sharpe, np.nan)  # those that may be given up would tell of half a run
+    return Tested(unit, rejected, int((failed == NO_SIGNALS).sum()), judged.found, kept_near,
+                  _best(lead, numbers, genotypes, score, judged.failed, near), sharpe, numbers[sampled], daily,
+                  _after(unit, lead, genotypes, score, judged.failed, out) if unit.step is not None else None,
+                  len(drawer.codes), {} if control else lead.read_elsewhere())
+
+
+@dataclass(frozen=True)
+class _Judged:
+    failed: Ints
+    asked: NDArray[np.bool_]
+    values: Floats
+    found: tuple[Found, ...]
+
+
+def _judged(work: DiscoverWork, unit: Unit, floors: Floors, explorers: Sequence[Explorer], numbers: Ints, genotypes: Ints,
+            out: Outcomes, failed: Ints) -> _Judged:
+    """The slow floors, and the other histories, asked of what passed the quick ones; each set of trades once."""
+    control, _ = work.stream(unit.stream)
+    lead, failed = explorers[0], failed.copy()
+    asked, values = np.zeros(len(numbers), bool), np.full((len(numbers), len(floors.slow)), np.nan)
+    found: list[Found] = []
+    for at in np.flatnonzero(failed == PASSED).tolist():
+        check_stopped()
+        asked[at] = True
+        run = lead.full_run(genotypes[at])
+        values[at], fell = _slow(floors, lead, genotypes[at], run)
+        runs = [run]
+        for other in explorers[1:] if fell == PASSED else ():
+            ran, fell = _elsewhere(floors.floors, other, genotypes[at])
+            runs += [ran] if ran is not None else []
+            if fell != PASSED:
+                break
+        failed[at] = fell
+        if fell != PASSED:
+            continue
+        own, profit = run.daily
+        daily = np.full(len(lead.days), np.nan, np.float32)
+        daily[np.searchsorted(lead.days, own)] = profit
+        ready: tuple[Ready, ...] = ()
+        if not control:
+            name = short_name(run.strategy)
+            ready = tuple(ready_of(candidate_of(r, name, "discover", int(numbers[at]) + 1, (work.request.seed,)))
+                          for r in runs)
+        found.append(Found(int(numbers[at]), genotypes[at], out.figures[at], values[at], _digest(run),
+                           int(complexity(genotypes[at][None])[0]), daily, ready))
+    return _Judged(failed, asked, values, tuple(found))
+
+
+def _digest(run: Run) -> int:
+    """Equal where trades are."""
+    return int.from_bytes(hashlib.blake2b(run.profits.tobytes(), digest_size=7).digest(), "big")
+
+
+def _slow(floors: Floors, explorer: Explorer, genotype: Ints, run: Run) -> tuple[Floats, int]:
+    """What the slow floors read of a run, and the first that it fails.
+
+    A rule that depends on the clock alone is its own shift by whole sessions: it beats drift by what its hours earn beyond
+    the market's mean moves. What does not reach the floor that way is compared with its own entries moved by whole sessions.
+    """
+    values = floors.values(run)
+    fell = floors.slow_failed(values)
+    if fell != PASSED and (floors.floors[fell].key, floors.floors[fell].compare, floors.floors[fell].of) == (DRIFT, ">=", ""):
+        place = floors.slow.index(fell)
+        shifted = explorer.above_shifts(genotype)
+        if shifted > values[place] or values[place] != values[place]:
+            values[place] = shifted
+            fell = floors.slow_failed(values)
+    return values, fell
+
+
+def _elsewhere(asked: tuple[Floor, ...], other: Explorer, genotype: Ints) -> tuple[Run | None, int]:
+    """A candidate on another history: its run, and the first floor it fails there."""
+    floors = Floors(asked, other.years)
+    out = other.run(genotype[None], floors.ask(True, 0))
+    fell = int(floors.first_failed(out)[0])
+    if fell != PASSED:
+        return None, max(fell, 0)
+    run = other.full_run(genotype)
+    return run, _slow(floors, other, genotype, run)[1]
+
+
+def _best(explorer: Explorer, numbers: Ints, genotypes: Ints, score: Floats, failed: Ints,
+          near: NDArray[np.bool_]) -> Best | None:
+    passed = failed == PASSED
+    some = passed if passed.any() else near
+    ranked = np.where(some & np.isfinite(score), score, -np.inf)
+    at = int(np.argmax(ranked)) if len(ranked) else -1
+    if at < 0 or not np.isfinite(ranked[at]):
+        return None
+    run = explorer.full_run(genotypes[at])
+    return Best(int(numbers[at]), float(score[at]), bool(passed[at]), short_name(run.strategy), spark_of(run))
+
+
+def _after(unit: Unit, explorer: Explorer, genotypes: Ints, score: Floats, failed: Ints, out: Outcomes) -> Island:
+    """The island after this generation."""
+    step = unit.step
+    assert step is not None
+    before = step.island.daily
+    if before is None and len(step.island.genotypes):  # going on: worked out again, to the same bits
+        before = explorer.run(step.island.genotypes, Floors((), 1.0).ask(True, 0),
+                              np.ones(len(step.island.genotypes), bool)).daily
+    if before is None:
+        before = np.zeros((0, len(explorer.days)), np.float32)
+    usable = (out.outcome == SIMULATED) & (failed != NO_SIGNALS)
+    trades = Floors(unit.floors, explorer.years).least_trades
+    with np.errstate(invalid="ignore"):
+        usable &= out.figures[:, COMPILED.index("trades")] >= trades
+    return survivors(step, genotypes, np.where(usable, score, -np.inf), failed == PASSED, out.daily, before)
+
+
+def _scale(explorer: Explorer, request: DiscoverRequest) -> Scale:
+    """What normalizes a blend: worst and best of the first draws of its search."""
+    held: dict[str, Scale] = vars(explorer).setdefault("_scales", {})
+    if "scale" not in held:
+        drawn = explorer.prepare().batch((request.seed, 0))
+        out = explorer.run(drawn, Floors((), 1.0).ask(True, 0))
+        held["scale"] = request.objective.scale(named(COMPILED, out.figures))
+    return held["scale"]
+
+
