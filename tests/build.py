@@ -9,6 +9,7 @@ import numpy as np
 from wolbrin.core.market.bars import Bars, make_bars
 from wolbrin.core.market.sessions import NS_A_MINUTE
 from wolbrin.core.market.terms import SessionRule, Terms
+from wolbrin.core.rules.mirror import facing
 from wolbrin.core.rules.model import (
     Condition,
     Distance,
@@ -19,7 +20,10 @@ from wolbrin.core.rules.model import (
     Side,
     Strategy,
 )
-from wolbrin.core.search.grammar import TEMPLATES, Limits
+from wolbrin.core.rules.operands import Operand
+from wolbrin.core.search.drawing import draw_code
+from wolbrin.core.search.families import FAMILIES
+from wolbrin.core.search.ingredients import Node, Pantry, Sources
 
 WORKDAYS = ("Mon", "Tue", "Wed", "Thu", "Fri")
 
@@ -78,23 +82,31 @@ def cross(**more: Any) -> Strategy:
     return Strategy(**(given | more))
 
 
-def draw_strategy(rng: np.random.Generator, limits: Limits, name: str) -> Strategy:
-    """One random strategy of plain conditions: a trigger, up to most_rows - 1 further rows, a stop, perhaps a target or an
-    exit row."""
-    triggers = [t for t in TEMPLATES if t.trigger]
-    rows = [triggers[int(rng.integers(len(triggers)))].draw(rng)]
-    for _ in range(int(rng.integers(limits.most_rows))):
-        rows.append(TEMPLATES[int(rng.integers(len(TEMPLATES)))].draw(rng))
-    leave = Condition()
-    if rng.random() < 0.25:
-        leave = Condition(rows=(triggers[int(rng.integers(len(triggers)))].draw(rng),))
-    side = Side(entry=Condition(rows=tuple(rows)), exit=leave)
+PANTRY = Pantry(FAMILIES, Sources(15))
+
+
+def usual_level(operand: Operand, share: float) -> float:
+    """A level that a series may take, without looking at its values."""
+    swing = facing(operand).swing
+    return 100.0 * share if swing else (share - 0.5) * 40.0
+
+
+def draw_row(rng: np.random.Generator) -> Node:
+    """A row of any ingredient on the history itself."""
+    while (node := PANTRY.node(draw_code(rng, PANTRY), usual_level)) is None:
+        pass
+    return node
+
+
+def draw_strategy(rng: np.random.Generator, name: str, sides: str = "mirrored", quantity: float = 1.0) -> Strategy:
+    """One random strategy: up to three rows, a stop, perhaps a target, an exit row or a time exit."""
+    rows = tuple(draw_row(rng) for _ in range(int(rng.integers(1, 4))))
+    leave = Condition(rows=(draw_row(rng),)) if rng.random() < 0.25 else Condition()
+    side, off = Side(entry=Condition(rows=rows), exit=leave), Side(mode="off")
     stop = Distance(unit="atr", amount=float(rng.choice(np.arange(1.0, 4.25, 0.5))), length=20)
     target = None
     if rng.random() < 0.7:
         target = Distance(unit="stop", amount=float(rng.choice(np.arange(1.0, 4.25, 0.5))))
     time_exit = int(rng.choice(np.arange(4, 41, 4))) if rng.random() < 0.25 else None
-    off = Side(mode="off")
-    sides = {"both": (side, Side(mode="mirrored")), "long": (side, off), "short": (off, side)}[limits.sides]
-    return Strategy(name=name, long=sides[0], short=sides[1], stop=stop, target=target, time_exit=time_exit,
-                    flat_by_session_end=limits.flat_by_session_end, quantity=limits.quantity)
+    both = {"mirrored": (side, Side(mode="mirrored")), "long": (side, off), "short": (off, side)}[sides]
+    return Strategy(name=name, long=both[0], short=both[1], stop=stop, target=target, time_exit=time_exit, quantity=quantity)

@@ -17,18 +17,19 @@ from typing import Any
 
 import numpy as np
 import pytest
+from wolbrin.core.search.grammar import Limits
 
 from tests.core.test_evidence import DATA, STOPPED, fresh, trial_rows
 from wolbrin.core.errors import EnvironmentTrouble, UserError
 from wolbrin.core.jobs import Engine, Job, State
 from wolbrin.core.measures.catalogue import SUMMARY
 from wolbrin.core.rules.axes import Axis
-from wolbrin.core.search.grammar import Limits
 from wolbrin.core.search.sample import at_hand, keys_of, sampled
 from wolbrin.core.store.leftovers import leftovers, sweep_out
 from wolbrin.core.store.project import Project
 from wolbrin.core.store.searches import INTERRUPTED, Searches
-from wolbrin.core.store.shelf import Shelf, Wanted
+from wolbrin.core.store.shelf import Shelf
+from wolbrin.core.store.wanted import Wanted
 from wolbrin.core.work.discovering import DiscoverRequest, daily_sample, discover_job, resume_discover
 from wolbrin.core.work.going_on import go_on, listed
 from wolbrin.core.work.standing import restand

@@ -11,7 +11,8 @@ from PySide6.QtCore import QObject, Signal
 
 from wolbrin.app.session import Session
 from wolbrin.app.soon import Soon
-from wolbrin.core.store.shelf import Line, Wanted
+from wolbrin.core.store.shelf import Line
+from wolbrin.core.store.wanted import Wanted
 from wolbrin.core.work.standing import restand
 from wolbrin.core.work.subject import Subject
 

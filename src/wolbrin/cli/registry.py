@@ -52,6 +52,11 @@ def _search(app: typer.Typer, wiring: Wiring) -> None:
     search.add(app, wiring.demo)
 
 
+def _shelf(app: typer.Typer, wiring: Wiring) -> None:
+    from wolbrin.cli import shelf  # late
+    shelf.add(app, wiring.demo)
+
+
 def _searches(app: typer.Typer, wiring: Wiring) -> None:
     from wolbrin.cli import searches  # late
     searches.add(app, wiring.demo)
@@ -99,8 +104,9 @@ COMMANDS: list[Commands] = [
     Commands({"study": "What price does after a strategy's entry, or a condition, fires.",
               "trial": "Try many rules, or variants of a strategy, on many markets, beside shuffled histories."}, _study),
     Commands({
-        "discover": "Draw random candidates, test them on the training span, keep those within the limits on the Shelf.",
+        "discover": "Build candidates, test them, keep those above the floors; shuffled histories say how many luck keeps.",
     }, _search),
+    Commands({"shelf": "List, filter, show, mark, group, compare, export and import candidates."}, _shelf),
     Commands({"searches": "List sweeps, trials and searches of a project, and where each stands.",
               "go-on": "Go on with a search that was stopped, or whose program ended under it.",
               "tidy": "List files of a project that nothing refers to any more; with --remove, remove them."}, _searches),

@@ -1,87 +1,182 @@
-"""`wolbrin discover`: candidates that the machine draws, kept in the project."""
+"""`wolbrin discover`: candidates that the machine builds, beside what luck brings, kept in the project."""
 
 from __future__ import annotations
 
-import math
+import re
 from collections.abc import Callable
+from dataclasses import replace
 from pathlib import Path
+from typing import Any
 
 import typer
 
-from wolbrin.cli.common import (
-    INTERVAL,
-    JSON,
-    PROJECT,
-    SHARE,
-    USAGE,
-    code_of,
-    console,
-    emit,
-    error_console,
-    open_project,
-    run,
-    told,
-)
-from wolbrin.core.measures.wording import worded
-from wolbrin.core.search.grammar import Limits
-from wolbrin.core.store.dossier import Dossiers
+from wolbrin.cli.common import INTERVAL, JSON, PROJECT, SHARE, code_of, console, emit, error_console, open_project, run, told
+from wolbrin.core.errors import UserError
+from wolbrin.core.faults import validated
+from wolbrin.core.jobs import Job
+from wolbrin.core.measures.wording import number, worded
+from wolbrin.core.rules.model import Sizing, Strategy
+from wolbrin.core.search.families import FAMILIES
+from wolbrin.core.search.ingredients import PLACES_KEYS, parse_chosen
+from wolbrin.core.search.limits import Exits, Limits, Orders, Reach, parse_joins, parse_time_exit
+from wolbrin.core.search.objective import Floor, Objective
+from wolbrin.core.search.twins import ALIKE
 from wolbrin.core.store.project import Project
 from wolbrin.core.store.searches import Searches
-from wolbrin.core.store.shelf import Wanted
-from wolbrin.core.work.discovering import DiscoverRequest, discover_job
+from wolbrin.core.work.discover_answer import discover_answer
+from wolbrin.core.work.discover_request import DiscoverRequest
+from wolbrin.core.work.discover_results import DiscoverResult
+from wolbrin.core.work.discovering import KIND, discover_job, filled, read_discover, resume_discover
 
 LIMITS = Limits()
+TIMES = {"": 1.0, "s": 1.0, "m": 60.0, "h": 3600.0}
+SHOWN = 20
+SIDES = {"both": "mirrored"}
 
 
-def tally_of(project: Project, market: str) -> tuple[int, dict[str, float]]:
-    """How many were tried on a market by now, and count, mean and variance of their daily Sharpe ratios."""
-    searches = Searches(project)
-    found = searches.sharpe_on(market)
-    return searches.tried_on(market), {"count": found.count, "mean": found.mean if found.count else math.nan,
-                                       "variance": found.variance}
+def until_of(texts: list[str]) -> dict[str, Any]:
+    """Read "kept=200", "tried=60000", "time=30s", several by commas. Raises UserError."""
+    out: dict[str, Any] = {}
+    for text in (p for t in texts for p in t.split(",")):
+        found = re.fullmatch(r"\s*(kept|tried|time)\s*=\s*(\d+(?:\.\d+)?)\s*([smh]?)\s*", text)
+        if not found or (found[3] and found[1] != "time") or (found[1] != "time" and "." in found[2]) or not float(found[2]):
+            raise UserError(f'"{text.strip()}" is no end', "--until", "Write kept=200, tried=60000 or time=30s.")
+        if found[1] == "time":
+            out["seconds"] = float(found[2]) * TIMES[found[3]]
+        else:
+            out["until_kept" if found[1] == "kept" else "count"] = int(found[2])
+    return out
+
+
+def places_of(markets: list[str], intervals: str) -> tuple[tuple[str, int], ...]:
+    """Every market at every interval."""
+    names = [m.strip() for text in markets for m in text.split(",") if m.strip()]
+    codes = [code_of(i) for i in intervals.split(",") if i.strip()]
+    return tuple((m, i) for m in names for i in codes)
+
+
+def resumed(project: Project, request: DiscoverRequest) -> tuple[Job, DiscoverResult] | None:
+    """Going on with the newest unfinished search that asks the same; None where there is none."""
+    asked = filled(project, request).as_json()
+    for stored in reversed(Searches(project).all([KIND])):
+        if stored.unfinished and {k: v for k, v in stored.request.items() if k != "version"} == asked:
+            return resume_discover(project, stored.id)
+    return None
+
+
+def kept_strategy(project: Project, name: str | None, keep: str) -> Strategy | None:
+    """The strategy whose parts are kept, by name or id, or by a candidate's on the Shelf."""
+    if name is None:
+        if keep:
+            raise UserError("which strategy's parts are kept is not said", "--keep", "Name it with --strategy.")
+        return None
+    if not keep:
+        raise UserError("what is kept of the strategy is not said", "--strategy", "Add --keep entry, exits or both.")
+    from wolbrin.core.store.shelf import Shelf  # late
+
+    try:
+        return project.strategy(name).strategy
+    except UserError:
+        shelf = Shelf(project)
+        found = shelf.named(name)
+        kept = shelf.body(found[0]) if found else None
+        if kept is None:
+            raise
+        return kept.candidate.strategy
 
 
 def add(app: typer.Typer, demo: Callable[[], Path]) -> None:
     @app.command("discover")
     def discover(
-            market: str = typer.Option(..., "--market", "-m", help="Market code."), project: Path | None = PROJECT,
-            interval_text: str = typer.Option("15", "--interval", "-i", help=INTERVAL),
-            count: int = typer.Option(1000, "--count", "-n", min=1, max=10_000_000, help="Candidates to try."),
+            market: list[str] = typer.Option(..., "--market", "-m", help="Market codes, by commas or repeated."),
+            project: Path | None = PROJECT,
+            interval: str = typer.Option("15", "--interval", "-i", help=INTERVAL + " Several by commas."),
+            hold: bool = typer.Option(False, "--hold", help="Keep only what passes on all the markets and intervals."),
+            ingredients: list[str] = typer.Option(
+                [], "--ingredients", help="Families and single ones, with weights: trend,session*2,library:mine. All when "
+                f"left out. Families: {', '.join(f.key for f in FAMILIES)}; {', '.join(PLACES_KEYS)} let them be read there."),
+            sides: str = typer.Option(LIMITS.sides, "--sides", help="mirrored, long, short, or own for rules of their own."),
+            rows: str = typer.Option("1..3", "--rows", help="Least and most rows of an entry."),
+            exit_rows: str = typer.Option("0..1", "--exit-rows", help="Least and most rows of an exit."),
+            join: list[str] = typer.Option(["all"], "--join", help="How rows are joined: all, any, at least."),
+            orders: str = typer.Option("market", "--orders", help="Entry orders that compete: market,stop,limit."),
+            offset: str = typer.Option("ticks:1..9/4", "--offset", help="How far resting entry orders stand off the bar."),
+            stop: str = typer.Option(LIMITS.stop.text, "--stop", help='Stops that compete: "atr:1..4|ticks:20..100|none".'),
+            target: str = typer.Option(LIMITS.target.text, "--target", help="Targets that compete."),
+            trail: str = typer.Option("none", "--trail", help="Trailing stops that compete."),
+            break_even: str = typer.Option("none", "--break-even", help="Profits at which the stop moves to the entry."),
+            time_exit: str = typer.Option("4..40/4|none*0.75", "--time-exit", help="Bars after which a trade is closed."),
+            flat: bool = typer.Option(True, "--flat/--overnight", help="Flat by session end, or hold over it."),
+            quantity: float | None = typer.Option(None, "--quantity", help="Contracts a trade; one when left out."),
+            risk: float | None = typer.Option(None, "--risk", help="Percent of equity at risk to the stop, instead."),
+            keep: str = typer.Option("", "--keep", help="Of --strategy: entry (find exits), exits (find an entry), both (find "
+                                     "a filter)."),
+            strategy: str | None = typer.Option(None, "--strategy", "-s", help="Strategy, or candidate, whose parts are kept."),
+            floor: list[str] = typer.Option([], "--floor", help='Such as "trades_per_year>=40", "year.net>=0", '
+                                            '"long.trades>=50"; usual ones when left out.'),
+            objective: list[str] = typer.Option(["t_daily"], "--objective", help="A measure, or a blend of them."),
+            method: str = typer.Option("random", "--method", help="random or evolve."),
+            until: list[str] = typer.Option(["tried=20000"], "--until", help="kept=200, tried=60000, time=30s; by commas."),
+            count: int | None = typer.Option(None, "--count", "-n", min=1, help="The same as --until tried=N."),
+            control: int = typer.Option(3, "--control", min=0, max=100,
+                                        help="The same search on so many shuffled histories beside it."),
+            control_drift: bool = typer.Option(False, "--control-drift", help="Controls keep the drift of the market."),
+            alike: float = typer.Option(ALIKE, "--alike", help="Correlation from which two are near-twins; 1 for never."),
             seed: int = typer.Option(1, "--seed", min=0, help="Same seed, same candidates."),
-            sides: str = typer.Option("both", "--sides", help="both, long or short."),
-            trades: int = typer.Option(LIMITS.least_trades, "--trades", min=1, help="Least number of trades."),
-            factor: float = typer.Option(LIMITS.least_profit_factor, "--profit-factor", min=0, help="Least profit factor."),
-            rows: int = typer.Option(LIMITS.most_rows, "--rows", min=1, max=5, help="Most rows in an entry."),
-            quantity: float = typer.Option(1.0, "--quantity", help="Contracts a trade."),
-            pool: int = typer.Option(LIMITS.pool, "--pool", min=10, max=200_000, help="Conditions to build from."),
+            pool: int = typer.Option(LIMITS.pool, "--pool", min=10, max=200_000, help="Conditions to build from at first."),
             give_up: int = typer.Option(0, "--give-up-after", min=0,
                                         help="Give up one that has lost after so many trades; 0: never."),
+            resume: bool = typer.Option(False, "--resume", help="Go on with the newest unfinished search that asks the same."),
             share: float = SHARE, json: bool = JSON) -> None:
-        """Draw random candidates, test them on the training span, keep those within the limits on the Shelf."""
-        if sides not in ("both", "long", "short"):
-            error_console.print("--sides must be both, long or short.", markup=False)
-            raise typer.Exit(USAGE)
+        """Build candidates, test them on the training span, keep those above the floors on the Shelf; beside it the same
+        search on shuffled histories says how many luck would keep."""
         with told():
             opened = open_project(project, demo)
-            interval = code_of(interval_text)
-            limits = Limits(sides=sides, most_rows=rows, least_trades=trades,
-                            least_profit_factor=factor, quantity=quantity, pool=pool, give_up_after=give_up)
-            opened.prepared(market, interval)
-            job, result = discover_job(opened, DiscoverRequest(market, interval, limits, count, seed))
+            least, most = _two(rows, "--rows")
+            least_exit, most_exit = _two(exit_rows, "--exit-rows")
+            bars, no_time = parse_time_exit(time_exit)
+            kinds = [k.strip().casefold() for k in orders.split(",") if k.strip()]
+            limits = validated(Limits, {
+                "sides": SIDES.get(sides, sides), "least_rows": least, "most_rows": most, "least_exit_rows": least_exit,
+                "most_exit_rows": most_exit, "joins": parse_joins(join),
+                "orders": validated(Orders, {"kinds": kinds, "offset": Reach.parse(offset, "--offset")}, "--orders"),
+                "stop": Exits.parse(stop, "--stop"), "target": Exits.parse(target, "--target"),
+                "trail": Exits.parse(trail, "--trail"), "break_even": Exits.parse(break_even, "--break-even"),
+                "time_exit": bars, "no_time_exit": no_time, "flat_by_session_end": flat, "quantity": quantity,
+                "sizing": Sizing(kind="risk", amount=risk) if risk is not None else Sizing(), "pool": pool,
+                "give_up_after": give_up, "keep": keep, "strategy": kept_strategy(opened, strategy, keep)}, "discover")
+            request = DiscoverRequest(
+                places_of(market, interval), limits, parse_chosen(ingredients) if ingredients else (),
+                tuple(Floor.parse(f) for f in floor), Objective.parse(objective), method,  # type: ignore[arg-type]
+                hold=hold, controls=control, drift=control_drift, alike=alike, seed=seed)
+            request = replace(request, **until_of(until) | ({"count": count} if count is not None else {}))
+            found = resumed(opened, request) if resume else None
+            if resume and found is None:
+                error_console.print("No unfinished search asks the same; a new one begins.", markup=False)
+            job, result = found or discover_job(opened, request)
             state = run(job, "threads", share)
-            shelf = Dossiers(opened).on_shelf
-            kept = shelf.bodies(shelf.ids(Wanted(search=result.search)).tolist())
-            tried, sharpe = tally_of(opened, market)
+            result = read_discover(opened, result.search)
+            answer = discover_answer(opened, result, state.value)
         if json:
-            emit({"tried": result.tried, "met": result.met, "kept": result.kept, "twins": result.twins,
-                  "too_few_signals": result.few, "tried_on_market": tried, "sharpe_daily": sharpe, "record": result.record,
-                  "search": result.search, "state": state.value,
-                  "candidates": [{"id": k.id, "name": k.candidate.name, "tried": k.candidate.tried,
-                                  "record": k.candidate.record, "measures": k.candidate.summary} for k in kept]})
-        else:
-            console.print(f"{result.tried:,} tried, {result.met:,} met the limits, {result.kept:,} kept, "
-                          f"{result.twins:,} twins dropped; {result.few:,} had too few entry signals to be simulated.",
-                          markup=False)
-            for k in kept:
-                console.print(f"{k.id}  {k.candidate.name}: net {worded('net', k.candidate.summary['net'])}, profit factor "
-                              f"{worded('profit_factor', k.candidate.summary['profit_factor'])}", markup=False)
+            emit(answer)
+            return
+        console.print(f"{result.tried:,} tried out of {number(answer.spans)} rows of conditions; {result.met:,} passed, "
+                      f"{result.twins:,} trade the same as others and {result.alike:,} nearly so; {result.few:,} had too few "
+                      "entry signals to be simulated.", markup=False)
+        for one in answer.floors:
+            console.print(f"    {one.rejected:>10,} fell first at {one.words}", markup=False)
+        console.print(result.luck.words + ".", markup=False)
+        best = sorted(answer.candidates, key=lambda c: -(c.measures["t_daily"] or 0.0))
+        for c in best[:SHOWN]:
+            console.print(f"{c.id}  {c.name} on {c.market}: net {worded('net', c.measures['net'] or 0.0)}, profit factor "
+                          f"{worded('profit_factor', c.measures['profit_factor'] or 0.0)}, t "
+                          f"{worded('t_daily', c.measures['t_daily'] or 0.0)}", markup=False)
+        if len(best) > SHOWN:
+            console.print(f"and {len(best) - SHOWN:,} more on the Shelf: `wolbrin shelf list`.", markup=False)
+
+
+def _two(text: str, where: str) -> tuple[int, int]:
+    found = re.fullmatch(r"\s*(\d+)\s*(?:\.\.\s*(\d+)\s*)?", text)
+    if not found:
+        raise UserError(f'"{text}" is not a range of rows', where, "Write for example 1..3.")
+    return int(found[1]), int(found[2] or found[1])

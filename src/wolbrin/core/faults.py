@@ -3,13 +3,14 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from typing import Any
+from typing import Any, TypeVar
 
-from pydantic import ValidationError
+from pydantic import BaseModel, ValidationError
 
 from wolbrin.core.errors import UserError
 
 Context = dict[str, Any]
+M = TypeVar("M", bound=BaseModel)
 # One sentence for each kind of fault of pydantic that values of ours can have; it takes the bounds from the fault.
 SENTENCES: dict[str, Callable[[Context], str]] = {
     "missing": lambda c: "this is missing",
@@ -69,3 +70,11 @@ def explain(err: ValidationError, where: str) -> UserError:
     more = f" ({err.error_count()} faults in all)" if err.error_count() > 1 else ""
     return UserError(f"{text}{more}", f'{where}, field "{field}"' if field else where,
                      "Correct that field." if field else "Correct it.")
+
+
+def validated(model: type[M], data: dict[str, Any], where: str) -> M:
+    """A model made of plain values. Raises UserError with the first fault."""
+    try:
+        return model.model_validate(data)
+    except ValidationError as err:
+        raise explain(err, where) from None

@@ -21,19 +21,20 @@ from wolbrin.core.jobs import Engine
 from wolbrin.core.market.bars import Span
 from wolbrin.core.rehearsal.session import Rehearsal
 from wolbrin.core.rules.axes import Axis
-from wolbrin.core.search.grammar import Limits
 from wolbrin.core.search.importance import of_grid
+from wolbrin.core.search.limits import Limits
 from wolbrin.core.search.overfitting import block_sums, blocks_for, overfitting
 from wolbrin.core.search.plateau import Surroundings, plateaus
 from wolbrin.core.search.space import Space
 from wolbrin.core.store.project import Project
-from wolbrin.core.work.discovering import DiscoverRequest, discover_job
+from wolbrin.core.work.discover_request import DiscoverRequest
+from wolbrin.core.work.discovering import discover_job
 
 
 def _rate(project: Project, code: str, interval: int, engine: Engine, count: int, limits: Limits) -> tuple[float, float]:
     """Candidates a second, from when the first ones were kept on, and the seconds before: a pool is filled once."""
     seen: list[tuple[float, int]] = []
-    job, result = discover_job(project, DiscoverRequest(code, interval, limits, count, 1),
+    job, result = discover_job(project, DiscoverRequest(((code, interval),), limits, count=count),
                                lambda made: seen.append((time.perf_counter(), made.tried)))
     began = time.perf_counter()
     engine.start(job, "threads").wait()
@@ -47,7 +48,7 @@ def discover_figures(project: Project, code: str, interval: int, engine: Engine,
     both, pool = _rate(project, code, interval, engine, 40_000, Limits())
     one, _ = _rate(project, code, interval, single, 15_000, Limits())
     used = resource.getrusage(resource.RUSAGE_SELF).ru_maxrss / 1024**2
-    found = [Figure("Discover, candidates tested, default limits, pool of 5,000 conditions, 100,000 bars", both, "a second",
+    found = [Figure("Discover, candidates tested, default limits, pool of 2,000 conditions, 100,000 bars", both, "a second",
                     "higher", 8_000, f"the pool itself takes {pool:.1f} s once"),
              Figure("the same, all cores over one thread", both / one, "x", "higher", 1.75,
                     f"one thread: {one:,.0f} a second"),

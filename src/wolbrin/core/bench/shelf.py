@@ -19,8 +19,9 @@ from wolbrin.core.measures.catalogue import SUMMARY
 from wolbrin.core.search.candidate import Candidate, candidate_of
 from wolbrin.core.search.maps import MapSide, map_of
 from wolbrin.core.store.project import Project
-from wolbrin.core.store.shelf import NUMBERS, TEXTS, Shelf, Wanted
+from wolbrin.core.store.shelf import Shelf
 from wolbrin.core.store.tables import pack_table, unpack_table
+from wolbrin.core.store.wanted import NUMBERS, TEXTS, Wanted
 from wolbrin.core.work.funnel import funnel
 from wolbrin.core.work.standing import restand
 

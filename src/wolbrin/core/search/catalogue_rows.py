@@ -150,6 +150,11 @@ def _places(entry: Indicator, sources: Sources) -> tuple[tuple[int | None, str |
     return own + tuple((m, None) for m in sources.longer) + tuple((None, m) for m in sources.others)
 
 
+def places_of(count: int, sources: Sources) -> tuple[int, int]:
+    """How many longer intervals and other markets a series of so many places has."""
+    return (len(sources.longer), len(sources.others)) if count > 1 else (0, 0)
+
+
 def _named(entry: Indicator, output: Output) -> tuple[str, str]:
     if len(entry.outputs) == 1:
         return f"{entry.group}:{entry.key}", entry.title
@@ -172,7 +177,7 @@ def of_indicator(entry: Indicator, output: Output, sources: Sources) -> Ingredie
 
     key, title = _named(entry, output)
     return Ingredient(key, title, (len(places), len(TIMES), *(len(v) for v in ladders), len(forms)), make, 2,
-                      tuple(len(group) for group in groups))
+                      tuple(len(group) for group in groups), places_of(len(places), sources))
 
 
 def of_pairs(entry: Indicator, output: Output, sources: Sources) -> Ingredient | None:
@@ -195,7 +200,8 @@ def of_pairs(entry: Indicator, output: Output, sources: Sources) -> Ingredient |
 
     key, title = _named(entry, output)
     return Ingredient(f"{key}.two", f"{title}, two of them",
-                      (len(places), len(TIMES), *(len(v) for v in ladders), len(pairs), len(FOUR)), make, 2)
+                      (len(places), len(TIMES), *(len(v) for v in ladders), len(pairs), len(FOUR)), make, 2,
+                      places=places_of(len(places), sources))
 
 
 def of_group(group: str) -> Callable[[Sources], Iterable[Ingredient]]:

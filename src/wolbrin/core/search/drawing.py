@@ -20,7 +20,7 @@ from wolbrin.core.search.genotype import (
     Plan,
     rows_at,
 )
-from wolbrin.core.search.ingredients import RARE_SHARE, ROWS, Pantry
+from wolbrin.core.search.ingredients import LONGER_SHARE, OTHER_SHARE, RARE_SHARE, ROWS, Pantry
 
 Ints = NDArray[np.int64]
 Rng = np.random.Generator
@@ -40,6 +40,12 @@ def digit_of(rng: Rng, pantry: Pantry, which: int, at: int) -> int:
     """One digit of a row of an ingredient."""
     item = pantry.items[which]
     levels = item.shape[at]
+    if at == 0 and item.places is not None:
+        longer, others = item.places
+        u = rng.random()
+        if u < LONGER_SHARE and longer:
+            return 1 + int(rng.integers(longer))
+        return 1 + longer + int(rng.integers(others)) if u > 1 - OTHER_SHARE and others else 0
     if at < item.rare:
         return int(rng.integers(1, levels)) if levels > 1 and rng.random() < RARE_SHARE else 0
     if item.groups and at == len(item.shape) - 1:

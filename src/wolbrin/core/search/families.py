@@ -15,6 +15,7 @@ from wolbrin.core.search.catalogue_rows import (
     lasting,
     of_group,
     of_series,
+    places_of,
 )
 from wolbrin.core.search.ingredients import Digits, Family, Ingredient, Level, Node, Sources
 
@@ -102,10 +103,11 @@ def _prices(sources: Sources) -> Iterable[Ingredient]:
         return lasting(row, time) if row is not None else None
 
     return [Ingredient("price:before", "A price against an earlier one",
-                       (len(places), len(TIMES), len(FIELDS), len(FOUR), len(FIELDS), len(BACK)), against, 2),
+                       (len(places), len(TIMES), len(FIELDS), len(FOUR), len(FIELDS), len(BACK)), against, 2,
+                       places=places_of(len(places), sources)),
             Ingredient("price:move", f"A price's moves and extremes of {OVERS[0]} to {OVERS[-1]} bars",
                        (len(places), len(TIMES), len(FIELDS), len(forms)), alone, 2,
-                       tuple(len(group) for group in groups)),
+                       tuple(len(group) for group in groups), places_of(len(places), sources)),
             *of_group("price")(sources)]
 
 
@@ -128,7 +130,8 @@ def _own(sources: Sources) -> Iterable[Ingredient]:
 
 # To add a family: an entry here.
 FAMILIES: list[Family] = [
-    Family("average", "Averages and bands", 0.12, of_group("average")),
+    Family("average", "Averages", 0.10, of_group("average")),
+    Family("channel", "Bands and channels", 0.08, of_group("channel")),
     Family("extreme", "Highest and lowest", 0.06, of_group("extreme")),
     Family("oscillator", "Oscillators", 0.14, of_group("oscillator")),
     Family("trend", "Trend strength and direction", 0.07, of_group("trend")),

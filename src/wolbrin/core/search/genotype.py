@@ -117,7 +117,7 @@ class Plan:
         short = {"mirrored": "mirrored", "long": "off", "short": "own", "own": "own"}[limits.sides]
         return Strategy.model_validate({
             "name": "x", "long": {"mode": "off" if limits.sides == "short" else "own"}, "short": {"mode": short},
-            "flat_by_session_end": limits.flat_by_session_end, "quantity": limits.quantity,
+            "flat_by_session_end": limits.flat_by_session_end, "quantity": limits.quantity or 1.0,
             "sizing": limits.sizing.model_dump() if limits.sizing.kind != "risk" else {},
             "filters": limits.filters.model_dump()})
 

@@ -19,7 +19,8 @@ from wolbrin.core.rules.operands import Operand
 Node = Row | Condition
 Level = Callable[[Operand, float], float]
 Digits = tuple[int, ...]
-RARE_SHARE = 0.15  # of rows for which a rare digit (elsewhere, lasting in time) is not its usual one
+RARE_SHARE = 0.15  # of rows last in time
+LONGER_SHARE, OTHER_SHARE = 0.10, 0.04  # of rows read a longer interval, or another market
 ROWS = 40  # bits of a code that number the row; those above number the ingredient
 PLACES_KEYS = ("longer", "markets")  # not rows of their own: where the others may be read
 
@@ -31,7 +32,8 @@ class Ingredient:
     key: "family:name". shape: how many values each digit has. make(digits, level) gives the row, None where there is none,
     such as a level that its series has no value for; level(operand, share): the value that this share of the operand's values
     in training lie below. rare: so many digits at the front are usually 0. groups: of the values of the last digit, which
-    are asked alike as groups; all in one where there are none.
+    are asked alike as groups; all in one where there are none. places: the first digit is where the series is read: here, at
+    so many longer intervals, on so many other markets.
     """
 
     key: str
@@ -40,6 +42,7 @@ class Ingredient:
     make: Callable[[Digits, Level], Node | None]
     rare: int = 0
     groups: Digits = ()
+    places: tuple[int, int] | None = None
 
     @property
     def family(self) -> str:

@@ -10,6 +10,8 @@ from typing import Literal
 from pydantic import Field, model_validator
 
 from wolbrin.core.errors import UserError
+from wolbrin.core.faults import validated
+from wolbrin.core.market.terms import Terms
 from wolbrin.core.models import Model
 from wolbrin.core.rules.model import BreakEven, Distance, EntryOrder, FieldOperand, Filters, Level, Sizing, Strategy, Trail
 
@@ -77,12 +79,7 @@ class Ladder(Model):
 
 def _ladder(low: str, high: str | None, step: str | None, where: str) -> Ladder:
     a, b = float(low), float(high or low)
-    try:
-        return Ladder(low=a, high=b, step=float(step) if step else _step(a, b))
-    except ValueError as err:
-        said = str(err).split("Value error, ")[-1].split(" [type")[0] if "Value error" in str(err) else (
-            f"the numbers of {low} to {high or low} must be above 0 and the step too")
-        raise UserError(said, where, "Change the range.") from None
+    return validated(Ladder, {"low": a, "high": b, "step": float(step) if step else _step(a, b)}, where)
 
 
 class Reach(Model):
@@ -185,7 +182,8 @@ class Limits(Model):
     """What Discover may build.
 
     joins: how rows of an entry are joined. strategy: what parts are kept of (keep), with its sides. give_up_after: trades
-    after which one that has lost is given up; 0: never. pool: conditions that candidates are built from at first.
+    after which one that has lost is given up; 0: never. pool: conditions that candidates are built from at first. quantity:
+    None for what is usual on the market.
     """
 
     sides: Sides = "mirrored"
@@ -202,7 +200,7 @@ class Limits(Model):
     time_exit: Ladder | None = Ladder(low=4, high=40, step=4)
     no_time_exit: float = Field(0.75, ge=0, le=1)
     flat_by_session_end: bool = True
-    quantity: float = Field(1.0, gt=0, le=1e9)
+    quantity: float | None = Field(None, gt=0, le=1e9)
     sizing: Sizing = Sizing()
     filters: Filters = Filters()
     pool: int = Field(2_000, ge=10, le=200_000)
@@ -231,6 +229,18 @@ class Limits(Model):
             if len(exits.distances) > MOST_OPTIONS:
                 raise ValueError(f"the ranges of the {name} make more than {MOST_OPTIONS:,} distances")
         return self
+
+    def on(self, terms: Terms) -> Limits:
+        """The limits as they can be traded on a market: flat by session end only where there are sessions, in lots that it
+        trades."""
+        change: dict[str, object] = {}
+        if self.flat_by_session_end and not terms.scheduled:
+            change["flat_by_session_end"] = False
+        if self.quantity is None:
+            change["quantity"] = max(terms.minimum_lot, 0.5 if terms.kind == "currency pair" else 1.0)
+        if self.strategy is not None and self.strategy.flat_by_session_end and not terms.scheduled:
+            change["strategy"] = self.strategy.model_copy(update={"flat_by_session_end": False})
+        return self.model_copy(update=change)
 
     @property
     def trails(self) -> tuple[Trail, ...]:

@@ -9,7 +9,7 @@ from __future__ import annotations
 import json
 import math
 from collections.abc import Iterable, Mapping, Sequence
-from dataclasses import dataclass, field, replace
+from dataclasses import dataclass, replace
 from typing import Any
 
 import numpy as np
@@ -18,8 +18,7 @@ from numpy.typing import NDArray
 from wolbrin.core.engine.record import Record, read_record
 from wolbrin.core.errors import UserError
 from wolbrin.core.market.intervals import interval_words
-from wolbrin.core.measures.catalogue import BY_KEY, SUMMARY
-from wolbrin.core.measures.ranges import range_of
+from wolbrin.core.measures.catalogue import SUMMARY
 from wolbrin.core.rules.identity import strategy_hash
 from wolbrin.core.rules.model import Strategy
 from wolbrin.core.rules.naming import family_of
@@ -29,15 +28,7 @@ from wolbrin.core.store.database import Database, now
 from wolbrin.core.store.searches import Searches
 from wolbrin.core.store.series import pack
 from wolbrin.core.store.settings import OwnSpan
-
-TRIED_BY_NOW = ("LEFT JOIN (SELECT market, sum(tried) n FROM searches WHERE kind != 'study' GROUP BY market) t "
-                "ON t.market = c.market")
-TRIED = "max(c.tried, coalesce(t.n, 0))"
-# What rows can be sorted and filtered by: text, then numbers.
-TEXTS = {"name": "c.name", "market": "c.place", "stands": "c.stands", "origin": "c.origin", "tags": "c.tags",
-         "words": "c.words", "made": "c.made", "created": "c.created", "notes": "c.notes", "family": "c.family"}
-NUMBERS = {"id": "c.id", "interval": "c.interval", "tried": TRIED, "ticked": "c.ticked", "star": "c.star",
-           "cluster": "c.cluster", "alike": "c.alike"}
+from wolbrin.core.store.wanted import EVERYTHING, TEXTS, TRIED, TRIED_BY_NOW, Wanted, column_of, table, where
 
 
 def encode(values: dict[str, Any]) -> str:
@@ -104,44 +95,6 @@ class Line:
 
 
 @dataclass(frozen=True)
-class Wanted:
-    """Which rows, in which order. sort: a key of TEXTS, NUMBERS or SUMMARY. filters: key to text, as people write them
-    (part of a text, or a comparison such as "> 2"). ticked, starred, search, stands: only those ticked, starred, of a search,
-    that stand so."""
-
-    sort: str = "id"
-    down: bool = False
-    filters: Mapping[str, str] = field(default_factory=dict)
-    ticked: bool = False
-    search: int | None = None
-    stands: str = ""
-    starred: bool = False
-
-
-def column_of(key: str) -> str:
-    """The SQL of a key."""
-    if key in TEXTS:
-        return TEXTS[key]
-    return NUMBERS.get(key, f"c.m_{key}")
-
-
-def _conditions(key: str, text: str) -> list[tuple[str, Any]]:
-    """What a filter asks of a column, with its value."""
-    between = range_of(text, key in BY_KEY and BY_KEY[key].better < 0) if key not in TEXTS else None
-    if between is not None:
-        column = column_of(key)
-        low, high = (">" if between.open_low else ">="), ("<" if between.open_high else "<=")
-        asked = [(f"{column} {low} ?", between.low), (f"{column} {high} ?", between.high)]
-        return [(sql, limit) for sql, limit in asked if math.isfinite(limit)]
-    # Every word must be there, in any order.
-    found = []
-    for word in text.split():
-        plain = word.replace("\\", "\\\\").replace("%", "\\%").replace("_", "\\_")
-        found.append((f"{column_of(key)} LIKE ? ESCAPE '\\'", f"%{plain}%"))
-    return found
-
-
-@dataclass(frozen=True)
 class Ready:
     """A candidate as it is stored, worked out wherever it was found: columns of its row, figures, and its body."""
 
@@ -177,11 +130,11 @@ class Shelf:
     def ids(self, wanted: Wanted) -> NDArray[np.int64]:
         """Ids in order. Rows without a value come last, whichever way is sorted."""
         order = self._order(wanted)
-        where, values = self._where(wanted)
-        if not where:
+        condition, values = where(wanted)
+        if not condition:
             return order
         # Those that pass are found without their order, which an index gives whole: looking up each row along it costs more.
-        passed = self.db.read_ids(f"SELECT c.id FROM {_table(wanted)} {where}", *values)
+        passed = self.db.read_ids(f"SELECT c.id FROM {table(wanted)} {condition}", *values)
         known = np.zeros(int(order.max(initial=0)) + 1, bool)
         known[passed[passed < len(known)]] = True
         return order[known[order]]
@@ -198,32 +151,10 @@ class Shelf:
         collate = " COLLATE NOCASE" if wanted.sort in TEXTS and wanted.sort not in ("stands", "created") else ""
         return self.db.read_ids(f"SELECT c.id FROM candidates c ORDER BY {column}{collate} {way} NULLS LAST, c.id {way}")
 
-    def count(self, wanted: Wanted = Wanted()) -> int:
+    def count(self, wanted: Wanted = EVERYTHING) -> int:
         """How many rows there are."""
-        where, values = self._where(wanted)
-        return int(self.db.read(f"SELECT count(*) FROM {_table(wanted)} {where}", *values)[0][0])
-
-    def _where(self, wanted: Wanted) -> tuple[str, list[Any]]:
-        parts: list[str] = []
-        values: list[Any] = []
-        if wanted.ticked:
-            parts.append("c.ticked")
-        if wanted.starred:
-            parts.append("c.star")
-        if wanted.search is not None:
-            parts.append("c.search = ?")
-            values.append(wanted.search)
-        if wanted.stands:
-            parts.append("c.stands = ?")
-            values.append(wanted.stands)
-        several = len([text for text in wanted.filters.values() if text.strip()]) > 1
-        for key, text in wanted.filters.items():
-            if text.strip():
-                for sql, value in _conditions(key, text):
-                    # One pass over all rows is quicker than an index that half of them pass, each looked up for the rest.
-                    parts.append(f"+{sql}" if several else sql)
-                    values.append(value)
-        return ("WHERE " + " AND ".join(parts) if parts else ""), values
+        condition, values = where(wanted)
+        return int(self.db.read(f"SELECT count(*) FROM {table(wanted)} {condition}", *values)[0][0])
 
     def lines(self, ids: Iterable[int]) -> list[Line]:
         """Rows as they are shown, in the order asked for; those that are gone are left out."""
@@ -279,9 +210,9 @@ class Shelf:
 
     def tick_all(self, wanted: Wanted) -> None:
         """Tick every row of a view, beside those ticked already."""
-        where, values = self._where(wanted)
+        condition, values = where(wanted)
         with self.db.transaction() as db:
-            db.execute(f"UPDATE candidates SET ticked = 1 WHERE id IN (SELECT c.id FROM {_table(wanted)} {where})",
+            db.execute(f"UPDATE candidates SET ticked = 1 WHERE id IN (SELECT c.id FROM {table(wanted)} {condition})",
                        values)
 
     def ticked(self) -> list[int]:
@@ -349,10 +280,10 @@ class Shelf:
         """Take away candidates for which a simpler one was found that trades alike; those that somebody marked or judged
         stay."""
         with self.db.transaction() as db:
-            db.executemany("DELETE FROM candidates AS c WHERE id = ? AND NOT ticked AND NOT star AND tags = '' AND notes = '' "
-                           "AND NOT EXISTS (SELECT 1 FROM evidence e WHERE e.hash = c.hash AND e.market = c.market) AND NOT "
-                           "EXISTS (SELECT 1 FROM judged j WHERE j.hash = c.hash AND j.market = c.market)",
-                           [(int(i),) for i in ids])
+            db.executemany(
+                "DELETE FROM candidates AS c WHERE id = ? AND NOT ticked AND NOT star AND tags = '' AND notes = '' AND NOT "
+                "EXISTS (SELECT 1 FROM evidence e WHERE e.hash = c.hash AND e.market = c.market) AND NOT EXISTS "
+                "(SELECT 1 FROM judged j WHERE j.hash = c.hash AND j.market = c.market)", [(int(i),) for i in ids])
 
     # Bodies
 
@@ -413,6 +344,20 @@ class Shelf:
                 found[r["id"]] = self._kept(r, tried)
         return [found[i] for i in wanted if i in found]
 
+    def packed(self, ids: Sequence[int]) -> list[bytes | None]:
+        """Daily results as they are stored, in the order asked for; None where there are none."""
+        found: dict[int, bytes | None] = {}
+        for part in _portions(ids):
+            for r in self.db.read(f"SELECT candidate, daily FROM bodies WHERE candidate IN ({','.join('?' * len(part))})",
+                                  *part):
+                found[r["candidate"]] = r["daily"]
+        return [found.get(i) for i in ids]
+
+    def set_clusters(self, numbers: Mapping[int, int]) -> None:
+        """Write down which candidates behave alike; 0 for none."""
+        with self.db.transaction() as db:
+            db.executemany("UPDATE candidates SET cluster = ? WHERE id = ?", [(n or None, i) for i, n in numbers.items()])
+
     def body(self, id: int) -> Kept | None:
         """One candidate whole; None when it is gone."""
         return next(iter(self.bodies([id])), None)
@@ -451,11 +396,6 @@ def made_words(record: Record) -> str:
 def place_words(line: Line) -> str:
     """Market and interval."""
     return f"{line.market} {interval_words(line.interval)}"
-
-
-def _table(wanted: Wanted) -> str:
-    """The table to look in, with what is tried by now where that is asked for."""
-    return f"candidates c {TRIED_BY_NOW}" if "tried" in wanted.filters else "candidates c"
 
 
 def _portions(ids: Sequence[int]) -> Iterable[Sequence[int]]:

@@ -149,7 +149,7 @@ class DiscoverWork(Request):
         history = self.footing.prepared(market, interval, self.contents[place])
         if control:
             history = shuffle(history, control_seed(request.seed, control, market), not request.drift)
-        return Explorer(history, self.briefs[place], Plan(request.limits),
+        return Explorer(history, self.briefs[place], Plan(request.limits.on(history.bars.terms)),
                         leader.pantry if leader is not None else request.pantry(interval), request.seed, levels=leader)
 
     def let_go(self) -> None:

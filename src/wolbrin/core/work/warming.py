@@ -37,8 +37,12 @@ from wolbrin.core.rules.model import (
     Strategy,
     Trail,
 )
-from wolbrin.core.search.discover import Explorer
-from wolbrin.core.search.grammar import Limits
+from wolbrin.core.search.explorer import Explorer
+from wolbrin.core.search.families import FAMILIES
+from wolbrin.core.search.floors import Floors
+from wolbrin.core.search.genotype import Plan
+from wolbrin.core.search.ingredients import Pantry, Sources
+from wolbrin.core.search.limits import Limits
 from wolbrin.core.search.overfitting import overfitting
 from wolbrin.core.search.plateau import scores
 from wolbrin.core.study.shuffle import shuffle
@@ -91,7 +95,8 @@ def warm(report: Callable[[str, int, int], None] = lambda what, done, total: Non
         found = Many(history, brief)
         found.evaluate([strategy, trailing])
         Shifting(found, genome_of(strategy, found.pool, brief)).run(1, 0, 1)
-        Explorer(history, brief, Limits(pool=60), 1).explore(0, 2)
+        explorer = Explorer(history, brief, Plan(Limits(pool=60)), Pantry(FAMILIES, Sources(15)), 1)
+        explorer.run(explorer.prepare().batch((1, 0), 2), Floors((), 1.0).ask(True, 0))
 
     def sweeps() -> None:
         value = np.zeros(2)

@@ -11,7 +11,7 @@ from wolbrin.app.session import Session
 from wolbrin.core.errors import WolbrinError
 from wolbrin.core.jobs import Job
 from wolbrin.core.search.grammar import Limits
-from wolbrin.core.store.shelf import Wanted
+from wolbrin.core.store.wanted import Wanted
 from wolbrin.core.work.discovering import KIND, DiscoverRequest, DiscoverResult, discover_job, last_discover
 
 NOTHING = -1  # no search has this number

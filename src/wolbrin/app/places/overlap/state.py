@@ -8,7 +8,8 @@ from PySide6.QtCore import QObject, Signal
 
 from wolbrin.app.session import Session
 from wolbrin.core.portfolio.overlap import Overlap
-from wolbrin.core.store.shelf import Kept, Line, Wanted
+from wolbrin.core.store.shelf import Kept, Line
+from wolbrin.core.store.wanted import Wanted
 from wolbrin.core.work.combining import Series, series_job
 from wolbrin.core.work.standing import standing_ids
 

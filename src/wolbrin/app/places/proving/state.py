@@ -16,7 +16,7 @@ from wolbrin.core.proving.gate import Gate
 from wolbrin.core.proving.line import GATES
 from wolbrin.core.store.dossier import PASSES
 from wolbrin.core.store.holdout import t_for
-from wolbrin.core.store.shelf import Wanted
+from wolbrin.core.store.wanted import Wanted
 from wolbrin.core.work.proving import Proved, prove_job
 from wolbrin.core.work.standing import Standings, restand
 from wolbrin.core.work.subject import Subject

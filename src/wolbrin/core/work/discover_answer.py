@@ -1,0 +1,149 @@
+"""A Discover search as an answer for machines, and candidates of the Shelf as rows: one schema each."""
+
+from __future__ import annotations
+
+import math
+from typing import Any
+
+from wolbrin.core.engine.record import Record
+from wolbrin.core.models import Model
+from wolbrin.core.store.project import Project
+from wolbrin.core.store.searches import Searches
+from wolbrin.core.store.shelf import Line, Shelf
+from wolbrin.core.store.wanted import Wanted
+from wolbrin.core.work.discover_results import DiscoverResult, by_floor, strength
+
+Value = float | None  # null where there is none
+
+
+def value_of(x: float) -> Value:
+    return x if math.isfinite(x) else None
+
+
+class FloorRow(Model):
+    """A floor, how many it was the first to reject, and what is kept as it is raised: by the search, and by luck on average."""
+
+    floor: str
+    words: str
+    rejected: int
+    raised: tuple[dict[str, Value], ...] = ()
+
+
+class LuckRow(Model):
+    """kept: by the search; controls: by each of the same on a shuffled history; low, high: where 95 of 100 further controls lie;
+    beyond: whether more was kept than luck keeps in 95 of 100."""
+
+    kept: int
+    controls: tuple[int, ...]
+    expected: Value
+    low: Value
+    high: Value
+    beyond: bool
+    words: str
+
+
+class StrengthRow(Model):
+    """Finds at least this strong (t of daily results): so many, so many by a control on average, share that luck brings."""
+
+    level: float
+    found: float
+    expected: float
+    share: float
+
+
+class CandidateRow(Model):
+    """A candidate on the Shelf. tried: alternatives looked at on its market by now. luck: share of finds as strong that luck
+    brings as well, null where no control ran."""
+
+    id: int
+    name: str
+    market: str
+    interval: int
+    tried: int
+    stands: str
+    origin: str
+    family: str
+    tags: tuple[str, ...]
+    star: bool
+    notes: str
+    words: str
+    cluster: int | None
+    measures: dict[str, Value]
+    record: Record | None = None
+    luck: Value = None
+
+
+class DiscoverAnswer(Model):
+    """What `wolbrin discover --json` gives. tried_on_market: by market, all alternatives so far. spans: how many different rows
+    the ingredients span. rows: conditions of the first pool."""
+
+    search: int
+    title: str
+    state: str
+    record: Record
+    method: str
+    seed: int
+    spans: int
+    rows: int
+    tried: int
+    too_few_signals: int
+    met: int
+    kept: int
+    twins: int
+    near_twins: int
+    tried_on_market: dict[str, int]
+    sharpe_daily: dict[str, dict[str, Value]]
+    floors: tuple[FloorRow, ...]
+    luck: LuckRow
+    strength: tuple[StrengthRow, ...]
+    improvements: tuple[dict[str, Any], ...]
+    candidates: tuple[CandidateRow, ...]
+
+
+class ShelfAnswer(Model):
+    """What `wolbrin shelf --json` gives. total: on the Shelf; shown: that the filters leave."""
+
+    total: int
+    shown: int
+    candidates: tuple[CandidateRow, ...]
+
+
+def row_of(line: Line, record: Record | None = None, luck: Value = None) -> CandidateRow:
+    """A row of the Shelf for machines."""
+    return CandidateRow(id=line.id, name=line.name, market=line.market, interval=line.interval, tried=line.tried,
+                        stands=line.stands, origin=line.origin, family=line.family, tags=tuple(line.tags.split()),
+                        star=line.marks.star, notes=line.marks.notes, words=line.words, cluster=line.marks.cluster,
+                        measures={k: value_of(v) for k, v in line.figures.items()}, record=record, luck=luck)
+
+
+
+
+def tally_of(project: Project, market: str) -> dict[str, Value]:
+    """Count, mean and variance of the daily Sharpe ratios of all that was tried on a market."""
+    found = Searches(project).sharpe_on(market)
+    return {"count": float(found.count), "mean": value_of(found.mean) if found.count else None,
+            "variance": value_of(found.variance)}
+
+
+def discover_answer(project: Project, result: DiscoverResult, state: str) -> DiscoverAnswer:
+    """The whole of a search."""
+    r, luck, curve = result.request, result.luck, strength(project, result)
+    shelf = Shelf(project)
+    rows = shelf.lines_with_records(shelf.ids(Wanted(search=result.search, sort="id")))
+    known = len(curve.level) > 0
+    floors = tuple(FloorRow(floor=f.text, words=f.words(), rejected=n, raised=tuple(
+        {"value": v, "kept": float(w.kept), "expected": value_of(w.expected)} for v, w in by_floor(project, result, i)))
+        for i, (f, n) in enumerate(zip(result.floors, result.rejected)))
+    return DiscoverAnswer(
+        search=result.search, title=r.title, state=state, record=result.record, method=r.method, seed=r.seed,
+        spans=r.pantry(r.places[0][1]).size, rows=result.rows, tried=result.tried, too_few_signals=result.few, met=result.met,
+        kept=result.kept, twins=result.twins, near_twins=result.alike, floors=floors,
+        tried_on_market={m: Searches(project).tried_on(m) for m in dict.fromkeys(m for m, _ in r.places)},
+        sharpe_daily={m: tally_of(project, m) for m in dict.fromkeys(m for m, _ in r.places)},
+        luck=LuckRow(kept=luck.kept, controls=luck.controls, expected=value_of(luck.expected), low=value_of(luck.low),
+                     high=value_of(luck.high), beyond=luck.beyond, words=luck.words),
+        strength=tuple(StrengthRow(level=a, found=b, expected=c, share=d) for a, b, c, d in zip(
+            *(x.tolist() for x in (curve.level, curve.found, curve.expected, curve.share)))),
+        improvements=result.improvements,
+        candidates=tuple(row_of(line, record, value_of(curve.at(line.figures["t_daily"])) if known else None)
+                         for line, record in rows))
