@@ -24,6 +24,12 @@ from wolbrin.core.rules.operands import Operand
 from wolbrin.core.search.drawing import draw_code
 from wolbrin.core.search.families import FAMILIES
 from wolbrin.core.search.ingredients import Node, Pantry, Sources
+from wolbrin.core.search.limits import Limits, Sides
+from wolbrin.core.search.objective import Floor
+from wolbrin.core.store.project import Project
+from wolbrin.core.store.shelf import Shelf
+from wolbrin.core.store.wanted import Wanted
+from wolbrin.core.work.discover_request import DiscoverRequest
 
 WORKDAYS = ("Mon", "Tue", "Wed", "Thu", "Fri")
 
@@ -110,3 +116,20 @@ def draw_strategy(rng: np.random.Generator, name: str, sides: str = "mirrored", 
     time_exit = int(rng.choice(np.arange(4, 41, 4))) if rng.random() < 0.25 else None
     both = {"mirrored": (side, Side(mode="mirrored")), "long": (side, off), "short": (off, side)}[sides]
     return Strategy(name=name, long=both[0], short=both[1], stop=stop, target=target, time_exit=time_exit, quantity=quantity)
+
+
+EASY = (Floor(key="trades", value=5.0), Floor(key="profit_factor", value=0.5))
+
+
+def discover_request(market: str = "AAA", interval: int = 15, count: int = 24, pool: int = 60,
+                     floors: tuple[Floor, ...] = EASY, seed: int = 1, sides: Sides = "mirrored",
+                     **more: Any) -> DiscoverRequest:
+    """A small search with floors that much passes."""
+    return DiscoverRequest(((market, interval),), Limits(pool=pool, sides=sides), floors=floors, count=count, seed=seed,
+                           **more)
+
+
+def found_by(project: Project, search: int) -> list[str]:
+    """Hashes of what a search kept, in order."""
+    shelf = Shelf(project)
+    return [k.hash for k in shelf.bodies(shelf.ids(Wanted(search=search)))]

@@ -32,6 +32,7 @@ from wolbrin.core.jobs import Chunk, Engine, Job
 from wolbrin.core.measures.catalogue import MEASURES
 from wolbrin.core.rules.model import Distance, FieldOperand, IndicatorOperand, NumberOperand, Strategy
 from wolbrin.core.search.candidate import candidate_of
+from wolbrin.core.search.objective import Floor
 from wolbrin.core.store.project import Project
 
 Settle = Callable[[], None]
@@ -326,13 +327,15 @@ def test_discover_on_noise_says_that_nothing_is_the_right_answer(window: MainWin
     settle()
     window.go("discover")
     place = window.places["discover"]
-    place.count.setValue(40)
-    place.factor.setValue(2.5)
-    place.pool.setValue(100)
+    setup = place.setup
+    setup.count.setValue(40)
+    setup.controls.setValue(0)
+    setup.pool.setValue(100)
+    setup.show_floors((Floor(key="profit_factor", value=2.5), Floor(key="trades", value=300)))
     place.start()
     settle()
-    assert place.kept.text() == "0"
-    assert "right answer" in place.luck.text()
+    assert place.result.kept.text() == "0"
+    assert "right answer" in place.result.luck.text()
     assert window.session.dossiers.searches.tried_on("ASL") == 40
 
 

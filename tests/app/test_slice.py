@@ -24,6 +24,7 @@ from wolbrin.core.market.bars import Span
 from wolbrin.core.portfolio.combine import correlation, daily_matrix
 from wolbrin.core.rules.model import Condition, Row, Strategy
 from wolbrin.core.rules.words import describe
+from wolbrin.core.search.objective import Floor
 from wolbrin.core.store.holdout import t_for
 from wolbrin.core.work.combining import training_run
 from wolbrin.core.work.footing import Footing
@@ -296,16 +297,17 @@ def test_from_study_and_sweep_to_a_proved_portfolio(qtbot: QtBot, window: MainWi
 
     window.go("discover")
     place = window.places["discover"]
-    place.count.setValue(60)
-    place.pool.setValue(200)
-    place.trades.setValue(200)
-    place.factor.setValue(1.15)
+    place.setup.count.setValue(256)
+    place.setup.controls.setValue(1)
+    place.setup.pool.setValue(300)
+    place.setup.show_floors((Floor(key="trades", value=200), Floor(key="profit_factor", value=1.15)))
     press(qtbot, window, "Ctrl+Return")
     settle()
-    assert place.tried.text() == "60"
+    assert place.result.tried.text() == "256"
     found = place.table.model.rowCount()
     assert found >= 3
-    assert int(place.kept.text()) == found
+    assert int(place.result.kept.text()) == found
+    assert "by luck" in place.result.luck.text()
 
     window.go("shelf")
     settle()
@@ -386,10 +388,10 @@ def test_rehearsal_plays_equals_the_batch_and_counts(qtbot: QtBot, window: MainW
 def test_long_work_can_be_paused_and_stopped_while_the_window_lives(qtbot: QtBot, window: MainWindow, settle: Settle) -> None:
     window.go("discover")
     place = window.places["discover"]
-    place.count.setValue(1_000_000)
-    place.pool.setValue(200)
-    push(qtbot, place, "Discover")
-    qtbot.waitUntil(lambda: place.tried.text() != "0", timeout=60_000)
+    place.setup.count.setValue(1_000_000)
+    place.setup.pool.setValue(200)
+    push(qtbot, place.setup, "Discover")
+    qtbot.waitUntil(lambda: place.result.tried.text() != "0", timeout=60_000)
     assert window.strip.bar.isVisible()
     qtbot.mouseClick(window.strip.pause, Qt.MouseButton.LeftButton)
     assert place.state.job.state is State.PAUSED

@@ -12,6 +12,7 @@ import pytest
 from PySide6.QtCore import QCoreApplication, QEvent
 from pytestqt.qtbot import QtBot
 
+from tests.build import discover_request
 from wolbrin.app.candidates import Candidates
 from wolbrin.app.places.discover.state import DiscoverState
 from wolbrin.app.places.overlap.state import OverlapState
@@ -27,6 +28,7 @@ from wolbrin.core.jobs import Engine, State
 from wolbrin.core.portfolio.combine import correlation, daily_matrix
 from wolbrin.core.rules.axes import Axis
 from wolbrin.core.search.candidate import candidate_of
+from wolbrin.core.search.objective import Floor
 from wolbrin.core.store.project import Project
 from wolbrin.core.store.searches import INTERRUPTED, Searches
 from wolbrin.core.work.combining import training_run
@@ -127,14 +129,14 @@ def test_an_interrupted_search_is_told_of_and_goes_on(session: Session, rest: Re
     state, told, wanted = DiscoverState(session), [], []
     session.noted.connect(lambda text, kind, door: told.append((text, door)))
     session.place_wanted.connect(wanted.append)
-    state.start(state.limits(least_trades=100, least_profit_factor=1.0), 160, 3)
-    assert state.running
+    floors = (Floor(key="trades", value=100), Floor(key="profit_factor", value=1.0))
+    state.start(discover_request(session.market, session.interval, 256, floors=floors, seed=3))
     rest()
     whole = state.result
     assert whole is not None
     with session.project.transaction() as db:
-        db.execute("UPDATE searches SET state = ?, cursor = json_set(cursor, '$.first', 1, '$.tried', 128), tried = 128 "
-                   "WHERE id = ?", (INTERRUPTED, whole.search))
+        db.execute("UPDATE searches SET state = ?, request = json_set(request, '$.count', 512) WHERE id = ?",
+                   (INTERRUPTED, whole.search))
     other = DiscoverState(session)
     other.restore()
     session.tell_interrupted()
@@ -146,7 +148,7 @@ def test_an_interrupted_search_is_told_of_and_goes_on(session: Session, rest: Re
     assert wanted == ["discover"]
     rest()
     assert other.result is not None
-    assert (other.result.tried, other.unfinished) == (160, False)
+    assert (other.result.tried, other.unfinished) == (512, False)
     assert Searches(session.project).get(whole.search).state == "done"
     assert len(other.finds.found.ids) == session.shelf.count()
 

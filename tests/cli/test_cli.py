@@ -24,6 +24,7 @@ from wolbrin.core.rules.model import load_strategy
 from wolbrin.core.store.dossier import Dossiers
 from wolbrin.core.store.project import Project
 from wolbrin.core.study.answers import StudyAnswer, TrialAnswer
+from wolbrin.core.work.discover_answer import DiscoverAnswer
 from wolbrin.core.work.sweep_answer import SweepAnswer
 
 FILES = Path(__file__).parents[2] / "src/wolbrin/demo/files"
@@ -90,11 +91,15 @@ def test_the_whole_job_headless(demo: Path) -> None:
     assert (swept["record"]["tried"], swept["record"]["role"]) == (6, "training")
     same = next(r for r in swept["results"] if r["settings"] == {"stop.amount": 2.5, "target.amount": 3.0})
     assert same["measures"]["net"] == pytest.approx(one["measures"]["net"])
-    found = result("discover", "-p", demo, "-m", "NPW", "-n", 60, "--pool", 200, "--trades", 100, "--profit-factor", 1.1)
-    assert (found["tried"], found["tried_on_market"], found["record"]["tried"]) == (60, 66, 66)
-    assert found["sharpe_daily"]["count"] > 40
-    assert {c["tried"] for c in found["candidates"]} == {66}
+    found = result("discover", "-p", demo, "-m", "NPW", "--until", "tried=256", "--pool", 200, "--floor", "trades>=100",
+                   "--floor", "profit_factor>=1.1", "--control", 1)
+    DiscoverAnswer.model_validate(found)
+    assert (found["tried"], found["tried_on_market"], found["record"]["tried"]) == (256, {"NPW": 262}, 262)
+    assert found["sharpe_daily"]["NPW"]["count"] > 40
+    assert {c["tried"] for c in found["candidates"]} == {262}
     assert found["kept"] == len(found["candidates"]) > 2
+    assert len(found["luck"]["controls"]) == 1
+    assert sum(f["rejected"] for f in found["floors"]) + found["met"] + found["too_few_signals"] == 256
     ids = [c["id"] for c in found["candidates"]][:3]
     proved = result("prove", "-p", demo, *ids)
     assert all("monte_carlo" in c["gates"] and "holdout" not in c["gates"] for c in proved["candidates"])
@@ -113,7 +118,7 @@ def test_the_whole_job_headless(demo: Path) -> None:
     assert overlap["chosen"] == "named"
     assert 1 <= overlap["effective_bets"] <= 3
     assert [c["record"]["market"] for c in overlap["candidates"]] == ["NPW"] * 3
-    assert {c["tried"] for c in overlap["candidates"]} == {66}
+    assert {c["tried"] for c in overlap["candidates"]} == {262}
     matrix = np.array(overlap["correlation"])
     np.testing.assert_allclose(matrix, matrix.T)
     np.testing.assert_allclose(np.diag(matrix), 1.0)

@@ -35,8 +35,6 @@ from wolbrin.core.measures.facts import Facts
 from wolbrin.core.rehearsal.session import same_ledger
 from wolbrin.core.rules.axes import Axis, combinations, variant
 from wolbrin.core.rules.model import Condition, Distance, IndicatorOperand, PositionOperand, Row, Side, Strategy
-from wolbrin.core.search.discover import Explorer
-from wolbrin.core.search.grammar import Limits
 
 BARS = walk_bars(1500, seed=5)
 READY = Prepared.of(BARS)
@@ -120,35 +118,7 @@ def test_any_number_of_threads_and_any_memory_give_the_same_bits() -> None:
     np.testing.assert_array_equal(found[0][13], expected(backtest(READY, one, BRIEF, detail=False)))
 
 
-def test_a_search_is_the_same_on_any_number_of_threads_and_equals_its_strategies() -> None:
-    limits = Limits(least_trades=10, least_profit_factor=0.2, pool=120)
-    told = []
-    for threads in (1, 3):
-        search = Explorer(READY, BRIEF, limits, 9)
-        with ThreadPoolExecutor(threads) as pool:
-            draws = list(pool.map(lambda first, s=search: s.explore(first, 40), range(0, 200, 40)))
-        told.append([(f.number, f.fingerprint) for d in draws for f in d.found])
-        shown = next(d for d in draws if d.found)
-        for one in shown.found:
-            run = backtest(READY, search.strategy(one.number), BRIEF, detail=False)
-            assert one.candidate.summary == measure(Facts.of(run), SUMMARY)
-    assert told[0] == told[1]
-    assert len(told[0]) > 3
-    assert {type(n).__name__ for n in search.grammar.nodes} == {"Row", "Condition"}
-
-
-def test_a_search_that_gives_up_keeps_its_evidence_whole() -> None:
-    """Whose daily results are kept is never given up, and only they tell of Sharpe ratios; on a market that takes the full
-    form of the driver losers are given up too."""
-    limits = Limits(least_trades=10, pool=80, give_up_after=5)
-    costly = Brief(costs=Costs(per_contract=60.0))
-    whole = Explorer(READY, costly, limits.model_copy(update={"give_up_after": 0}), 4).explore(3_000, 200)
-    cut = Explorer(READY, costly, limits, 4).explore(3_000, 200)
-    assert 0 < len(cut.numbers) < 200
-    np.testing.assert_array_equal(cut.daily, whole.daily)
-    at = cut.numbers - 3_000
-    np.testing.assert_array_equal(cut.sharpe[at], whole.sharpe[at])
-    assert np.isnan(np.delete(cut.sharpe, at)).all()
+def test_a_driver_that_gives_up_does_so_in_its_full_form_too() -> None:
     rolls = Many(READY, Brief(costs=Costs(per_contract=500.0, roll_ticks=1.0)))
     assert not rolls.lean
     lost = rolls.run(genome_of(STOPPED, rolls.pool, rolls.brief), ask=Ask(np.full(FIGURES, -np.inf), True, 5))

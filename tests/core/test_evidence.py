@@ -15,7 +15,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from tests.build import cross, walk_bars
+from tests.build import cross, discover_request, found_by, walk_bars
 from wolbrin.core.engine.brief import Brief, Costs
 from wolbrin.core.engine.record import NOT_RECORDED, RECORD_VERSION, Record
 from wolbrin.core.engine.run import backtest
@@ -27,7 +27,6 @@ from wolbrin.core.measures.inference import Tally
 from wolbrin.core.rules.axes import Axis
 from wolbrin.core.rules.model import Distance
 from wolbrin.core.rules.script import parse_strategy
-from wolbrin.core.search.grammar import Limits
 from wolbrin.core.store.dossier import Dossiers
 from wolbrin.core.store.project import Project
 from wolbrin.core.store.schema import SCHEMA_VERSION
@@ -35,7 +34,7 @@ from wolbrin.core.store.searches import Searches
 from wolbrin.core.store.settings import Settings
 from wolbrin.core.study.trial import TrialRow
 from wolbrin.core.work.combining import runs_job
-from wolbrin.core.work.discovering import DiscoverRequest, discover_job
+from wolbrin.core.work.discovering import discover_job
 from wolbrin.core.work.footing import Footing
 from wolbrin.core.work.funnel import funnel
 from wolbrin.core.work.proving import prove_job
@@ -114,8 +113,7 @@ def test_records_that_cannot_be_read_are_told_and_prove_nothing(project: Project
     old = Record.read({"engine": "2", "market": "A", "interval": 5, "history": "", "strategy": "", "gone": 1}, "x")
     assert not old.whole
     assert old.words() == NOT_RECORDED
-    limits = Limits(least_trades=5, least_profit_factor=0.5, pool=60)
-    job, _ = discover_job(project, DiscoverRequest("AAA", 15, limits, 24, 1))
+    job, _ = discover_job(project, discover_request())
     engine.start(job, "threads").wait()
     ids = [k.id for k in Dossiers(project).shelf()][:2]
     with project.transaction() as db:
@@ -156,8 +154,7 @@ def test_tried_is_what_a_choice_was_possible_among_on_that_market(project: Proje
     sweep, result = sweep_job(project, SweepRequest(STOPPED, "AAA", 15, AXES))
     engine.start(sweep, "threads").wait()
     assert searches.tried() == {"AAA": 3}
-    limits = Limits(least_trades=5, least_profit_factor=0.5, pool=60)
-    discover, found = discover_job(project, DiscoverRequest("AAA", 30, limits, 20, 1))
+    discover, found = discover_job(project, discover_request(interval=30, count=20))
     engine.start(discover, "threads").wait()
     trial, tried = trial_job(project, TrialRequest(rows=trial_rows(), columns=(("AAA", 15), ("BBB", 15)), shuffles=3))
     engine.start(trial, "threads").wait()
@@ -207,9 +204,8 @@ def _sweep(project: Project) -> tuple[Job, Callable[[], Any]]:
 
 
 def _discover(project: Project) -> tuple[Job, Callable[[], Any]]:
-    limits = Limits(least_trades=5, least_profit_factor=0.5, pool=60)
-    job, result = discover_job(project, DiscoverRequest("AAA", 15, limits, 16, 1))
-    return job, lambda: (Searches(project).marks(result.search), result.record)
+    job, result = discover_job(project, discover_request(count=16))
+    return job, lambda: (found_by(project, result.search), result.record)
 
 
 def _trial(project: Project) -> tuple[Job, Callable[[], Any]]:

@@ -17,20 +17,21 @@ from typing import Any
 
 import numpy as np
 import pytest
-from wolbrin.core.search.grammar import Limits
 
+from tests.build import discover_request
 from tests.core.test_evidence import DATA, STOPPED, fresh, trial_rows
 from wolbrin.core.errors import EnvironmentTrouble, UserError
 from wolbrin.core.jobs import Engine, Job, State
 from wolbrin.core.measures.catalogue import SUMMARY
 from wolbrin.core.rules.axes import Axis
+from wolbrin.core.search.objective import Floor
 from wolbrin.core.search.sample import at_hand, keys_of, sampled
 from wolbrin.core.store.leftovers import leftovers, sweep_out
 from wolbrin.core.store.project import Project
 from wolbrin.core.store.searches import INTERRUPTED, Searches
 from wolbrin.core.store.shelf import Shelf
 from wolbrin.core.store.wanted import Wanted
-from wolbrin.core.work.discovering import DiscoverRequest, daily_sample, discover_job, resume_discover
+from wolbrin.core.work.discovering import daily_sample, discover_job, resume_discover
 from wolbrin.core.work.going_on import go_on, listed
 from wolbrin.core.work.standing import restand
 from wolbrin.core.work.sweep_luck import luck_job
@@ -39,7 +40,7 @@ from wolbrin.core.work.sweep_results import daily_of_sweep, last_sweep
 from wolbrin.core.work.sweeping import sweep_job
 from wolbrin.core.work.trialing import TrialRequest, last_trial, trial_job
 
-LIMITS = Limits(least_trades=5, least_profit_factor=0.9, pool=60)
+FLOORS = (Floor(key="trades", value=5), Floor(key="profit_factor", value=0.9), Floor(key="positive_years", value=1.0))
 AXES = (Axis.spread("stop.amount", "stop", 1.0, 3.0, 0.05),
         Axis.spread("long.entry.rows.0.left.params.length", "n", 3, 30, 1))
 
@@ -58,8 +59,13 @@ def project(tmp_path: Path) -> Iterator[Project]:
     made.close()
 
 
-def discover(project: Project, count: int = 20_000) -> Job:
-    return discover_job(project, DiscoverRequest("AAA", 15, LIMITS, count, 3))[0]
+def discover(project: Project, count: int = 9_000) -> Job:
+    return discover_job(project, discover_request(count=count, floors=FLOORS, seed=3, controls=1))[0]
+
+
+def breeding(project: Project) -> Job:
+    """Islands of candidates, beside those on a shuffled history."""
+    return discover_job(project, discover_request(count=1500, floors=FLOORS, seed=3, controls=1, method="evolve"))[0]
 
 
 def sweep(project: Project) -> Job:
@@ -84,17 +90,18 @@ def outcome(project: Project) -> dict[str, Any]:
                                       for k in Shelf(project).bodies()]}
     for one in listed(project):
         assert one.cursor is not None
-        told[f"{one.kind} cursor"] = one.cursor
-        told[f"{one.kind} marks"] = searches.marks(one.id)
+        told[f"{one.kind} cursor"] = {k: v for k, v in one.cursor.items() if k != "spent"}
         told[f"{one.kind} rows"] = {k: v.tobytes() for k, v in searches.rows(one.id).items()}
         if one.kind == "discover":
+            for name in ("kept 0", "kept 1", "near"):
+                told[name] = {k: v.tobytes() for k, v in searches.rows(one.id, name).items()}
             told["sample"] = [part.tobytes() for part in daily_sample(project, one.id)]
         if one.kind == "sweep":
             told["daily"] = daily_of_sweep(project, one.id)[1]["daily"].tobytes()
     return told
 
 
-@pytest.mark.parametrize(("make", "kills"), [(discover, 20), (sweep, 3), (evolution, 3), (trial, 3)])
+@pytest.mark.parametrize(("make", "kills"), [(discover, 20), (breeding, 4), (sweep, 3), (evolution, 3), (trial, 3)])
 def test_a_search_killed_again_and_again_ends_like_one_left_in_peace(make: Callable[[Project], Job], kills: int,
                                                                      tmp_path: Path, engine: Engine) -> None:
     told = []
@@ -147,18 +154,18 @@ def _kill_until_done(project: Project, kills: int, chance: random.Random) -> Non
 
 
 def test_a_search_does_not_go_on_where_another_market_that_it_reads_has_changed(project: Project, engine: Engine) -> None:
-    request = DiscoverRequest("AAA", 15, LIMITS.model_copy(update={"pool": 400}), 256, 3)
-    job, result = discover_job(project, request)
+    job, result = discover_job(project, discover_request(count=600, pool=400, floors=FLOORS, seed=3))
     assert engine.start(job, "threads").wait() is State.DONE, job.error
     read = (Searches(project).get(result.search).cursor or {})["elsewhere"]
-    assert read == {"BBB": project.prepared("BBB", 15).bars.hash}
-    for elsewhere, state in ((read, State.DONE), ({"BBB": "another"}, State.FAILED)):
+    assert read == {"BBB 15": project.prepared("BBB", 15).bars.hash}
+    for elsewhere in (read, {"BBB 15": "another"}):
         with project.transaction() as db:
-            db.execute("UPDATE searches SET state = ?, cursor = json_set(cursor, '$.first', 1, '$.elsewhere', json(?))",
+            db.execute("UPDATE searches SET state = ?, cursor = json_set(cursor, '$.elsewhere', json(?))",
                        (INTERRUPTED, json.dumps(elsewhere)))
-        job, _ = resume_discover(project, result.search)
-        assert engine.start(job, "threads").wait() is state
-    assert "BBB: another market that this search reads has changed" in str(job.error)
+        if elsewhere is read:
+            assert engine.start(resume_discover(project, result.search)[0], "threads").wait() is State.DONE
+    with pytest.raises(UserError, match="another market that this search reads has changed"):
+        resume_discover(project, result.search)
 
 
 # Bad input

@@ -15,7 +15,7 @@ from pathlib import Path
 import numpy as np
 import pytest
 
-from tests.build import cross, walk_bars
+from tests.build import cross, discover_request, found_by, walk_bars
 from wolbrin.core.engine.brief import Brief
 from wolbrin.core.engine.prepare import Prepared
 from wolbrin.core.engine.run import backtest
@@ -25,13 +25,11 @@ from wolbrin.core.rules.axes import Axis, variant
 from wolbrin.core.rules.identity import strategy_hash
 from wolbrin.core.rules.model import Distance
 from wolbrin.core.search.candidate import candidate_of
-from wolbrin.core.search.grammar import Limits
 from wolbrin.core.store.dossier import Dossiers
 from wolbrin.core.store.project import Project
 from wolbrin.core.store.schema import SCHEMA_VERSION
-from wolbrin.core.store.searches import Searches
 from wolbrin.core.store.settings import Settings
-from wolbrin.core.work.discovering import DiscoverRequest, daily_sample, discover_job
+from wolbrin.core.work.discovering import daily_sample, discover_job
 from wolbrin.core.work.funnel import funnel
 from wolbrin.core.work.proving import prove_job
 from wolbrin.core.work.subject import Subject
@@ -154,10 +152,9 @@ def test_sweeps_and_searches_are_the_same_on_any_number_of_workers(project: Proj
         with_these.close()
     for kind in ("threads", "processes"):
         with_these = Engine(2)
-        limits = Limits(least_trades=20, least_profit_factor=0.8, pool=80)
-        job, outcome = discover_job(project, DiscoverRequest("TST", 15, limits, 48, 5))
+        job, outcome = discover_job(project, discover_request("TST", count=600, pool=80, seed=5, controls=1))
         assert with_these.start(job, kind).wait() is State.DONE, job.error  # type: ignore[arg-type]
-        found.append((Searches(project).marks(outcome.search), outcome.counts()["met"],
+        found.append((found_by(project, outcome.search), [vars(c) for c in outcome.counts],
                       [part.tobytes() for part in daily_sample(project, outcome.search)]))
         with_these.close()
     for settings, figures in tables[1:]:

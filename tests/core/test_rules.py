@@ -24,13 +24,12 @@ from wolbrin.core.rules.mirror import effective_short, mirror_row
 from wolbrin.core.rules.model import PLAIN, Condition, Distance, Side, Strategy, load_strategy
 from wolbrin.core.rules.numbers import tunables, with_values
 from wolbrin.core.rules.words import describe, row_words
-from wolbrin.core.search.grammar import Limits
 
 BARS = walk_bars(1200, seed=2)
 
 
-def random_strategy(seed: int, **limits: object) -> Strategy:
-    return draw_strategy(np.random.default_rng(seed), Limits(**limits), f"Drawn {seed}")
+def random_strategy(seed: int, sides: str = "mirrored") -> Strategy:
+    return draw_strategy(np.random.default_rng(seed), f"Drawn {seed}", sides)
 
 
 @given(st.integers(0, 10**6))

@@ -12,7 +12,7 @@ from typing import Any
 import numpy as np
 import pytest
 
-from tests.build import cross, walk_bars
+from tests.build import cross, discover_request, found_by, walk_bars
 from wolbrin.core.engine.brief import Brief, Costs
 from wolbrin.core.engine.run import backtest
 from wolbrin.core.errors import UserError
@@ -33,17 +33,16 @@ from wolbrin.core.rules.axes import Axis
 from wolbrin.core.rules.model import Distance, Strategy
 from wolbrin.core.rules.script import parse_strategy
 from wolbrin.core.search.candidate import candidate_of
-from wolbrin.core.search.grammar import Limits
 from wolbrin.core.store.dossier import Dossiers
 from wolbrin.core.store.holdout import ERROR, HoldoutBook, t_for
 from wolbrin.core.store.project import Project
 from wolbrin.core.store.sealed import open_sealed
-from wolbrin.core.store.searches import Searches
 from wolbrin.core.store.settings import OwnSpan, Settings
 from wolbrin.core.study.groups import groups
 from wolbrin.core.study.trial import TrialRow
 from wolbrin.core.work.combining import runs_job
-from wolbrin.core.work.discovering import DiscoverRequest, daily_sample, discover_job
+from wolbrin.core.work.discover_results import strength
+from wolbrin.core.work.discovering import daily_sample, discover_job
 from wolbrin.core.work.footing import Footing
 from wolbrin.core.work.importing import take_in_all
 from wolbrin.core.work.markets import compare, count_bars, join_contracts, preview_treatment, quality
@@ -166,10 +165,11 @@ def everything(project: Project, engine: Engine) -> dict[str, Any]:
     out["evolved"] = [x.tobytes() for x in (*evolved.table(), reading.median, lucky.rows)]
     out["judged"] = [repr(replace(statistics(project, evolved, reading, m), tried_on=0)) for m in ("AAA", "FUT")]
     out["years"] = years_of(project, evolved, "FUT")[2].tobytes()
-    limits = Limits(least_trades=5, least_profit_factor=0.5, pool=60)
-    discover, found = discover_job(project, DiscoverRequest("FUT", 15, limits, 16, 1))
-    engine.start(discover, "threads").wait()
-    out["discover"] = Searches(project).marks(found.search)
+    for method in ("random", "evolve"):
+        discover, found = discover_job(project, discover_request("FUT", count=200, method=method, controls=1))
+        engine.start(discover, "threads").wait()
+        out[f"discover {method}"] = [found_by(project, found.search), [vars(c) for c in found.counts],
+                                     [x.tolist() for x in vars(strength(project, found)).values()]]
     out["daily"] = [[part.tobytes() for part in daily_sample(project, found.search)],
                     daily_of_sweep(project, result.search)[1]["daily"].tobytes()]
     rows = (TrialRow(name="a", strategy=STOPPED), TrialRow(name="b", strategy=pair))

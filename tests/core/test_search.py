@@ -9,11 +9,9 @@ from dataclasses import replace
 
 import numpy as np
 import pytest
-from hypothesis import given, settings
-from hypothesis import strategies as st
 from scipy import stats
 
-from tests.build import cross, draw_strategy, entry, ind, num, price, row, walk_bars
+from tests.build import cross, entry, ind, num, price, row, walk_bars
 from wolbrin.core.batch.many import Many, days_of
 from wolbrin.core.batch.variants import Variants
 from wolbrin.core.engine.brief import Brief, Costs
@@ -30,9 +28,7 @@ from wolbrin.core.proving.line import GATES, walk_line
 from wolbrin.core.proving.monte_carlo import MonteCarloGate, MonteCarloSettings, risk_of_ruin, simulate_paths
 from wolbrin.core.rehearsal.session import Rehearsal, same_ledger
 from wolbrin.core.rules.axes import Axis, combinations, named_variants, variant
-from wolbrin.core.rules.model import Distance, Side, Strategy
-from wolbrin.core.search.discover import Explorer
-from wolbrin.core.search.grammar import TEMPLATES, Limits
+from wolbrin.core.rules.model import Distance, Strategy
 from wolbrin.core.search.maps import MapSide, binned, map_of
 from wolbrin.core.study.forward import forward_moves, study
 
@@ -79,41 +75,6 @@ def test_axes_are_free_of_drift_and_refuse_nonsense() -> None:
         combinations(tuple(Axis.spread(str(i), "t", 0, 999, 1) for i in range(3)), 1_000_000)
     with pytest.raises(UserError, match="no number"):
         combinations((), 10)
-
-
-@given(st.integers(0, 2**31), st.integers(0, 500))
-@settings(max_examples=40, deadline=None)
-def test_candidate_k_of_a_seed_is_always_the_same(seed: int, k: int) -> None:
-    a, b = (draw_strategy(np.random.default_rng((seed, k)), Limits(), "x") for _ in range(2))
-    assert a == b
-    assert 1 <= len(a.long.entry.rows) <= Limits().most_rows
-    assert a.stop is not None
-
-
-def test_discover_respects_the_limits_however_it_is_cut() -> None:
-    limits = Limits(least_trades=30, least_profit_factor=0.9, sides="long", pool=80)
-    search = Explorer(READY, Brief(), limits, 3)
-    draws = search.explore(0, 120)
-    assert draws.sharpe.shape == (120,)
-    again = Explorer(READY, Brief(), limits, 3)
-    parts = {f.fingerprint: f.number for first in range(119, -1, -7)
-             for f in reversed(again.explore(max(0, first - 6), min(7, first + 1)).found)}
-    assert {f.fingerprint: f.number for f in draws.found} == parts
-    assert draws.found
-    for found in draws.found:
-        assert found.candidate.summary["trades"] >= 30
-        assert found.candidate.summary["profit_factor"] >= 0.9
-        assert found.candidate.strategy.short.mode == "off"
-
-
-def test_every_template_draws_valid_rows_that_fire() -> None:
-    rng = np.random.default_rng(4)
-    for template in TEMPLATES:
-        fired = 0
-        for _ in range(6):
-            what = Strategy(long=entry(template.draw(rng)), short=Side(mode="off"))
-            fired += len(backtest(READY, what, Brief(), detail=False))
-        assert fired > 0, template.name
 
 
 def test_heat_maps_take_the_median_over_other_numbers() -> None:

@@ -36,7 +36,6 @@ from wolbrin.core.rules.numbers import followers, tunables
 from wolbrin.core.rules.ticking import is_ticked, tick
 from wolbrin.core.search.basket import MEDIAN_RANK, SUM, WORST_MARKET, basket
 from wolbrin.core.search.deflated import Trials, deflated, expected_best, groups_of, least_days, probabilistic
-from wolbrin.core.search.grammar import Limits
 from wolbrin.core.search.importance import of_grid, of_sample
 from wolbrin.core.search.objective import Floor, Objective, front
 from wolbrin.core.search.overfitting import block_sums, overfitting
@@ -164,7 +163,7 @@ def traded(rules: Strategy) -> str:
 @settings(max_examples=25, deadline=None)
 def test_ticks_change_no_rule_and_sides_are_what_they_are_called(seed: int) -> None:
     """A ticked number becomes a parameter of the same value; a side that is left out leaves the other as it was."""
-    rules = draw_strategy(np.random.default_rng(seed), Limits(), "x")
+    rules = draw_strategy(np.random.default_rng(seed), "x")
     ticked, numbers = rules, [t for t in tunables(rules) if not t.clock]
     for _ in numbers[:3]:
         number = next(t for t in tunables(ticked) if not is_ticked(ticked, t) and not t.clock)

@@ -22,8 +22,6 @@ from wolbrin.core.measures.catalogue import measure
 from wolbrin.core.measures.facts import Facts
 from wolbrin.core.portfolio.combine import correlation, daily_matrix
 from wolbrin.core.rules.model import load_strategy
-from wolbrin.core.search.discover import Explorer
-from wolbrin.core.search.grammar import Limits
 from wolbrin.core.study.shuffle import shuffle
 from wolbrin.demo.build import EIDER, PETREL, STRATEGIES, TERN, build_demo, is_complete
 from wolbrin.demo.generator import mix, normal, walk
@@ -122,7 +120,7 @@ def random_ts(history: Prepared, seed: int, count: int = 200) -> np.ndarray:
     lots = 0.5 if history.bars.terms.kind == "currency pair" else 1.0
     found = []
     for k in range(count):
-        run = backtest(history, draw_strategy(np.random.default_rng((seed, k)), Limits(quantity=lots), "x"), Brief(),
+        run = backtest(history, draw_strategy(np.random.default_rng((seed, k)), "x", quantity=lots), Brief(),
                        detail=False)
         if len(run) >= 30:
             found.append(measure(Facts.of(run), ("t",))["t"])
@@ -140,13 +138,6 @@ def test_random_strategies_earn_nothing_before_costs_on_noise(quarter: dict[str,
         room = 3 / np.sqrt(len(t))
         assert abs(t.mean()) < 0.1 + room * t.std(ddof=1), name
         assert abs((t > 0).mean() - 0.5) < 0.03 + room * 0.5, name
-
-
-def test_discover_tells_edge_from_noise(quarter: dict[str, Prepared]) -> None:
-    limits = Limits(least_trades=200, pool=400)  # and the usual profit factor
-    training = Brief(Span(None, dt.date(2022, 6, 30)))
-    found = {code: len(Explorer(quarter[code], training, limits, 1).explore(0, 2_000).found) for code in ("NPW", "ASL")}
-    assert found["NPW"] > 10 * max(1, found["ASL"])
 
 
 def test_the_dying_edge_dies(quarter: dict[str, Prepared]) -> None:

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable
+from collections.abc import Callable, Iterable
 from dataclasses import dataclass, replace
 
 import numpy as np
@@ -11,7 +11,8 @@ from PySide6.QtCore import QObject, Signal
 
 from wolbrin.app.session import Session
 from wolbrin.app.soon import Soon
-from wolbrin.core.store.shelf import Line
+from wolbrin.core.rules.identity import strategy_hash
+from wolbrin.core.store.shelf import Kept, Line
 from wolbrin.core.store.wanted import Wanted
 from wolbrin.core.work.standing import restand
 from wolbrin.core.work.subject import Subject
@@ -104,21 +105,69 @@ class Candidates(QObject):
     def untick_all(self) -> None:
         self.session.select([])
 
-    def open(self, id: int) -> None:
-        """Make a candidate the current strategy, and show it in Rules."""
+    def _kept(self, id: int) -> Kept | None:
         kept = self.session.shelf.body(id)
         if kept is None:
             self.session.note("This candidate is not on the Shelf any more.", "caution")
-            return
-        c = kept.candidate
-        self.session.add_strategy(c.strategy, c.market, c.interval, own=kept.own)
-        self.session.place_wanted.emit("rules")
+        return kept
+
+    def open(self, id: int, place: str = "rules") -> None:
+        """Make a candidate the current strategy, and show it in Rules or another place."""
+        if (kept := self._kept(id)) is not None:
+            c = kept.candidate
+            strategy = c.strategy.model_copy(update={"name": c.name})
+            there = [e.id for e in self.session.project.strategies() if (e.market, e.interval) == (c.market, c.interval)
+                     and strategy_hash(e.strategy) == kept.hash]
+            if there:
+                self.session.open_strategy(there[-1])
+            else:
+                self.session.add_strategy(strategy, c.market, c.interval, own=kept.own)
+            self.session.place_wanted.emit(place)
+
+    def around(self, id: int, keep: str) -> None:
+        """Set up a search around a candidate, on its market. keep: what of it is kept (see search.limits.KEEP_WORDS)."""
+        if (kept := self._kept(id)) is not None:
+            c = kept.candidate
+            self.session.search_around(c.strategy.model_copy(update={"name": c.name}), c.market, c.interval, keep)
 
     def show(self, id: int) -> None:
         """Show a candidate's dossier."""
         kept = self.session.shelf.body(id)
         if kept is not None:
             self.session.show_subject(Subject.of(kept))
+
+    def change(self, text: str, ids: list[int], act: Callable[[], None]) -> None:
+        """Change what is noted beside candidates; undo brings back what was there."""
+        s = self.session
+        before = [(k.id, k.tags, k.marks, k.candidate.name) for k in s.shelf.bodies(ids)]
+
+        def do() -> None:
+            act()
+            s.shelf_changed.emit()
+            self.look()
+
+        def back() -> None:
+            with s.project.transaction():
+                for id, tags, marks, name in before:
+                    s.shelf.put_marks(id, tags, marks, name)
+            s.shelf_changed.emit()
+            self.look()
+
+        s.do(text, do, back)
+
+    def star(self, ids: list[int], on: bool) -> None:
+        """Give stars, or take them away."""
+        self.change("star" if on else "take the star away", ids, lambda: self.session.shelf.star(ids, on))
+
+    def tag(self, ids: list[int], tags: list[str], remove: bool = False) -> None:
+        """Add tags, or take them away."""
+        self.change("tag", ids, lambda: self.session.shelf.add_tags(ids, tags, remove))
+
+    def note(self, id: int, text: str) -> None:
+        self.change("note", [id], lambda: self.session.shelf.note(id, text))
+
+    def rename(self, id: int, name: str) -> None:
+        self.change("rename", [id], lambda: self.session.attempt(lambda: self.session.shelf.rename(id, name)))
 
     def remove(self, ids: list[int]) -> None:
         """Take candidates off the Shelf; undo brings them back."""

@@ -64,6 +64,7 @@ class Session(QObject):
 
     def __init__(self, project: Project, engine: Engine, theme: Theme) -> None:
         super().__init__()
+        self.around: tuple[Strategy, str] | None = None  # what the next search of Discover is laid around
         self.project = project
         self.dossiers = Dossiers(project)
         self.shelf = self.dossiers.on_shelf
@@ -224,6 +225,15 @@ class Session(QObject):
 
         self.do(f"add {named.name}", add, take_away)
         return id
+
+    def search_around(self, strategy: Strategy, market: str, interval: int, keep: str) -> None:
+        """Have Discover set up a search that keeps parts of a strategy, on its market."""
+        self.around = strategy, keep
+        if market != self.market:
+            self.set_market(market)
+        if interval != self.interval:
+            self.set_interval(interval)
+        self.place_wanted.emit("discover")
 
     def _strategies_moved(self, show: int) -> None:
         self.open_strategy(show)

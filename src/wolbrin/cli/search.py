@@ -10,7 +10,20 @@ from typing import Any
 
 import typer
 
-from wolbrin.cli.common import INTERVAL, JSON, PROJECT, SHARE, code_of, console, emit, error_console, open_project, run, told
+from wolbrin.cli.common import (
+    INTERVAL,
+    JSON,
+    PROJECT,
+    SHARE,
+    USAGE,
+    code_of,
+    console,
+    emit,
+    error_console,
+    open_project,
+    run,
+    told,
+)
 from wolbrin.core.errors import UserError
 from wolbrin.core.faults import validated
 from wolbrin.core.jobs import Job
@@ -18,6 +31,7 @@ from wolbrin.core.measures.wording import number, worded
 from wolbrin.core.rules.model import Sizing, Strategy
 from wolbrin.core.search.families import FAMILIES
 from wolbrin.core.search.ingredients import PLACES_KEYS, parse_chosen
+from wolbrin.core.search.limits import SIDES as KNOWN_SIDES
 from wolbrin.core.search.limits import Exits, Limits, Orders, Reach, parse_joins, parse_time_exit
 from wolbrin.core.search.objective import Floor, Objective
 from wolbrin.core.search.twins import ALIKE
@@ -94,14 +108,14 @@ def add(app: typer.Typer, demo: Callable[[], Path]) -> None:
             hold: bool = typer.Option(False, "--hold", help="Keep only what passes on all the markets and intervals."),
             ingredients: list[str] = typer.Option(
                 [], "--ingredients", help="Families and single ones, with weights: trend,session*2,library:mine. All when "
-                f"left out. Families: {', '.join(f.key for f in FAMILIES)}; {', '.join(PLACES_KEYS)} let them be read there."),
+                f"left out. Families: {', '.join(f.key for f in FAMILIES)}; {', '.join(PLACES_KEYS)} read them there."),
             sides: str = typer.Option(LIMITS.sides, "--sides", help="mirrored, long, short, or own for rules of their own."),
             rows: str = typer.Option("1..3", "--rows", help="Least and most rows of an entry."),
             exit_rows: str = typer.Option("0..1", "--exit-rows", help="Least and most rows of an exit."),
             join: list[str] = typer.Option(["all"], "--join", help="How rows are joined: all, any, at least."),
             orders: str = typer.Option("market", "--orders", help="Entry orders that compete: market,stop,limit."),
             offset: str = typer.Option("ticks:1..9/4", "--offset", help="How far resting entry orders stand off the bar."),
-            stop: str = typer.Option(LIMITS.stop.text, "--stop", help='Stops that compete: "atr:1..4|ticks:20..100|none".'),
+            stop: str = typer.Option(LIMITS.stop.text, "--stop", help='Stops that compete: "atr:1..4|ticks:20..100".'),
             target: str = typer.Option(LIMITS.target.text, "--target", help="Targets that compete."),
             trail: str = typer.Option("none", "--trail", help="Trailing stops that compete."),
             break_even: str = typer.Option("none", "--break-even", help="Profits at which the stop moves to the entry."),
@@ -109,9 +123,9 @@ def add(app: typer.Typer, demo: Callable[[], Path]) -> None:
             flat: bool = typer.Option(True, "--flat/--overnight", help="Flat by session end, or hold over it."),
             quantity: float | None = typer.Option(None, "--quantity", help="Contracts a trade; one when left out."),
             risk: float | None = typer.Option(None, "--risk", help="Percent of equity at risk to the stop, instead."),
-            keep: str = typer.Option("", "--keep", help="Of --strategy: entry (find exits), exits (find an entry), both (find "
-                                     "a filter)."),
-            strategy: str | None = typer.Option(None, "--strategy", "-s", help="Strategy, or candidate, whose parts are kept."),
+            keep: str = typer.Option("", "--keep", help="Of --strategy: entry (find exits), exits (find an entry), both "
+                                     "(find a filter)."),
+            strategy: str | None = typer.Option(None, "--strategy", "-s", help="Strategy or candidate whose parts are kept."),
             floor: list[str] = typer.Option([], "--floor", help='Such as "trades_per_year>=40", "year.net>=0", '
                                             '"long.trades>=50"; usual ones when left out.'),
             objective: list[str] = typer.Option(["t_daily"], "--objective", help="A measure, or a blend of them."),
@@ -126,10 +140,13 @@ def add(app: typer.Typer, demo: Callable[[], Path]) -> None:
             pool: int = typer.Option(LIMITS.pool, "--pool", min=10, max=200_000, help="Conditions to build from at first."),
             give_up: int = typer.Option(0, "--give-up-after", min=0,
                                         help="Give up one that has lost after so many trades; 0: never."),
-            resume: bool = typer.Option(False, "--resume", help="Go on with the newest unfinished search that asks the same."),
+            resume: bool = typer.Option(False, "--resume", help="Go on with the newest unfinished one that asks the same."),
             share: float = SHARE, json: bool = JSON) -> None:
         """Build candidates, test them on the training span, keep those above the floors on the Shelf; beside it the same
         search on shuffled histories says how many luck would keep."""
+        if SIDES.get(sides, sides) not in KNOWN_SIDES:
+            error_console.print(f"--sides must be {', '.join(KNOWN_SIDES)}.", markup=False)
+            raise typer.Exit(USAGE)
         with told():
             opened = open_project(project, demo)
             least, most = _two(rows, "--rows")

@@ -15,6 +15,7 @@ from wolbrin.core.measures.wording import number, worded
 from wolbrin.core.search.clusters import LIKE
 from wolbrin.core.store.project import Project
 from wolbrin.core.store.shelf import Shelf
+from wolbrin.core.store.views import SavedView, save_view, views
 from wolbrin.core.store.wanted import NUMBERS, TEXTS, Wanted
 from wolbrin.core.work.discover_answer import ShelfAnswer, row_of
 from wolbrin.core.work.grouping import MOST_BESIDE, beside, group_job
@@ -56,6 +57,8 @@ def add(app: typer.Typer, demo: Callable[[], Path]) -> None:
               tag: str = typer.Option("", "--tag", help="Only those with this tag."),
               starred: bool = typer.Option(False, "--starred", help="Only those with a star."),
               search: int | None = typer.Option(None, "--search", help="Only what this search kept."),
+              view: str | None = typer.Option(None, "--view", help="A view saved in the window or with --save-view."),
+              save: str | None = typer.Option(None, "--save-view", help="Keep these filters and this order under a name."),
               sort: str = typer.Option("id", "--sort", help="What to sort by."),
               down: bool = typer.Option(False, "--down", help="Largest first."),
               limit: int = typer.Option(50, "--limit", min=1, max=1_000_000, help="At most so many."),
@@ -72,7 +75,16 @@ def add(app: typer.Typer, demo: Callable[[], Path]) -> None:
                 asked["words"] = f"{asked.get('words', '')} {rules}".strip()
             if tag:
                 asked["tags"] = f"{asked.get('tags', '')} {tag}".strip()
-            ids = shelf.ids(Wanted(sort, down, asked, search=search, starred=starred))
+            wanted = Wanted(sort, down, asked, search=search, starred=starred)
+            if view is not None:
+                kept = views(opened)
+                if view not in kept:
+                    raise UserError(f'there is no view "{view}"', "--view", f"There are {', '.join(kept) or 'none'}.")
+                wanted = kept[view].wanted
+            if save is not None:
+                save_view(opened, save, SavedView(sort=wanted.sort, down=wanted.down, filters=dict(wanted.filters),
+                                                  starred=wanted.starred))
+            ids = shelf.ids(wanted)
             rows = [row_of(line, record) for line, record in shelf.lines_with_records(ids[:limit])]
             answer = ShelfAnswer(total=shelf.count(), shown=len(ids), candidates=tuple(rows))
         if json:
@@ -147,7 +159,7 @@ def add(app: typer.Typer, demo: Callable[[], Path]) -> None:
     @group.command("import")
     def import_(paths: list[Path] = typer.Argument(..., help="Strategy or candidate files, or folders of them."),
                 project: Path | None = PROJECT,
-                market: str | None = typer.Option(None, "--market", "-m", help="For files that name no market of the project."),
+                market: str | None = typer.Option(None, "--market", "-m", help="For files that name no market here."),
                 interval: str = typer.Option("15", "--interval", "-i", help=INTERVAL), json: bool = JSON) -> None:
         """Read strategy files, test each under the present brief, and put them on the Shelf."""
         with told():
@@ -167,7 +179,7 @@ def add(app: typer.Typer, demo: Callable[[], Path]) -> None:
 
     @group.command("group")
     def group_(project: Path | None = PROJECT,
-               like: float = typer.Option(LIKE, "--like", min=0.1, max=1, help="Correlation from which two are one behavior."),
+               like: float = typer.Option(LIKE, "--like", min=0.1, max=1, help="Correlation from which two behave alike."),
                json: bool = JSON) -> None:
         """Group candidates by how their results move together, however they are written."""
         with told():

@@ -94,7 +94,7 @@ class MainWindow(QMainWindow):
         self._closing = False
         self._count = QTimer(self, singleShot=True, interval=150)
         self._count.timeout.connect(self.count)
-        self.place = ""
+        self.place = self._before = ""
         sizes = session.project.get_value("splitter")
         if sizes:
             self.work.setSizes(sizes)
@@ -120,6 +120,8 @@ class MainWindow(QMainWindow):
         """Show a place."""
         if key not in [e.key for e in PLACES]:
             key = "markets"
+        if self.place and self.place != key:
+            self._before = self.place
         self.place = key
         self.rail.show_place(key)
         # Without history only Markets has something to show.
@@ -160,6 +162,8 @@ class MainWindow(QMainWindow):
         found = [Action(f"go.{e.key}", f"Go to {e.title}", lambda key=e.key: self.go(key), f"Alt+{e.shortcut}")
                  for e in PLACES]
         found += [
+            Action("go.back", "Back to the place before", lambda: self.go(self._before), "Alt+Left", "",
+                   lambda: bool(self._before)),
             Action("palette", "Command palette", self.open_palette, "Ctrl+Space"),
             Action("menu", "Menu", lambda: self.rail.title.click(), "F10"),
             Action("drawer", "Show or hide the dossier", self.toggle_drawer, "F4"),

@@ -59,7 +59,11 @@ def figure(key: str, get: Getter = itself) -> Column:
 
 def naming(get: Getter = itself, name_width: int = 150) -> list[Column]:
     """Name, market and equity columns."""
-    return [Column("candidate", lambda r: get(r).name, width=name_width, bold=True, key="name"),
+    def hover(record: Any) -> str:
+        line = get(record)
+        return f"{line.name}\n{line.words}" + (f"\n\n{line.marks.notes}" if line.marks.notes else "")
+
+    return [Column("candidate", lambda r: get(r).name, width=name_width, bold=True, key="name", hover=hover),
             Column("market", lambda r: f"{get(r).market} {interval_words(get(r).interval)}", width=104, key="market"),
             Column("equity", lambda r: get(r).spark, width=120, kind="spark")]
 

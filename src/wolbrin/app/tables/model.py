@@ -26,7 +26,8 @@ ASKED = frozenset(int(r) for r in (
 class Column:
     """One column: `value` is what is sorted and filtered, `text` what is shown, `tint` a theme color by meaning. key: by
     which a model that does not hold its records has them sorted and filtered; number: how a model of numbers shows one.
-    losses: values are sizes of losses, whose limits may be written with a minus."""
+    losses: values are sizes of losses, whose limits may be written with a minus. hover: what a cell says when it is pointed
+    at."""
 
     title: str
     value: Callable[[Any], Any]
@@ -40,6 +41,7 @@ class Column:
     key: str = ""
     number: Callable[[float], str] | None = None
     losses: bool = False
+    hover: Callable[[Any], str] | None = None
 
 
 def matches(column: Column, record: Any, wanted: str) -> bool:
@@ -142,7 +144,7 @@ class TableModel(QAbstractTableModel):
         if role == SPARK and column.kind == "spark":
             return column.value(record)
         if role == Qt.ItemDataRole.ToolTipRole:
-            return column.tip or None
+            return column.hover(record) if column.hover is not None else column.tip or None
         return None
 
     @staticmethod

@@ -125,6 +125,13 @@ class Table(QWidget):
         if column < len(self._filters):
             self._filters[column].setText(text)
 
+    def show_filters(self) -> None:
+        """Write the model's filters into the row, without asking again."""
+        for at, edit in enumerate(self._filters):
+            blocked = edit.blockSignals(True)
+            edit.setText(self.model.filters.get(at, ""))
+            edit.blockSignals(blocked)
+
     def resizeEvent(self, event: Any) -> None:
         super().resizeEvent(event)
         self._place_filters()

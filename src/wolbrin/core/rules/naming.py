@@ -16,7 +16,7 @@ from wolbrin.core.rules.model import (
 )
 from wolbrin.core.rules.words import operand_words, row_words
 
-MOST = 70  # characters
+MOST = 76  # characters
 WEEKDAYS = ("Monday", "Tuesday", "Wednesday", "Thursday", "Friday", "Saturday", "Sunday")
 MONTHS = ("January", "February", "March", "April", "May", "June", "July", "August", "September", "October", "November",
           "December")
@@ -98,7 +98,7 @@ def short_name(strategy: Strategy) -> str:
     side = strategy.long if strategy.long.mode == "own" and strategy.long.entry.active else strategy.short
     nodes = side.entry.active
     entry = _node_name(nodes[0]) if nodes else "No entry"
-    more = f" +{len(nodes) - 1}" if len(nodes) > 1 else ""
+    more = f" and {len(nodes) - 1} more" if len(nodes) > 1 else ""
     ends = []
     if strategy.stop is not None:
         ends.append(f"{_distance(strategy.stop)} stop")

@@ -20,7 +20,7 @@ from wolbrin.core.engine.brief import Brief
 from wolbrin.core.errors import UserError
 from wolbrin.core.rules.mirror import mirror_condition, mirror_order, mirror_row
 from wolbrin.core.rules.model import Row, Strategy
-from wolbrin.core.search.genotype import EXITS, JOIN, ORDER, SIDE, STOP, Plan, row_places, rows_at
+from wolbrin.core.search.genotype import EXITS, JOIN, ORDER, SIDE, STOP, Plan, row_places, rows_at, turned
 from wolbrin.core.search.ingredients import Node
 
 Ints = NDArray[np.int64]
@@ -83,11 +83,11 @@ class Assembly:
         return Strategy.model_validate(made)
 
     def _ordered(self, side: int) -> Callable[[Strategy, Any], Strategy]:
-        turned = self.plan.limits.sides == "short" or side == 1
+        short = self.plan.limits.sides == "short" or side == 1
 
         def made(strategy: Strategy, order: Any) -> Strategy:
-            name = "short" if turned else "long"
-            part = getattr(strategy, name).model_copy(update={"order": mirror_order(order) if turned else order})
+            name = "short" if short else "long"
+            part = getattr(strategy, name).model_copy(update={"order": mirror_order(order) if short else order})
             return Strategy.model_validate(strategy.model_dump() | {name: part.model_dump()})
         return made
 
@@ -118,7 +118,7 @@ class Assembly:
         if node is not None:
             with suppress(UserError):  # such as an interval that bars do not add up to
                 pair = (self.pool.row(node) if self._upright else -1,
-                        self.pool.row(mirrored(node)) if self._turned else -1)
+                        self.pool.row(turned(node) if self.plan.written else mirrored(node)) if self._turned else -1)
         with self._lock:
             self._known[code] = pair
             self._stale = True
@@ -157,13 +157,13 @@ class Assembly:
             outs = pairs[np.searchsorted(codes, genotypes[:, exits])]
             had &= (ins != NOT_HAD).all(axis=(1, 2)) & (outs != NOT_HAD).all(axis=(1, 2))
             facing = self._facings(side)
-            for turned in facing:
+            for which in facing:
                 if plan.draws_entry:
-                    self._entry(genes, genotypes[:, side * SIDE + JOIN], ins[:, :, turned], turned)
+                    self._entry(genes, genotypes[:, side * SIDE + JOIN], ins[:, :, which], which)
                 if plan.draws_exits:
-                    begin, logic = (SHORT_OUT, 3) if turned else (LONG_OUT, 2)
-                    genes[:, begin:begin + outs.shape[1]] = outs[:, :, turned]
-                    genes[:, g.G_LOGIC + logic] = (outs[:, :, turned] >= 0).sum(axis=1) > 1
+                    begin, logic = (SHORT_OUT, 3) if which else (LONG_OUT, 2)
+                    genes[:, begin:begin + outs.shape[1]] = outs[:, :, which]
+                    genes[:, g.G_LOGIC + logic] = (outs[:, :, which] >= 0).sum(axis=1) > 1
         genes[:, g.G_FULL] = full
         return Genomes(genes, numbers), had
 
@@ -173,15 +173,15 @@ class Assembly:
             return (side,)
         return (*((0,) if self._upright else ()), *((1,) if self._turned else ()))
 
-    def _entry(self, genes: Ints32, join: Ints, rows: Ints32, turned: int) -> None:
-        fixed = self._fixed[turned]
-        begin = SHORT_IN if turned else LONG_IN
+    def _entry(self, genes: Ints32, join: Ints, rows: Ints32, which: int) -> None:
+        fixed = self._fixed[which]
+        begin = SHORT_IN if which else LONG_IN
         genes[:, begin:begin + g.MOST_ROWS] = -1
         genes[:, begin:begin + len(fixed)] = fixed
         room = min(rows.shape[1], g.MOST_ROWS - len(fixed))
         genes[:, begin + len(fixed):begin + len(fixed) + room] = rows[:, :room]
         count = (rows >= 0).sum(axis=1)
-        genes[:, g.G_LOGIC + turned] = 0 if fixed else np.where((join > 0) & (count > 1), np.minimum(join, count), 0)
+        genes[:, g.G_LOGIC + which] = 0 if fixed else np.where((join > 0) & (count > 1), np.minimum(join, count), 0)
 
 
 def _with(key: str, strategy: Strategy, value: Any) -> Strategy:

@@ -14,8 +14,8 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from wolbrin.core.rules.mirror import effective_long, effective_short, mirror_condition, mirror_order
-from wolbrin.core.rules.model import Condition, EntryOrder, Side, Strategy
+from wolbrin.core.rules.mirror import effective_long, effective_short, mirror_order, mirror_row
+from wolbrin.core.rules.model import UNARY, Condition, EntryOrder, NumberOperand, Side, Strategy
 from wolbrin.core.search.ingredients import Node
 from wolbrin.core.search.limits import MOST_EXIT_ROWS, MOST_ROWS, Limits
 
@@ -36,6 +36,27 @@ def rows_at(side: int) -> tuple[slice, slice]:
 def row_places(sides: int) -> Ints:
     """All places of rows."""
     return np.array([p for s in range(sides) for part in rows_at(s) for p in range(part.start, part.stop)], np.int64)
+
+
+def turned(node: Node) -> Node:
+    """A row written for the long side as it is written for the short one: its mirror image, with numbers as people write
+    them and without what its comparison does not read."""
+    if isinstance(node, Condition):
+        return node.model_copy(update={"rows": tuple(turned(n) for n in node.rows)})
+    made = mirror_row(node)
+    change: dict[str, object] = {}
+    for name in ("right", "upper"):
+        operand = getattr(made, name)
+        if isinstance(operand, NumberOperand):
+            change[name] = operand.model_copy(update={"value": round(operand.value, 9)})
+    if made.compare in UNARY:
+        change["right"] = node.right
+    return made.model_copy(update=change)
+
+
+def turned_condition(condition: Condition) -> Condition:
+    """A condition of such rows."""
+    return condition.model_copy(update={"rows": tuple(turned(n) for n in condition.rows)})
 
 
 def complexity(genotypes: Ints) -> Ints:
@@ -85,6 +106,13 @@ class Plan:
         if self.kept is not None:
             return self.kept.short.mode != "off"
         return self.limits.sides != "long"
+
+    @property
+    def written(self) -> bool:
+        """Whether the short side's rows are written out, rather than mirrored by its mode."""
+        if self.kept is not None:
+            return self.kept.short.mode == "own"
+        return self.limits.sides in ("short", "own")
 
     def options(self) -> dict[str, tuple[Any, ...]]:
         """By exit and "order": what may stand there, the first being none (of orders: at market)."""
@@ -164,10 +192,10 @@ class Plan:
         if kept is not None:
             self._into_kept(change, entry, leave, base)
             return
-        turned = limits.sides == "short" or which == 1
-        if turned:  # rows are written for the long side
-            entry, leave, order = mirror_condition(entry), mirror_condition(leave), mirror_order(order)
-        change["short" if turned else "long"] |= {"mode": "own", "entry": entry.model_dump(), "exit": leave.model_dump(),
+        short = limits.sides == "short" or which == 1
+        if short:  # rows are written for the long side
+            entry, leave, order = turned_condition(entry), turned_condition(leave), mirror_order(order)
+        change["short" if short else "long"] |= {"mode": "own", "entry": entry.model_dump(), "exit": leave.model_dump(),
                                                   "order": order.model_dump()}
 
     def _into_kept(self, change: dict[str, Any], entry: Condition, leave: Condition, base: Strategy) -> None:
@@ -176,11 +204,11 @@ class Plan:
         for name, rows, facing in (("long", fixed[0], False), ("short", fixed[1], True)):
             if getattr(kept, name).mode != "own":
                 continue
-            turned = [mirror_condition(c) if facing else c for c in (entry, leave)]
+            own = [turned_condition(c) if facing else c for c in (entry, leave)]
             if self.draws_entry:
-                added = turned[0].rows
-                change[name]["entry"] = (Condition(rows=(*rows, *added)) if rows else turned[0]).model_dump()
+                added = own[0].rows
+                change[name]["entry"] = (Condition(rows=(*rows, *added)) if rows else own[0]).model_dump()
             if self.draws_exits:
-                change[name]["exit"] = turned[1].model_dump()
+                change[name]["exit"] = own[1].model_dump()
 
 

@@ -1,7 +1,9 @@
 """How many finds luck brings: the same search on shuffled histories beside the real one.
 
 Kept counts vary more than independent draws would, since candidates resemble each other; so the interval comes from the
-spread over the controls, on square roots of counts (Bartlett 1936), at least that of a Poisson count.
+spread over the controls, on square roots of counts (Bartlett 1936). A few controls tell little of their spread: what is usual
+stands beside it with the weight of PRIOR controls (normal model with a scaled inverse chi-squared prior; Gelman and others
+2013, Bayesian Data Analysis, 3.3).
 """
 
 from __future__ import annotations
@@ -17,7 +19,9 @@ from scipy import stats
 from wolbrin.core.measures.wording import number
 
 Floats = NDArray[np.float64]
-POISSON = 0.5  # standard deviation of the square root of a Poisson count
+POISSON = 0.25  # variance of the square root of a Poisson count
+USUAL = 6.0  # times as much do kept counts usually vary
+PRIOR = 4
 LEVELS = 24
 
 
@@ -50,12 +54,9 @@ class Luck:
         if not self.controls:
             return f"{text}; no control ran, so what luck keeps is not known"
         some = f"by luck {number(self.expected, 0 if self.expected >= 10 else 1)}"
-        if len(self.controls) > 1:
-            some += f" ({number(math.ceil(self.low))} to {number(math.floor(self.high))})"
-        else:
-            some += " by one control, whose spread is not known"
+        some += f" ({number(math.ceil(self.low))} to {number(math.floor(self.high))})"
         verdict = "more than luck brings" if self.beyond else "no more than luck may bring"
-        return f"{text}; {some}: {verdict}" if len(self.controls) > 1 else f"{text}; {some}"
+        return f"{text}; {some}: {verdict}"
 
 
 def luck_of(kept: int, controls: Sequence[int]) -> Luck:
@@ -64,10 +65,10 @@ def luck_of(kept: int, controls: Sequence[int]) -> Luck:
     if not m:
         return Luck(kept, (), math.nan, math.nan, math.nan, math.nan)
     roots = np.sqrt(np.array(controls, np.float64))
-    if m == 1:
-        return Luck(kept, tuple(controls), float(controls[0]), math.nan, math.nan, math.nan)
-    middle, spread = float(roots.mean()), max(float(roots.std(ddof=1)), POISSON) * math.sqrt(1 + 1 / m)
-    t = stats.t(m - 1)
+    degrees = PRIOR + m - 1
+    variance = (PRIOR * USUAL * POISSON + float(((roots - roots.mean()) ** 2).sum())) / degrees
+    middle, spread = float(roots.mean()), math.sqrt(max(variance, POISSON) * (1 + 1 / m))
+    t = stats.t(degrees)
     wide, one = float(t.ppf(0.975)) * spread, float(t.ppf(0.95)) * spread
     return Luck(kept, tuple(int(c) for c in controls), float(np.mean(controls)), max(0.0, middle - wide) ** 2,
                 (middle + wide) ** 2, (middle + one) ** 2)

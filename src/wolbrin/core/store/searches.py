@@ -209,17 +209,6 @@ class Searches:
             "owner = 'search ' || s.id AND name = ?)) ORDER BY id DESC LIMIT 1", kind, request_kind, request_kind, ROWS, ROWS)
         return int(found[0]["id"]) if found else None
 
-    # Marks: what a search has met before, such as the trades of its finds
-
-    def mark(self, id: int, mark: str) -> bool:
-        """Note a mark; False where it was noted before."""
-        with self.db.transaction() as db:
-            return db.execute("INSERT OR IGNORE INTO marks VALUES (?, ?)", (id, mark)).rowcount > 0
-
-    def marks(self, id: int) -> list[str]:
-        """All marks of a search, sorted."""
-        return [r["mark"] for r in self.db.rows("SELECT mark FROM marks WHERE search = ? ORDER BY mark", id)]
-
     # One meaning of tried
 
     def tried(self) -> dict[str, int]:

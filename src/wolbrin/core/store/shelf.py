@@ -156,6 +156,13 @@ class Shelf:
         condition, values = where(wanted)
         return int(self.db.read(f"SELECT count(*) FROM {table(wanted)} {condition}", *values)[0][0])
 
+    def groups(self, key: str, wanted: Wanted) -> list[tuple[str, int]]:
+        """Values of a key ("family", "market", "cluster" ...) among rows, and how many have each, the largest first."""
+        condition, values = where(wanted)
+        found = self.db.read(f"SELECT coalesce({column_of(key)}, '') value, count(*) n FROM {table(wanted)} {condition} "
+                             "GROUP BY value ORDER BY n DESC, value", *values)
+        return [(str(r["value"]), int(r["n"])) for r in found]
+
     def lines(self, ids: Iterable[int]) -> list[Line]:
         """Rows as they are shown, in the order asked for; those that are gone are left out."""
         wanted = [int(i) for i in ids]
@@ -261,6 +268,12 @@ class Shelf:
                 wanted = self.free_name(wanted)
                 db.execute("UPDATE candidates SET name = ? WHERE id = ?", (wanted, int(id)))
         return wanted
+
+    def put_marks(self, id: int, tags: str, marks: Marks, name: str) -> None:
+        """Put back what was noted beside a candidate (undo)."""
+        with self.db.transaction() as db:
+            db.execute("UPDATE candidates SET tags = ?, star = ?, notes = ?, name = ? WHERE id = ?",
+                       (tags, int(marks.star), marks.notes, name, id))
 
     def free_name(self, name: str) -> str:
         """The name, with the first free number behind it where there is a candidate of that name."""

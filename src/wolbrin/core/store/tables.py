@@ -99,7 +99,7 @@ def unpack_table(data: bytes, wanted: Sequence[str] | None = None) -> Columns:
     import pyarrow as pa  # late
 
     table = pa.ipc.open_stream(data).read_all()
-    return _columns(table.select(list(wanted)) if wanted is not None else table)
+    return _columns(table.select([n for n in wanted if n in table.column_names]) if wanted is not None else table)
 
 
 def joined(parts: Sequence[Columns]) -> Columns:

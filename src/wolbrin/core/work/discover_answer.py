@@ -21,7 +21,7 @@ def value_of(x: float) -> Value:
 
 
 class FloorRow(Model):
-    """A floor, how many it was the first to reject, and what is kept as it is raised: by the search, and by luck on average."""
+    """A floor, how many it was the first to reject, and what is kept as it is raised: by the search, by luck on average."""
 
     floor: str
     words: str
@@ -30,8 +30,8 @@ class FloorRow(Model):
 
 
 class LuckRow(Model):
-    """kept: by the search; controls: by each of the same on a shuffled history; low, high: where 95 of 100 further controls lie;
-    beyond: whether more was kept than luck keeps in 95 of 100."""
+    """kept: by the search; controls: by each of the same on a shuffled history; low, high: where 95 of 100 further controls
+    lie; beyond: whether more was kept than luck keeps in 95 of 100."""
 
     kept: int
     controls: tuple[int, ...]
@@ -74,8 +74,8 @@ class CandidateRow(Model):
 
 
 class DiscoverAnswer(Model):
-    """What `wolbrin discover --json` gives. tried_on_market: by market, all alternatives so far. spans: how many different rows
-    the ingredients span. rows: conditions of the first pool."""
+    """What `wolbrin discover --json` gives. tried_on_market: by market, all alternatives so far. spans: how many different
+    rows the ingredients span. rows: conditions of the first pool."""
 
     search: int
     title: str

@@ -15,6 +15,7 @@ from wolbrin.core.search.floors import Floors
 from wolbrin.core.search.luck import Luck, Strength, luck_of, strength_of
 from wolbrin.core.search.objective import Floor
 from wolbrin.core.store.project import Project
+from wolbrin.core.store.results import search_owner
 from wolbrin.core.store.searches import Searches
 from wolbrin.core.store.tables import Columns
 from wolbrin.core.work.discover_request import DiscoverRequest
@@ -122,11 +123,13 @@ class DiscoverResult:
 def kept_rows(project: Project, result: DiscoverResult) -> list[Columns]:
     """What each control (0: the real histories) kept, twins left out: a table each, empty ones without columns."""
     searches, places = Searches(project), len(result.request.searched)
+    wanted = ("number", "fate", *(f"m_{k}" for k in COMPILED), *slow_columns(result.floors))  # not the daily results
     out = []
     for control in range(1 + result.request.controls):
-        parts = [searches.rows(result.search, f"{KEPT} {control * places + p}") for p in range(places)]
+        parts = [searches.results.table(search_owner(result.search), f"{KEPT} {control * places + p}", wanted)
+                 for p in range(places)]
         known = [p for p in parts if p]
-        whole = {n: np.concatenate([p[n] for p in known]) for n in known[0] if n != "daily"} if known else {}
+        whole = {n: np.concatenate([p[n] for p in known]) for n in wanted if all(n in p for p in known)} if known else {}
         out.append({n: v[whole["fate"] == FATE_KEPT] for n, v in whole.items()} if whole else {})
     return out
 

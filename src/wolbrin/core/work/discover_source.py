@@ -69,6 +69,7 @@ class DiscoverSource:
         self.best: dict[str, Any] | None = None
         self.done = 0
         self._again: list[Unit] = []
+        self._under_way = 0  # pieces of near ones
         self._wanted: tuple[Floor, ...] | None = None
         self._lock = Lock()
         if cursor is not None:
@@ -97,8 +98,8 @@ class DiscoverSource:
 
     @property
     def over(self) -> bool:
-        if self._again or self._wanted is not None:
-            return False
+        if self._again or self._under_way or self._wanted is not None:
+            return False  # what came near is asked to its end
         r = self.request
         if self._told % max(1, r.streams):
             return False  # so that controls have tried as many
@@ -119,8 +120,8 @@ class DiscoverSource:
         if wanted is not None and wanted != self.floors:
             self._move(wanted)
         if self._again:
-            unit = self._again.pop(0)
-            return Chunk(unit, 0)
+            self._under_way += 1
+            return Chunk(self._again.pop(0), 0)
         streams = self.request.streams
         stream, turn = self._turn % streams, self._turn // streams
         first = turn * self.step
@@ -140,7 +141,9 @@ class DiscoverSource:
 
     def tell(self, chunk: Chunk, result: Tested) -> None:
         unit, counts = result.unit, self.counts[result.unit.stream]
-        if unit.again is None:
+        if unit.again is not None:
+            self._under_way -= 1
+        else:
             self._told += 1
             self.done += unit.count
             counts.tried += unit.count

@@ -30,7 +30,7 @@ from wolbrin.core.search.sample import sampled
 from wolbrin.core.store.project import Project, now
 from wolbrin.core.store.searches import DAILY, Searches
 from wolbrin.core.store.shelf import Shelf
-from wolbrin.core.store.tables import Columns
+from wolbrin.core.store.tables import Columns, joined
 from wolbrin.core.work.briefs import brief_again
 from wolbrin.core.work.discover_request import DiscoverRequest, OldRequestError
 from wolbrin.core.work.discover_results import KEPT, NEAR, DiscoverResult, figures_of, slow_columns
@@ -124,7 +124,7 @@ def _job(books: _Books, work: DiscoverWork, source: DiscoverSource, result: Disc
             if fresh:
                 searches.advance(books.search, 0, len(fresh))
             for (owner, name), parts in tables.items():
-                searches.add(owner, name, _joined(parts))
+                searches.add(owner, name, joined(parts))
             elsewhere = {k: v for piece in pieces for k, v in piece.elsewhere.items()}
             result.elsewhere |= elsewhere
             searches.commit(books.search, cursor | {"elsewhere": result.elsewhere, "before": list(books.before),
@@ -187,13 +187,6 @@ def _kept_rows(found: list[Found], fates: list[str], slow: tuple[str, ...]) -> C
             "fate": np.array([FATES.index(f) for f in fates], np.int8), "genotype": np.stack([f.genotype for f in found]),
             **figures_of(np.stack([f.figures for f in found])), **{name: values[:, i] for i, name in enumerate(slow)},
             "daily": np.stack([f.daily for f in found])}
-
-
-def _joined(parts: list[Columns]) -> Columns:
-    """Tables one after the other; what a part lacks is NaN there."""
-    names = list(dict.fromkeys(n for p in parts for n in p))
-    sizes = [len(next(iter(p.values()))) for p in parts]
-    return {n: np.concatenate([p[n] if n in p else np.full(size, np.nan) for p, size in zip(parts, sizes)]) for n in names}
 
 
 def discover_job(project: Project, request: DiscoverRequest,

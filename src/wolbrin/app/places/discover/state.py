@@ -1,7 +1,8 @@
-"""What the Discover place is about: the search that runs or ran last, and its finds. Knows no widget."""
+"""What the Discover place is about: the search that runs or ran last, its finds, and what luck brings. Knows no widget."""
 
 from __future__ import annotations
 
+import time
 from typing import Any
 
 from PySide6.QtCore import QObject, Signal
@@ -10,26 +11,34 @@ from wolbrin.app.candidates import Candidates
 from wolbrin.app.session import Session
 from wolbrin.core.errors import WolbrinError
 from wolbrin.core.jobs import Job
-from wolbrin.core.search.grammar import Limits
+from wolbrin.core.search.luck import Strength
+from wolbrin.core.search.objective import Floor
 from wolbrin.core.store.wanted import Wanted
-from wolbrin.core.work.discovering import KIND, DiscoverRequest, DiscoverResult, discover_job, last_discover
+from wolbrin.core.work.discover_request import DiscoverRequest
+from wolbrin.core.work.discover_results import DiscoverResult, strength
+from wolbrin.core.work.discovering import KIND, discover_job, last_discover, resume_discover
 
 NOTHING = -1  # no search has this number
+REST = 2.0  # seconds between two looks at how strong the finds are
 
 
 class DiscoverState(QObject):
-    """taken: another search is shown; grown: its counts moved, or it ended."""
+    """taken: another search is shown; grown: its counts moved, or it ended; curved: how strong its finds are is known anew;
+    preparing: whether one is being prepared."""
 
     taken = Signal()
     grown = Signal()
+    curved = Signal()
+    preparing = Signal(bool)
 
     def __init__(self, session: Session) -> None:
         super().__init__()
         self.session = session
         self.result: DiscoverResult | None = None
         self.job: Job | None = None
+        self.curve: Strength | None = None
         self.finds = Candidates(session, "Found candidates", Wanted(search=NOTHING))
-        self._shown = 0
+        self._shown, self._looked, self._preparing = 0, 0.0, False
         session.resumed.connect(self._resumed)
         session.grown.connect(lambda kind, result: self._grown(result) if kind == KIND else None)
 
@@ -42,23 +51,48 @@ class DiscoverState(QObject):
         """Whether the search shown can be gone on with."""
         return self.result is not None and self.result.unfinished and not self.running
 
-    def limits(self, **chosen: Any) -> Limits:
-        """The user's limits, with what follows from market and strategy."""
-        s = self.session
-        quantity = max(s.entry.terms.minimum_lot, 1.0 if s.entry.terms.kind != "currency pair" else 0.5)
-        return Limits(flat_by_session_end=s.strategy.flat_by_session_end, quantity=quantity, **chosen)
-
-    def start(self, limits: Limits, count: int, seed: int) -> None:
+    def start(self, request: DiscoverRequest) -> None:
         """Search in the background; what is kept goes straight to the Shelf."""
         s = self.session
-        if self.running:
+        if self.running or self._preparing:
             s.note("Discover is running; stop it first.", "caution")
             return
-        request = DiscoverRequest(s.market, s.interval, limits, count, seed)
-        made = s.attempt(lambda: discover_job(s.project, request, s.on_ui(self._grown)))
-        if made is not None:
+        self._prepare(lambda: discover_job(s.project, request, s.on_ui(self._grown)))
+
+    def move_floors(self, floors: tuple[Floor, ...]) -> None:
+        """Ask other floors: of what comes, and of what came near before."""
+        result, s = self.result, self.session
+        if result is None or floors == result.floors:
+            return
+        if self.running:
+            result.loosen(floors)
+            return
+        if self._preparing:
+            return
+        self._prepare(lambda: resume_discover(s.project, result.search, s.on_ui(self._grown), floors))
+
+    def _prepare(self, make: Any) -> None:
+        """Make a job beside the window, then start it."""
+        s = self.session
+        self._preparing = True
+        self.preparing.emit(True)
+
+        def work() -> Any:
+            try:
+                return make()
+            except WolbrinError as err:
+                return err
+
+        def done(made: Any) -> None:
+            self._preparing = False
+            self.preparing.emit(False)
+            if isinstance(made, WolbrinError):
+                s.note(made.sentence(), "error", getattr(made, "door", None))
+                return
             self._show(*made)
             s.start(made[0], "threads", lambda _: self._grown(made[1]))
+
+        s.compute("Prepare the search", work, done)
 
     def go_on(self) -> None:
         """Go on with the search shown."""
@@ -66,7 +100,7 @@ class DiscoverState(QObject):
             self.session.go_on(self.result.search)
 
     def restore(self) -> None:
-        """Show the last search of the project again, where it can be gone on with."""
+        """Show the last search of the project again."""
         s = self.session
 
         def work() -> DiscoverResult | WolbrinError | None:
@@ -78,7 +112,7 @@ class DiscoverState(QObject):
         def done(found: DiscoverResult | WolbrinError | None) -> None:
             if isinstance(found, WolbrinError):
                 s.note(found.sentence(), "error")
-            elif found is not None and found.unfinished and self.result is None:
+            elif found is not None and self.result is None:
                 self._show(None, found)
 
         s.compute("Read the last search", work, done)
@@ -88,10 +122,11 @@ class DiscoverState(QObject):
             self._show(job, result)
 
     def _show(self, job: Job | None, result: DiscoverResult) -> None:
-        self.job, self.result, self._shown = job, result, result.kept
+        self.job, self.result, self._shown, self.curve = job, result, result.kept, None
         self.finds.of_search(result.search)
         self.taken.emit()
         self.grown.emit()
+        self.look_at_strength()
 
     def _grown(self, result: DiscoverResult) -> None:
         if result is not self.result:
@@ -102,5 +137,27 @@ class DiscoverState(QObject):
             self.finds.soon(came=True)
         if not self.running:
             self.finds.look()
+        if not self.running or time.monotonic() - self._looked > REST:
+            self.look_at_strength()
         self.grown.emit()
         self.session.counts_changed.emit()
+
+    def look_at_strength(self) -> None:
+        """How strong the finds are beside those of the controls."""
+        result, s = self.result, self.session
+        if result is None or not result.request.controls:
+            return
+        self._looked = time.monotonic()
+
+        def work() -> Strength | None:
+            try:
+                return strength(s.project, result)
+            except WolbrinError:
+                return None  # its files are damaged: the search itself says so
+
+        def done(found: Strength | None) -> None:
+            if result is self.result and found is not None:
+                self.curve = found
+                self.curved.emit()
+
+        s.compute("Strength of finds", work, done, "strength of finds")

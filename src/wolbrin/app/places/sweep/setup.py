@@ -10,8 +10,9 @@ from PySide6.QtWidgets import QComboBox, QLabel, QLineEdit, QScrollArea, QSpinBo
 from wolbrin.app.parts import button, column, label, row
 from wolbrin.app.picker import Picker
 from wolbrin.app.places.sweep.numbers import Numbers
-from wolbrin.app.places.sweep.terms import ConstraintLine, FloorLine, Lines, LinkLine, combo
+from wolbrin.app.places.sweep.terms import ConstraintLine, LinkLine
 from wolbrin.app.session import Session
+from wolbrin.app.terms import FloorLine, Lines, combo
 from wolbrin.core.errors import UserError, WolbrinError
 from wolbrin.core.market.intervals import interval_words
 from wolbrin.core.measures.catalogue import BY_KEY, MEASURES, SUMMARY

@@ -1,0 +1,257 @@
+"""What comes of a search: counts beside luck, what each floor rejected, the best so far, and the finds."""
+
+from __future__ import annotations
+
+import time
+from typing import Any
+
+import numpy as np
+from PySide6.QtCore import QTimer
+from PySide6.QtWidgets import QLabel, QScrollArea, QWidget
+
+from wolbrin.app.candidates import Found
+from wolbrin.app.charts.lines import Curve, CurveChart
+from wolbrin.app.parts import button, column, label, row
+from wolbrin.app.places.discover.rejections import Rejections
+from wolbrin.app.places.discover.state import DiscoverState
+from wolbrin.app.tables.kept import figure, figures, naming, tried_column, words_column
+from wolbrin.app.tables.model import Column
+from wolbrin.app.tables.paged import PagedModel
+from wolbrin.app.tables.view import Table
+from wolbrin.core.market.intervals import interval_words
+from wolbrin.core.measures.wording import number
+from wolbrin.core.store.shelf import Line
+
+WIDTH = 330
+STRIP = 136  # pixels of what stands under the finds
+IMPROVEMENTS = 6
+TICK = 500  # milliseconds between two looks at the rate
+
+
+def figure_over(value: QLabel, word: str) -> QWidget:
+    """A large figure over its word."""
+    made = QWidget()
+    made.setLayout(column(value, label(word, "small"), spacing=0))
+    return made
+
+
+class ResultPage(QWidget):
+    def __init__(self, state: DiscoverState) -> None:
+        super().__init__()
+        self.state = state
+        s = state.session
+        self.where = label("", wrap=True)
+        self.where.setMinimumHeight(36)  # two lines: a word more must not push what is below
+        self.tried, self.rate, self.kept = (label("0", "figure") for _ in range(3))
+        self.luck = label("", wrap=True)
+        self.luck.setAccessibleName("what luck keeps")
+        self.twins = label("", "small", wrap=True)
+        self.more = button("Go on", state.go_on, tip="Go on with this search where it was")
+        self.more.hide()
+        self.rejections = Rejections(s.theme)
+        self.rejections.moved.connect(state.move_floors)
+        self.best_name = label("", wrap=True)
+        self.best_chart = CurveChart(s.theme, "equity of the best so far", time=False, zoom=False)
+        self.best_chart.setFixedHeight(72)
+        self.best_chart.few_ticks()
+        self.best_chart.getAxis("bottom").setStyle(showValues=False)
+        self.best_chart.setToolTip("Net equity over the training span, in account money")
+        self.steps = label("", "small", wrap=True)
+        self.curve_words = label("", "small", wrap=True)
+        self.curve = CurveChart(s.theme, "share of finds that luck brings, by strength", time=False, zoom=False)
+        self.curve.setFixedHeight(108)
+        self._curve_title = label("Share by luck, %, of finds with t of at least", "heading")
+        self.curve.setToolTip("Across: t of daily results at least. Up: of so many finds in 100 luck brings as many.")
+        self._speed = figure_over(self.rate, "a second")
+        inner = QWidget()
+        inner.setLayout(column(
+            self.where, row(figure_over(self.tried, "tried"), figure_over(self.kept, "kept"), self._speed, None, self.more,
+                            spacing=18),
+            self.luck, self.twins, 4, label("Fell first at", "heading"), self.rejections, 6, self._curve_title, self.curve,
+            self.curve_words, None, spacing=4, margins=(0, 0, 8, 0)))
+        left = QScrollArea()
+        left.setWidgetResizable(True)
+        left.setWidget(inner)
+        left.setFixedWidth(WIDTH)
+        self.title = label("Found in this search", "heading")
+        columns = [Column("", lambda r: r.ticked, width=26, kind="tick", key="ticked", tip="tick for Proving"),
+                   *naming(name_width=270), figure("t_daily"), self._luck_column(),
+                   *(figure(key) for key in figures()[:3]), figure("return_drawdown"), tried_column(), words_column()]
+        self.found = PagedModel(columns, s.theme, state.finds.lines)
+        self.found.tick = self._tick
+        self.table = Table(columns, s.theme, "Found candidates", filters=True, multi=True, model=self.found)
+        best, steps = QWidget(), QWidget()
+        best.setLayout(column(label("Best so far", "heading"), self.best_name, self.best_chart, None, spacing=2))
+        steps.setLayout(column(label("Improvements, newest first", "heading"), self.steps, None, spacing=2))
+        strip = row(best, steps, spacing=18)
+        strip.setStretch(0, 1)
+        strip.setStretch(1, 1)
+        below = QWidget()
+        below.setFixedHeight(STRIP)
+        below.setLayout(strip)
+        right = QWidget()
+        right.setLayout(column(
+            row(self.title, None, button("Sweep it", self.sweep, tip="S"),
+                button("Other exits", lambda: self.around("entry"), tip="E: keep its entry, find exits"),
+                button("Other entry", lambda: self.around("exits"), tip="Keep its exits, find an entry"),
+                button("A filter", lambda: self.around("both"), tip="F: keep both, find a filter"),
+                button("Go to the Shelf", lambda: s.place_wanted.emit("shelf"), main=True), margins=(0, 0, 8, 0), spacing=5),
+            self.table, below, spacing=4))
+        line = row(left, right, spacing=14)
+        line.setStretch(1, 1)
+        self.setLayout(column(line))
+        self.table.chosen.connect(lambda r: state.finds.show(r.id))
+        self.table.opened.connect(lambda _: self.open_chosen())
+        self.found.asked.connect(lambda: state.finds.ask(*self.found.wanted()))
+        state.finds.moved.connect(self._moved)
+        state.grown.connect(self._grown)
+        state.taken.connect(self._taken)
+        state.curved.connect(self._curved)
+        self._marks: list[tuple[float, int]] = []
+        self._timer = QTimer(self, interval=TICK)
+        self._timer.timeout.connect(self._rate_now)
+
+    def _luck_column(self) -> Column:
+        def share(record: Line) -> float:
+            curve = self.state.curve
+            return 100.0 * curve.at(record.figures.get("t_daily", float("nan"))) if curve is not None else float("nan")
+
+        return Column("by luck %", share, lambda r: number(share(r)), "right", 66,
+                      tip="Of finds at least this strong, so many in 100 luck brings as well, by the controls")
+
+    # What is shown
+
+    def _taken(self) -> None:
+        self._marks = []
+        self.curve.show_curves([])
+        self.curve_words.setText("")
+
+    def _rate_now(self) -> None:
+        """Candidates a second over the last few seconds, on the real histories."""
+        result = self.state.result
+        if result is None or not self.state.running:
+            self._timer.stop()
+            return
+        now = time.monotonic()
+        self._marks = [m for m in self._marks if now - m[0] < 6.0] + [(now, result.tried)]
+        spent = self._marks[-1][0] - self._marks[0][0]
+        if spent > 0:
+            self.rate.setText(number((self._marks[-1][1] - self._marks[0][1]) / spent))
+
+    def _grown(self) -> None:
+        result, state = self.state.result, self.state
+        if result is None:
+            return
+        r = result.request
+        on = ", ".join(f"{m} {interval_words(i)}" for m, i in r.places)
+        if state.running and not self._timer.isActive():
+            self._timer.start()
+        if state.running:
+            filling = "" if result.tried else " First the conditions are worked out."
+            how = "drawn at random" if r.method == "random" else "by evolution"
+            self.where.setText(f"{on}: {how}, seed {r.seed}, running.{filling}")
+        else:
+            words = "Finished" if not result.unfinished else "Not finished"
+            self.where.setText(f"{words} on {on}: {number(result.tried)} of {number(r.count * len(r.searched))} tried, from "
+                               f"{number(result.rows)} conditions at first.")
+        self._speed.setVisible(state.running)
+        self.more.setVisible(state.unfinished)
+        self.tried.setText(number(result.tried))
+        self.kept.setText(number(result.kept))
+        self.luck.setText(self._luck_words())
+        self.twins.setText(f"{number(result.twins)} traded the same as another, {number(result.alike)} nearly so: the "
+                           "simpler was kept." if result.twins or result.alike else "")
+        self.rejections.show_floors(result.floors)
+        self.rejections.show_counts(result.few, result.rejected, result.met, result.tried)
+        self._best()
+
+    def _luck_words(self) -> str:
+        result = self.state.result
+        assert result is not None
+        if not result.tried:
+            return ""
+        if result.request.controls and not all(c.tried for c in result.counts):
+            return "The controls begin."
+        if not result.kept and not result.luck.controls:
+            return "Nothing passed the floors. On a market without an edge that is the right answer."
+        return result.luck.words + "."
+
+    def _best(self) -> None:
+        result = self.state.result
+        assert result is not None
+        best = result.best
+        if best is None:
+            self.best_name.setText("Nothing came near the floors yet." if result.tried else "")
+            self.best_chart.show_curves([])
+            self.steps.setText("")
+            return
+        say = result.request.objective
+        short = "" if best["passed"] else " (came near, fell at a floor)"
+        self.best_name.setText(f"{best['name']}: {say.words().partition(' (')[0]} {say.value_words(best['score'])}{short}")
+        spark = np.array(best["spark"], np.float64)
+        self.best_chart.show_curves([Curve(np.arange(len(spark), dtype=np.float64), spark)])
+        lines = []
+        for one in list(result.improvements)[::-1][:IMPROVEMENTS]:
+            gain = f", {number(one['by'], 2, sign=True)} over {one['over']}" if "over" in one else ""
+            lines.append(f"After {number(one['tried'])}: {say.value_words(one['score'])}{gain}")
+        self.steps.setText("\n".join(lines))
+
+    def _curved(self) -> None:
+        curve = self.state.curve
+        known = curve is not None and len(curve.level) > 1
+        if curve is None or not known:
+            self.curve.show_curves([])
+            return
+        self.curve.show_curves([Curve(curve.level, 100.0 * curve.share, "accent", 1.8)])
+        strong = np.flatnonzero(curve.share <= 0.1)
+        if len(strong):
+            at = int(strong[0])
+            self.curve_words.setText(f"Of {number(curve.found[at])} finds with t of at least {number(curve.level[at], 1)}, "
+                                     "luck brings one in ten or fewer.")
+        else:
+            self.curve_words.setText("However strong, luck brings more than one in ten of these finds.")
+        self.table.grid.viewport().update()
+
+    def _moved(self, found: Found) -> None:
+        if found.same and self.found.add_beyond(found.ids, *self.table.in_view()):
+            self._say(found)
+            return
+
+        def change() -> int | None:
+            chosen = self.table.current()
+            self.found.set_order(found.ids)
+            return self.found.row_of(chosen.id) if chosen is not None else None
+
+        self.table.keep_place(change)
+        self._say(found)
+
+    def _say(self, found: Found) -> None:
+        shown = f"{number(len(found.ids))} of " if len(found.ids) < found.total else ""
+        self.title.setText(f"{shown}{number(found.total)} found in this search")
+
+    # What is done
+
+    def _tick(self, record: Line, on: bool) -> None:
+        self.state.finds.tick(record.id, on)
+        self.found.again()
+
+    def _chosen(self) -> Any:
+        chosen: Line | None = self.table.current()
+        if chosen is None:
+            self.state.session.note("Choose a candidate in the table first.", "caution")
+        return chosen
+
+    def open_chosen(self) -> None:
+        """Make the chosen candidate the current strategy."""
+        if (chosen := self._chosen()) is not None:
+            self.state.finds.open(chosen.id)
+
+    def sweep(self) -> None:
+        """Take the chosen candidate to Sweep."""
+        if (chosen := self._chosen()) is not None:
+            self.state.finds.open(chosen.id, "sweep")
+
+    def around(self, keep: str) -> None:
+        """Lay a search around the chosen candidate."""
+        if (chosen := self._chosen()) is not None:
+            self.state.finds.around(chosen.id, keep)

@@ -1,0 +1,200 @@
+"""What is asked of Discover: ingredients, structure, floors, where, how, and until when."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+from PySide6.QtCore import Qt, Signal
+from PySide6.QtWidgets import QCheckBox, QLineEdit, QScrollArea, QSpinBox, QWidget
+
+from wolbrin.app.parts import button, column, label, row
+from wolbrin.app.picker import Picker
+from wolbrin.app.places.discover.ingredients import Ingredients
+from wolbrin.app.places.discover.structure import Structure, titled, whole
+from wolbrin.app.session import Session
+from wolbrin.app.terms import FloorLine, Lines, combo
+from wolbrin.core.errors import UserError, WolbrinError
+from wolbrin.core.market.intervals import interval_words
+from wolbrin.core.measures.catalogue import BY_KEY
+from wolbrin.core.measures.sums import COMPILED
+from wolbrin.core.measures.wording import number
+from wolbrin.core.search.floors import DAYS_A_YEAR, usual_floors
+from wolbrin.core.search.limits import Limits
+from wolbrin.core.search.objective import Floor, Objective
+from wolbrin.core.work.discover_request import DiscoverRequest, sources_of
+from wolbrin.core.work.discovering import own_conditions, own_operands
+
+METHODS = [("drawn at random", "random"), ("an evolution", "evolve")]
+USUAL_CONTROLS = 3
+
+
+def _large(value: int, name: str, special: str = "", width: int = 92, step: int = 1000) -> QSpinBox:
+    made = whole(value, 0 if special else 1, 100_000_000, name, width)
+    made.setGroupSeparatorShown(True)
+    made.setAlignment(Qt.AlignmentFlag.AlignRight)
+    made.setSingleStep(step)
+    if special:
+        made.setSpecialValueText(special)
+    return made
+
+
+class Setup(QWidget):
+    """asked: a search is to be run."""
+
+    asked = Signal(object)
+
+    def __init__(self, session: Session) -> None:
+        super().__init__()
+        self.session = session
+        self.ingredients = Ingredients()
+        self.structure = Structure(session)
+        self.markets = Picker("markets", lambda: [m.code for m in session.markets], none="the present one")
+        self.intervals = Picker("intervals", lambda: [interval_words(i) for i in session.intervals()], none="the present one")
+        self.hold = QCheckBox("keep only what passes on all of them")
+        self.hold.setAccessibleName("hold on all markets")
+        self.floors = Lines("Floors, asked in this order", lambda i: FloorLine(i, parts=True), one="a floor")
+        self.method = combo(METHODS, "method", 128)
+        self.objective = combo([(BY_KEY[k].title, k) for k in COMPILED if k != "sharpe_daily"], "looked for", 170)
+        self.objective.setCurrentIndex(self.objective.findData("t_daily"))
+        self.blend = QLineEdit()
+        self.blend.setPlaceholderText("or a blend: 0.6 * t_daily + 0.4 * return_drawdown")
+        self.blend.setAccessibleName("blend")
+        self.count = _large(20_000, "candidates to try")
+        self.kept = _large(0, "or until kept", "no matter", step=50)
+        self.minutes = _large(0, "or for minutes", "no matter", step=1)
+        self.controls = whole(USUAL_CONTROLS, 0, 100, "shuffled histories beside it", 58)
+        self.controls.setToolTip("The same search on so many shuffled histories says how many luck would keep. "
+                                 "More of them make the interval narrower, and take as long again each.")
+        self.drift = QCheckBox("keep the market's drift")
+        self.drift.setAccessibleName("controls keep the drift")
+        self.drift.setToolTip("Else every bar is turned over at random, so that no direction is left.")
+        self.alike = whole(95, 10, 100, "near-twins from a correlation of, percent", 64)
+        self.alike.setSuffix("%")
+        self.pool = _large(Limits().pool, "conditions to build from at first", width=78, step=500)
+        self.pool.setRange(10, 200_000)
+        self.give_up = _large(0, "give up the losing after trades", "never", width=78, step=100)
+        self.seed = whole(1, 0, 2_000_000_000, "seed", 92)
+        self.problem = label("", "error", wrap=True)
+        self.words = label("", "heading")
+        self.go = button("Discover", self.run, main=True, tip="Ctrl+Return")
+        right = QWidget()
+        right.setLayout(column(
+            label("Where", "heading"), row(self.markets, None), row(self.intervals, None), self.hold, 4,
+            label("Kept is what passes", "heading"), self.floors, 4, label("How, and until when", "heading"),
+            titled("candidates", self.method), titled("best by", self.objective), self.blend,
+            titled("tried", self.count), titled("until kept", self.kept), titled("minutes", self.minutes),
+            titled("controls", self.controls, self.drift), titled("near-twins", self.alike),
+            titled("conditions", self.pool), titled("give up losers", self.give_up), titled("seed", self.seed), None,
+            spacing=5, margins=(0, 0, 8, 0)))
+        line = row(self.ingredients, self._scrolled(self.structure), self._scrolled(right), spacing=14)
+        for at, share in ((0, 28), (1, 34), (2, 38)):
+            line.setStretch(at, share)
+        self.setLayout(column(line, self.problem, row(self.words, None, self.go), margins=(0, 0, 8, 0), spacing=6))
+        for signal in (self.ingredients.changed, self.structure.changed, self.markets.changed, self.intervals.changed,
+                       self.hold.toggled, self.floors.changed, self.method.currentIndexChanged, self.blend.textChanged,
+                       self.count.valueChanged, self.controls.valueChanged, self.objective.currentIndexChanged):
+            signal.connect(lambda *_: self.look())
+        session.brief_changed.connect(self._brief_moved)
+        session.markets_changed.connect(self.markets.tell)
+        self._known: object = None
+        self._filled = False
+        self._brief_moved()
+
+    @staticmethod
+    def _scrolled(widget: QWidget) -> QScrollArea:
+        area = QScrollArea()
+        area.setWidgetResizable(True)
+        area.setWidget(widget)
+        area.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
+        return area
+
+    def _brief_moved(self) -> None:
+        """Another interval has other longer ones; another span other usual floors, unless they were changed."""
+        s = self.session
+        key = s.interval, tuple(m.code for m in s.markets)
+        if key != self._known:
+            self._known = key
+            others = tuple(m.code for m in s.markets if m.code != s.market)
+            request = DiscoverRequest(((s.market, s.interval),), others=others, own=own_operands(Path(s.project.folder)),
+                                      conditions=own_conditions(s.project))
+            self.ingredients.fill(sources_of(request, s.interval))
+        if not self._filled:
+            self._filled = True
+            training = s.settings.training
+            first, last = training.first or s.entry.first, training.last or s.entry.last
+            self.show_floors(usual_floors(max(0.1, (last - first).days / DAYS_A_YEAR)))
+        self.look()
+
+    def show_floors(self, floors: tuple[Floor, ...]) -> None:
+        self.floors.clear()
+        for floor in floors:
+            line = self.floors.add()
+            assert isinstance(line, FloorLine)
+            line.show_floor(floor)
+
+    def places(self) -> tuple[tuple[str, int], ...]:
+        s = self.session
+        markets = self.markets.chosen() or [s.market]
+        intervals = [i for i in s.intervals() if interval_words(i) in self.intervals.ticked] or [s.interval]
+        return tuple((m, i) for m in markets for i in intervals)
+
+    def request(self) -> DiscoverRequest:
+        """What stands here. Raises UserError where it is nothing."""
+        blend = self.blend.text().strip()
+        places = self.places()
+        made = DiscoverRequest(
+            places, self.structure.limits(self.pool.value(), self.give_up.value()), self.ingredients.chosen(),
+            tuple(line.floor() for line in self.floors.lines if isinstance(line, FloorLine)),
+            Objective.parse([blend] if blend else [self.objective.currentData()]), self.method.currentData(),
+            self.count.value(), self.kept.value(), 60.0 * self.minutes.value(), self.hold.isChecked() and len(places) > 1,
+            self.controls.value(), self.drift.isChecked(), self.alike.value() / 100.0, self.seed.value())
+        made.check()
+        if not made.ingredients:
+            raise UserError("no ingredient is ticked", "ingredients", "Tick at least one family.")
+        return made
+
+    def look(self) -> None:
+        """Say what is asked, or what is wrong with it."""
+        self.hold.setEnabled(len(self.places()) > 1)
+        try:
+            made = self.request()
+        except WolbrinError as err:
+            self.words.setText("")
+            self.problem.setText(err.sentence())
+            self.go.setEnabled(False)
+            return
+        self.problem.setText("")
+        self.go.setEnabled(True)
+        where = ", ".join(f"{m} {interval_words(i)}" for m, i in made.places[:3])
+        more = f" and {len(made.places) - 3} more" if len(made.places) > 3 else ""
+        beside = f", beside {made.controls} shuffled histor{'y' if made.controls == 1 else 'ies'}" if made.controls else ""
+        self.words.setText(f"{number(made.count)} candidates on {where}{more}{beside}")
+
+    def run(self) -> None:
+        """Ask for the search that stands here."""
+        made = self.session.attempt(self.request)
+        if made is not None:
+            self.asked.emit(made)
+
+    def show_request(self, request: DiscoverRequest) -> None:
+        """Stand as a search did."""
+        s = self.session
+        self.ingredients.model.show(request.ingredients)
+        self.structure.show_limits(request.limits)
+        several = request.places != ((s.market, s.interval),)
+        self.markets.ticked = {m for m, _ in request.places} if several else set()
+        self.intervals.ticked = {interval_words(i) for _, i in request.places} if several else set()
+        self.markets.tell()
+        self.intervals.tell()
+        self.hold.setChecked(request.hold)
+        self.show_floors(request.floors)
+        self.method.setCurrentIndex(self.method.findData(request.method))
+        if not request.objective.blended:
+            self.objective.setCurrentIndex(max(0, self.objective.findData(request.objective.terms[0].key)))
+        for box, value in ((self.count, request.count), (self.kept, request.until_kept),
+                           (self.minutes, int(request.seconds // 60)), (self.controls, request.controls),
+                           (self.alike, round(100 * request.alike)), (self.pool, request.limits.pool),
+                           (self.give_up, request.limits.give_up_after), (self.seed, request.seed)):
+            box.setValue(value)
+        self.drift.setChecked(request.drift)
+
