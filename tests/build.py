@@ -9,7 +9,7 @@ import numpy as np
 from wolbrin.core.market.bars import Bars, make_bars
 from wolbrin.core.market.sessions import NS_A_MINUTE
 from wolbrin.core.market.terms import SessionRule, Terms
-from wolbrin.core.rules.mirror import facing
+from wolbrin.core.rules.mirror import output_of
 from wolbrin.core.rules.model import (
     Condition,
     Distance,
@@ -23,7 +23,7 @@ from wolbrin.core.rules.model import (
 from wolbrin.core.rules.operands import Operand
 from wolbrin.core.search.drawing import draw_code
 from wolbrin.core.search.families import FAMILIES
-from wolbrin.core.search.ingredients import Node, Pantry, Sources
+from wolbrin.core.search.ingredients import Node, Pantry, Sources, parse_chosen
 from wolbrin.core.search.limits import Limits, Sides
 from wolbrin.core.search.objective import Floor
 from wolbrin.core.store.project import Project
@@ -88,13 +88,18 @@ def cross(**more: Any) -> Strategy:
     return Strategy(**(given | more))
 
 
-PANTRY = Pantry(FAMILIES, Sources(15))
+# Families whose rows know up and down, or know neither, so that their mirror image trades the mirrored history.
+PANTRY = Pantry(FAMILIES, Sources(15), parse_chosen([
+    "average", "extreme", "oscillator:rsi", "oscillator:momentum", "session", "trend:directional.adx", "bar:range", "clock",
+    "weekday"]))
 
 
 def usual_level(operand: Operand, share: float) -> float:
     """A level that a series may take, without looking at its values."""
-    swing = facing(operand).swing
-    return 100.0 * share if swing else (share - 0.5) * 40.0
+    output = output_of(operand)
+    if output is not None and output.nature == "bounded":
+        return round(output.bounds[0] + share * (output.bounds[1] - output.bounds[0]), 6)
+    return (share - 0.487) * 40.3
 
 
 def draw_row(rng: np.random.Generator) -> Node:

@@ -346,11 +346,11 @@ def test_the_shelf_ticks_filters_and_opens(window: MainWindow, settle: Settle) -
     window.go("shelf")
     settle()
     shelf = window.places["shelf"]
-    shelf.table.model.set_filter(1, "Kept 2")
+    shelf.table.model.set_filter(2, "Kept 2")
     settle()
     shelf.state.tick_shown()
     assert s.selection == [ids[2]]
-    shelf.table.model.set_filter(1, "")
+    shelf.table.model.set_filter(2, "")
     settle()
     index = shelf.table.model.index(0, 0)
     assert shelf.table.model.setData(index, Qt.CheckState.Checked.value, Qt.ItemDataRole.CheckStateRole)

@@ -27,6 +27,7 @@ from wolbrin.core.engine.run import backtest
 from wolbrin.core.jobs import Engine, State
 from wolbrin.core.portfolio.combine import correlation, daily_matrix
 from wolbrin.core.rules.axes import Axis
+from wolbrin.core.rules.identity import strategy_hash
 from wolbrin.core.search.candidate import candidate_of
 from wolbrin.core.search.objective import Floor
 from wolbrin.core.store.project import Project
@@ -173,8 +174,24 @@ def test_candidates_are_listed_ticked_removed_and_brought_back(session: Session,
     assert session.shelf.count() == 4
     assert session.selection == [ids[2]], "what comes back is ticked as it was"
     before = len(session.project.strategies())
-    state.open(ids[3])
-    assert len(session.project.strategies()) == before + 1
+    wanted: list[str] = []
+    session.place_wanted.connect(wanted.append)
+    for place in ("rules", "sweep"):
+        state.open(ids[3], place)
+        assert len(session.project.strategies()) <= before + 1, "the same rules are opened, not added again"
+        assert strategy_hash(session.strategy) == session.shelf.bodies([ids[3]])[0].hash
+    assert wanted == ["rules", "sweep"]
+    state.star([ids[0], ids[2]], True)
+    state.tag([ids[0]], ["late", "own idea"])
+    state.note(ids[0], "Look at Mondays.")
+    state.rename(ids[2], "kept 3")
+    line, other = session.shelf.lines([ids[0], ids[2]])
+    assert (line.tags, line.marks.star, line.marks.notes, other.name) == ("late own-idea", True, "Look at Mondays.",
+                                                                          "kept 3 (2)")
+    for _ in range(4):
+        session.undo.undo()
+    line, other = session.shelf.lines([ids[0], ids[2]])
+    assert (line.tags, line.marks.star, line.marks.notes, other.name) == ("", False, "", "Kept 2")
 
 
 def test_the_line_overlap_portfolio_follow_the_ticks(session: Session, rest: Rest) -> None:

@@ -29,6 +29,7 @@ from wolbrin.core.store.dossier import Dossiers
 from wolbrin.core.store.project import Project
 from wolbrin.core.store.schema import SCHEMA_VERSION
 from wolbrin.core.store.settings import Settings
+from wolbrin.core.store.shelf import Shelf
 from wolbrin.core.work.discovering import daily_sample, discover_job
 from wolbrin.core.work.funnel import funnel
 from wolbrin.core.work.proving import prove_job
@@ -154,7 +155,9 @@ def test_sweeps_and_searches_are_the_same_on_any_number_of_workers(project: Proj
         with_these = Engine(2)
         job, outcome = discover_job(project, discover_request("TST", count=600, pool=80, seed=5, controls=1))
         assert with_these.start(job, kind).wait() is State.DONE, job.error  # type: ignore[arg-type]
-        found.append((found_by(project, outcome.search), [vars(c) for c in outcome.counts],
+        hashes = found_by(project, outcome.search)
+        Shelf(project).remove([k.id for k in Shelf(project).bodies()])
+        found.append((hashes, [vars(c) for c in outcome.counts],
                       [part.tobytes() for part in daily_sample(project, outcome.search)]))
         with_these.close()
     for settings, figures in tables[1:]:

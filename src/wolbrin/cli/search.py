@@ -37,6 +37,7 @@ from wolbrin.core.search.objective import Floor, Objective
 from wolbrin.core.search.twins import ALIKE
 from wolbrin.core.store.project import Project
 from wolbrin.core.store.searches import Searches
+from wolbrin.core.store.shelf import Shelf
 from wolbrin.core.work.discover_answer import discover_answer
 from wolbrin.core.work.discover_request import DiscoverRequest
 from wolbrin.core.work.discover_results import DiscoverResult
@@ -86,8 +87,6 @@ def kept_strategy(project: Project, name: str | None, keep: str) -> Strategy | N
         return None
     if not keep:
         raise UserError("what is kept of the strategy is not said", "--strategy", "Add --keep entry, exits or both.")
-    from wolbrin.core.store.shelf import Shelf  # late
-
     try:
         return project.strategy(name).strategy
     except UserError:

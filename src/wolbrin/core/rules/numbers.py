@@ -115,7 +115,11 @@ def _rows(path: Path, rows: tuple[Row | Condition, ...], where: str) -> list[Tun
             continue
         place = f"{where} row {i + 1}"
         found += _operand((*path, i, "left"), row.left, row.right, place)
-        if row.compare not in UNARY:
+        if row.compare.startswith("ranks") and isinstance(row.right, NumberOperand):
+            rank = row.right.value
+            found.append(Tunable((*path, i, "right", "value"), f"rank, percent, {place}", rank, max(0.0, rank - 25),
+                                 min(100.0, rank + 25), 5))
+        elif row.compare not in UNARY:
             found += _operand((*path, i, "right"), row.right, row.left, place)
         if row.compare == "between" and row.upper is not None:
             found += _operand((*path, i, "upper"), row.upper, row.left, place)

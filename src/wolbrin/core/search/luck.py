@@ -14,7 +14,6 @@ from dataclasses import dataclass
 
 import numpy as np
 from numpy.typing import NDArray
-from scipy import stats
 
 from wolbrin.core.measures.wording import number
 
@@ -61,6 +60,8 @@ class Luck:
 
 def luck_of(kept: int, controls: Sequence[int]) -> Luck:
     """What so many controls say of a count."""
+    from scipy import stats  # late
+
     m = len(controls)
     if not m:
         return Luck(kept, (), math.nan, math.nan, math.nan, math.nan)

@@ -68,9 +68,9 @@ class ReachLine(Line):
         self.lengths.setFixedWidth(40)
         self.of = label("of", "muted")
         self.unit.currentIndexChanged.connect(lambda *_: self._usual())
-        self._usual()
         self.set_up(what, self.unit, self.low, label("to", "muted"), self.high, label("by", "muted"), self.step, self.of,
                     self.lengths)
+        self._usual()  # what has no parent yet would be a window of its own
 
     def _usual(self) -> None:
         unit: Unit = self.unit.currentData()

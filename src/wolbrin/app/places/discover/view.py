@@ -76,6 +76,10 @@ class DiscoverPlace(Place):
         """Search in the background; what is kept goes straight to the Shelf."""
         self.setup.run()
 
+    def open_chosen(self) -> None:
+        """Make the chosen find the current strategy."""
+        self.result.open_chosen()
+
     def _run(self, request: DiscoverRequest) -> None:
         self.state.start(request)
 
