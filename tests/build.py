@@ -127,7 +127,7 @@ EASY = (Floor(key="trades", value=5.0), Floor(key="profit_factor", value=0.5))
 
 
 def discover_request(market: str = "AAA", interval: int = 15, count: int = 24, pool: int = 60,
-                     floors: tuple[Floor, ...] = EASY, seed: int = 1, sides: Sides = "mirrored",
+                     floors: tuple[Floor, ...] = EASY, seed: int = 1, sides: tuple[Sides, ...] = ("mirrored", "long"),
                      **more: Any) -> DiscoverRequest:
     """A small search with floors that much passes."""
     return DiscoverRequest(((market, interval),), Limits(pool=pool, sides=sides), floors=floors, count=count, seed=seed,

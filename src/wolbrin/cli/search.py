@@ -108,7 +108,8 @@ def add(app: typer.Typer, demo: Callable[[], Path]) -> None:
             ingredients: list[str] = typer.Option(
                 [], "--ingredients", help="Families and single ones, with weights: trend,session*2,library:mine. All when "
                 f"left out. Families: {', '.join(f.key for f in FAMILIES)}; {', '.join(PLACES_KEYS)} read them there."),
-            sides: str = typer.Option(LIMITS.sides, "--sides", help="mirrored, long, short, or own for rules of their own."),
+            sides: str = typer.Option(",".join(LIMITS.sides), "--sides", help="Which compete: mirrored, long, short, and own "
+                                      "for rules of their own on each side."),
             rows: str = typer.Option("1..3", "--rows", help="Least and most rows of an entry."),
             exit_rows: str = typer.Option("0..1", "--exit-rows", help="Least and most rows of an exit."),
             join: list[str] = typer.Option(["all"], "--join", help="How rows are joined: all, any, at least."),
@@ -143,8 +144,9 @@ def add(app: typer.Typer, demo: Callable[[], Path]) -> None:
             share: float = SHARE, json: bool = JSON) -> None:
         """Build candidates, test them on the training span, keep those above the floors on the Shelf; beside it the same
         search on shuffled histories says how many luck would keep."""
-        if SIDES.get(sides, sides) not in KNOWN_SIDES:
-            error_console.print(f"--sides must be {', '.join(KNOWN_SIDES)}.", markup=False)
+        facing = tuple(SIDES.get(s.strip(), s.strip()) for s in sides.split(","))
+        if not set(facing) <= set(KNOWN_SIDES):
+            error_console.print(f"--sides must be among {', '.join(KNOWN_SIDES)}.", markup=False)
             raise typer.Exit(USAGE)
         with told():
             opened = open_project(project, demo)
@@ -153,7 +155,7 @@ def add(app: typer.Typer, demo: Callable[[], Path]) -> None:
             bars, no_time = parse_time_exit(time_exit)
             kinds = [k.strip().casefold() for k in orders.split(",") if k.strip()]
             limits = validated(Limits, {
-                "sides": SIDES.get(sides, sides), "least_rows": least, "most_rows": most, "least_exit_rows": least_exit,
+                "sides": facing, "least_rows": least, "most_rows": most, "least_exit_rows": least_exit,
                 "most_exit_rows": most_exit, "joins": parse_joins(join),
                 "orders": validated(Orders, {"kinds": kinds, "offset": Reach.parse(offset, "--offset")}, "--orders"),
                 "stop": Exits.parse(stop, "--stop"), "target": Exits.parse(target, "--target"),

@@ -20,8 +20,9 @@ from wolbrin.core.engine.brief import Brief
 from wolbrin.core.errors import UserError
 from wolbrin.core.rules.mirror import mirror_condition, mirror_order, mirror_row
 from wolbrin.core.rules.model import Row, Strategy
-from wolbrin.core.search.genotype import EXITS, JOIN, ORDER, SIDE, STOP, Plan, row_places, rows_at, turned
+from wolbrin.core.search.genotype import EXITS, FACING, JOIN, ORDER, ROW_PLACES, SIDE, STOP, Plan, rows_at, turned
 from wolbrin.core.search.ingredients import Node
+from wolbrin.core.search.limits import SIDES
 
 Ints = NDArray[np.int64]
 Ints32 = NDArray[np.int32]
@@ -57,7 +58,7 @@ class Assembly:
         self._codes, self._pairs = np.array([-1], np.int64), np.array([[-1, -1]], np.int32)
         self._stale = False
         kept = plan.kept
-        self._upright = plan.limits.sides != "short" if kept is None else kept.long.mode != "off"
+        self._upright = plan.facing != "short" if kept is None else kept.long.mode != "off"
         self._turned = plan.mirrored
         options = plan.options()
         reference = self._reference(plan.base(), options)
@@ -83,7 +84,7 @@ class Assembly:
         return Strategy.model_validate(made)
 
     def _ordered(self, side: int) -> Callable[[Strategy, Any], Strategy]:
-        short = self.plan.limits.sides == "short" or side == 1
+        short = self.plan.facing == "short" or side == 1
 
         def made(strategy: Strategy, order: Any) -> Strategy:
             name = "short" if short else "long"
@@ -135,7 +136,7 @@ class Assembly:
 
     def missing(self, genotypes: Ints) -> list[int]:
         """Codes of rows that have no place yet, in order."""
-        codes = np.unique(genotypes[:, row_places(self.plan.sides)])
+        codes = np.unique(genotypes[:, ROW_PLACES])
         known, _ = self._lookup()
         return [int(c) for c in codes[~np.isin(codes, known)]]
 
@@ -189,10 +190,35 @@ def _with(key: str, strategy: Strategy, value: Any) -> Strategy:
     return Strategy.model_validate(strategy.model_dump() | {key: plain})
 
 
-def room_for(plan: Plan, pool: Pool, brief: Brief) -> Assembly:
-    """An assembly, or a sentence where the options do not fit. Raises UserError."""
-    try:
-        return Assembly(plan, pool, brief)
-    except FullError:
-        raise UserError("the exits and orders that compete need more columns than the memory for them holds", "limits",
-                        "Let fewer ATR lengths compete.") from None
+class Assemblies:
+    """An assembly for each way of facing that competes, in one pool."""
+
+    def __init__(self, plan: Plan, pool: Pool, brief: Brief) -> None:
+        self.pool = pool
+        try:
+            self._by = {SIDES.index(f): Assembly(plan.of(SIDES.index(f)), pool, brief) for f in plan.facings}
+        except FullError:
+            raise UserError("the exits and orders that compete need more columns than the memory for them holds", "limits",
+                            "Let fewer ATR lengths compete.") from None
+
+    def put(self, code: int, node: Node | None) -> int:
+        """Give a row its places; a row of the pool that it stands in, NOT_HAD where it cannot be had. Raises FullError."""
+        pairs = [one.put(code, node) for one in self._by.values()]
+        return next((row for pair in pairs for row in pair if row != -1), NOT_HAD)
+
+    def missing(self, genotypes: Ints) -> list[int]:
+        """Codes of rows that have no place yet, in order."""
+        return sorted({c for one in self._by.values() for c in one.missing(genotypes)})
+
+    def genomes(self, genotypes: Ints) -> tuple[Genomes, NDArray[np.bool_]]:
+        """As `Assembly.genomes`, each by its own sides."""
+        if len(self._by) == 1:
+            return next(iter(self._by.values())).genomes(genotypes)
+        parts = [(at, one.genomes(genotypes[at])) for facing, one in self._by.items()
+                 if len(at := np.flatnonzero(genotypes[:, FACING] == facing))]
+        first = parts[0][1][0]
+        genes = np.empty((len(genotypes), first.genes.shape[1]), first.genes.dtype)
+        numbers, had = np.empty((len(genotypes), first.numbers.shape[1])), np.zeros(len(genotypes), bool)
+        for at, (made, there) in parts:
+            genes[at], numbers[at], had[at] = made.genes, made.numbers, there
+        return Genomes(genes, numbers), had

@@ -19,13 +19,27 @@ import numpy as np
 from numpy.typing import NDArray
 
 from wolbrin.core.search.drawing import Drawer, draw_code, step_code
-from wolbrin.core.search.genotype import EXITS, JOIN, ORDER, SIDE, STOP, WIDTH, complexity, rows_at
+from wolbrin.core.search.genotype import (
+    ENTRY,
+    EXITS,
+    EXITS_END,
+    FACING,
+    JOIN,
+    ORDER,
+    SIDE,
+    STOP,
+    WIDTH,
+    complexity,
+    rows_at,
+)
 from wolbrin.core.search.ingredients import Pantry
+from wolbrin.core.search.limits import SIDES
 
 Ints = NDArray[np.int64]
 Floats = NDArray[np.float64]
 Floats32 = NDArray[np.float32]
 Rng = np.random.Generator
+OWN = "own"
 ISLANDS = 6
 CHILDREN = 128  # of a generation
 SURVIVORS = 32
@@ -104,7 +118,7 @@ def children_of(step: Step, drawer: Drawer, pantry: Pantry) -> Ints:
 def _parts(drawer: Drawer) -> list[Ints]:
     """Places that are inherited together."""
     found = []
-    for side in range(drawer.plan.sides):
+    for side in range(2 if OWN in drawer.plan.facings else 1):
         for part in rows_at(side):
             found += [np.array([p]) for p in range(part.start, part.stop)]
         found += [np.array([side * SIDE + JOIN]), np.array([side * SIDE + ORDER])]
@@ -134,7 +148,7 @@ def _change(rng: Rng, one: Ints, fresh: Ints, drawer: Drawer, pantry: Pantry) ->
                 one[there[int(rng.integers(len(there)))]] = -1
         return change
 
-    for side in range(plan.sides):
+    for side in range(2 if int(one[FACING]) == SIDES.index(OWN) else 1):
         entries, exits = rows_at(side)
         if plan.draws_entry:
             kinds += [row_of(entries, plan.limits.least_rows, drawer.most_rows)] * 3
@@ -142,12 +156,21 @@ def _change(rng: Rng, one: Ints, fresh: Ints, drawer: Drawer, pantry: Pantry) ->
         if plan.draws_exits and plan.limits.most_exit_rows:
             kinds.append(row_of(exits, plan.limits.least_exit_rows, plan.limits.most_exit_rows))
     if plan.draws_exits:
-        for name, at in zip(EXITS, range(STOP, WIDTH)):
+        for name, at in zip(EXITS, range(STOP, EXITS_END)):
             size = len(drawer.options[name])
             if size > 1:
                 kinds += [partial(_step_option, rng, one, fresh, at, size)] * 2
+    if len(plan.facings) > 1:
+        kinds.append(partial(_face, one, fresh))
     if kinds:
         kinds[int(rng.integers(len(kinds)))]()
+
+
+def _face(one: Ints, fresh: Ints) -> None:
+    """Trade other sides; with rules for each side the second set comes along."""
+    one[FACING] = fresh[FACING]
+    if one[SIDE + ENTRY] < 0:
+        one[SIDE:2 * SIDE] = fresh[SIDE:2 * SIDE]
 
 
 def _inherit(one: Ints, other: Ints, at: int) -> None:

@@ -11,6 +11,8 @@ from numpy.typing import NDArray
 
 from wolbrin.core.search.genotype import (
     EXITS,
+    EXITS_END,
+    FACING,
     JOIN,
     MOST_TOGETHER,
     ORDER,
@@ -21,12 +23,14 @@ from wolbrin.core.search.genotype import (
     rows_at,
 )
 from wolbrin.core.search.ingredients import LONGER_SHARE, OTHER_SHARE, RARE_SHARE, ROWS, Pantry
+from wolbrin.core.search.limits import SIDES
 
 Ints = NDArray[np.int64]
 Rng = np.random.Generator
 BATCH = 256  # candidates drawn together
 FIRING = 0.75  # of entries begin with a row that fires at moments
 LEAVES = 0.25  # of candidates have exit rows, where none need be
+OWN = SIDES.index("own")
 JOINS = {"all": 0, "any": 1, "at least": 2}
 
 
@@ -81,7 +85,7 @@ class Drawer:
     def _in_stops(self) -> list[tuple[int, NDArray[np.bool_]]]:
         """Places whose options may be measured in stops, and which are."""
         found = []
-        for key, at in zip(EXITS, range(STOP, WIDTH)):
+        for key, at in zip(EXITS, range(STOP, EXITS_END)):
             units = [_unit(v) for v in self.options[key]]
             if "stop" in units:
                 found.append((at, np.array([u == "stop" for u in units])))
@@ -97,11 +101,14 @@ class Drawer:
         """int64[count, WIDTH] genotypes of a key, such as seed and number."""
         rng = np.random.default_rng(key)
         out = np.full((count, WIDTH), -1, np.int64)
-        for side in range(self.plan.sides):
-            self._rows(rng, out, side)
-            out[:, side * SIDE + ORDER] = self._order(rng, count)
-        for side in range(self.plan.sides, 2):
-            out[:, side * SIDE + JOIN] = out[:, side * SIDE + ORDER] = 0
+        facings = np.array([SIDES.index(f) for f in self.plan.facings], np.int64)
+        out[:, FACING] = facings[rng.integers(len(facings), size=count)]
+        for side in range(2):
+            if side == 0 or OWN in facings:
+                self._rows(rng, out, side)
+                out[:, side * SIDE + ORDER] = self._order(rng, count)
+            else:
+                out[:, side * SIDE + JOIN] = out[:, side * SIDE + ORDER] = 0
         for which, name in enumerate(EXITS):
             out[:, STOP + which] = self.exit_options(rng, name, count)
         return self.settled(out)
@@ -111,7 +118,15 @@ class Drawer:
         for at, units in self._in_stops:
             lost = (genotypes[:, STOP] == 0) & units[genotypes[:, at]] & (at != STOP)
             genotypes[lost, at] = 0
-        for side in range(self.plan.sides):
+        if self.plan.draws_entry and self.plan.kept is None:
+            # Rules of its own for each side need some for the second; other candidates have no use for them.
+            bare = (genotypes[:, FACING] == OWN) & (genotypes[:, rows_at(1)[0]] < 0).all(axis=1)
+            genotypes[bare, FACING] = SIDES.index("long") if "long" in self.plan.facings else OWN
+        single = genotypes[:, FACING] != OWN
+        for part in rows_at(1):
+            genotypes[single, part] = -1
+        genotypes[single, SIDE + JOIN] = genotypes[single, SIDE + ORDER] = 0
+        for side in range(2):
             for part in rows_at(side):
                 _compact(genotypes, part)
         return genotypes

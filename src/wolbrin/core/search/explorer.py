@@ -24,9 +24,9 @@ from wolbrin.core.measures.catalogue import SUMMARY
 from wolbrin.core.rules.evaluate import operand_column, operands
 from wolbrin.core.rules.model import Condition, Strategy
 from wolbrin.core.rules.operands import Operand, leaves
-from wolbrin.core.search.assembly import Assembly, room_for
+from wolbrin.core.search.assembly import Assemblies
 from wolbrin.core.search.drawing import Drawer, draw_pool
-from wolbrin.core.search.genotype import Plan, row_places
+from wolbrin.core.search.genotype import FACING, ROW_PLACES, Plan
 from wolbrin.core.search.ingredients import Node, Pantry
 
 Ints = NDArray[np.int64]
@@ -66,7 +66,7 @@ class Explorer:
         self._single = plan.kept is not None and asks_position(plan.kept)
         self._nodes: dict[int, Node | None] = {}
         self._lock = Lock()
-        self._assembly: Assembly | None = None
+        self._assembly: Assemblies | None = None
         self._waiting = Waiting()
         self._codes: list[int] = []
         self._taken = self._done = 0
@@ -106,13 +106,13 @@ class Explorer:
         known = values[np.isfinite(values)]
         return float(np.quantile(known, share)) if len(known) else float("nan")
 
-    def _at(self, full: Assembly | None = None) -> Assembly:
-        """The assembly in the present pool; in a new one where `full` has no room left."""
+    def _at(self, full: Assemblies | None = None) -> Assemblies:
+        """The assemblies in the present pool; in a new one where `full` has no room left."""
         with self._lock:
             if self._assembly is None:
-                self._assembly = room_for(self.plan, self.many.pool, self.brief)
+                self._assembly = Assemblies(self.plan, self.many.pool, self.brief)
             elif self._assembly is full:
-                self._assembly = room_for(self.plan, self.many.new_pool(), self.brief)
+                self._assembly = Assemblies(self.plan, self.many.new_pool(), self.brief)
             return self._assembly
 
     def prepare(self) -> Drawer:
@@ -125,7 +125,7 @@ class Explorer:
                 return self._filled.drawer
             if not self._codes:
                 pool = self._at().pool
-                room = (pool.most - 8) // (2 if self.plan.mirrored else 1)
+                room = (pool.most - 8) // (1 if self.plan.facings == ("long",) else 2)
                 if room < 10:
                     raise UserError("the memory for conditions holds too few of them", "memory for conditions",
                                     "Give more memory, or search on fewer bars.")
@@ -155,8 +155,7 @@ class Explorer:
 
     def _share(self, code: int) -> float:
         """On which share of bars a row holds; below 0 where it cannot be had."""
-        pair = self._at().put(code, self.node(code))
-        at = pair[0] if pair[0] >= 0 else pair[1]
+        at = self._at().put(code, self.node(code))
         if at < 0:
             return -1.0
         track, one = self.many.track, self._at().pool.held.words[at]
@@ -210,7 +209,7 @@ class Explorer:
             made = self.node(code)
             assert made is not None
             return made
-        return self.plan.strategy(genotype, node, name)
+        return self.plan.of(int(genotype[FACING])).strategy(genotype, node, name)
 
     def run(self, genotypes: Ints, ask: Ask, with_daily: NDArray[np.bool_] | None = None) -> Outcomes:
         """Test candidates. Those with a row that cannot be had here count as having too few signals."""
@@ -238,14 +237,14 @@ class Explorer:
         out = self.many.run(some, None if with_daily is None else with_daily[had], ask, assembly.pool)
         return _spread(out, had, wanted if with_daily is not None else None, with_daily)
 
-    def _place(self, assembly: Assembly, genotypes: Ints) -> None:
+    def _place(self, assembly: Assemblies, genotypes: Ints) -> None:
         for code in assembly.missing(genotypes):
             check_stopped()
             assembly.put(code, self.node(code))
 
     def _one_by_one(self, genotypes: Ints, ask: Ask, with_daily: NDArray[np.bool_] | None) -> Outcomes:
         """Candidates whose kept part asks the state of the position: single runs of the same loop."""
-        had = [all(c < 0 or self.node(int(c)) is not None for c in one[row_places(self.plan.sides)]) for one in genotypes]
+        had = [all(c < 0 or self.node(int(c)) is not None for c in one[ROW_PLACES]) for one in genotypes]
         made = self.many.evaluate([self.strategy(one) for one, ok in zip(genotypes, had) if ok], True)
         out = _spread(made, np.array(had, bool), np.array(had, bool), np.ones(len(genotypes), bool))
         with np.errstate(invalid="ignore"):

@@ -2,7 +2,8 @@
 
 Places of a genotype, int64[WIDTH]: for each side how entry rows are joined, entry rows and exit rows (codes of a Pantry, -1
 for none), and the entry order; then stop, target, trail, break even and time exit. Orders and exits are places in lists of
-options, 0 for none. A search with one set of rules for both sides uses the first side only.
+options, 0 for none. The last place says which sides are traded (a place in limits.SIDES); only with rules of its own for each
+side does a candidate use the second set.
 """
 
 from __future__ import annotations
@@ -17,13 +18,14 @@ from numpy.typing import NDArray
 from wolbrin.core.rules.mirror import effective_long, effective_short, mirror_order, mirror_row
 from wolbrin.core.rules.model import UNARY, Condition, EntryOrder, NumberOperand, Side, Strategy
 from wolbrin.core.search.ingredients import Node
-from wolbrin.core.search.limits import MOST_EXIT_ROWS, MOST_ROWS, Limits
+from wolbrin.core.search.limits import MOST_EXIT_ROWS, MOST_ROWS, SIDES, Limits, Sides
 
 Ints = NDArray[np.int64]
 SIDE = 1 + MOST_ROWS + MOST_EXIT_ROWS + 1
 JOIN, ENTRY, EXIT, ORDER = 0, 1, 1 + MOST_ROWS, 1 + MOST_ROWS + MOST_EXIT_ROWS
-STOP, TARGET, TRAIL, EVEN, TIME = range(2 * SIDE, 2 * SIDE + 5)
-WIDTH = 2 * SIDE + 5
+STOP, TARGET, TRAIL, EVEN, TIME, FACING = range(2 * SIDE, 2 * SIDE + 6)
+EXITS_END = FACING
+WIDTH = 2 * SIDE + 6
 EXITS = ("stop", "target", "trail", "break_even", "time_exit")
 MOST_TOGETHER = 8  # rows of a condition that a genome holds
 
@@ -33,9 +35,7 @@ def rows_at(side: int) -> tuple[slice, slice]:
     return slice(side * SIDE + ENTRY, side * SIDE + EXIT), slice(side * SIDE + EXIT, side * SIDE + ORDER)
 
 
-def row_places(sides: int) -> Ints:
-    """All places of rows."""
-    return np.array([p for s in range(sides) for part in rows_at(s) for p in range(part.start, part.stop)], np.int64)
+ROW_PLACES = np.array([p for s in range(2) for part in rows_at(s) for p in range(part.start, part.stop)], np.int64)
 
 
 def turned(node: Node) -> Node:
@@ -66,7 +66,7 @@ def complexity(genotypes: Ints) -> Ints:
         for part in rows_at(side):
             rows += (genotypes[:, part] >= 0).sum(axis=1)
         rows += genotypes[:, side * SIDE + ORDER] > 0
-    return rows + (genotypes[:, STOP:] > 0).sum(axis=1)
+    return rows + (genotypes[:, STOP:EXITS_END] > 0).sum(axis=1)
 
 
 def plain_rows(condition: Condition) -> tuple[Node, ...]:
@@ -79,9 +79,19 @@ def plain_rows(condition: Condition) -> tuple[Node, ...]:
 @dataclass(frozen=True)
 class Plan:
     """How genotypes read as strategies under some limits: what is fixed, what is drawn, and the options of each order and
-    exit (the first of each is none)."""
+    exit (the first of each is none). facing: of candidates that trade these sides; each has a plan of its own."""
 
     limits: Limits
+    facing: Sides = "mirrored"
+
+    @property
+    def facings(self) -> tuple[Sides, ...]:
+        """Sides that compete, in the order of limits.SIDES."""
+        return ("mirrored",) if self.kept is not None else tuple(s for s in SIDES if s in self.limits.sides)
+
+    def of(self, facing: int) -> Plan:
+        """The plan of candidates whose genotype says so."""
+        return Plan(self.limits, SIDES[facing])
 
     @property
     def kept(self) -> Strategy | None:
@@ -98,21 +108,21 @@ class Plan:
     @property
     def sides(self) -> int:
         """Sets of rules: two where each side has rules of its own."""
-        return 2 if self.limits.sides == "own" and not self.kept else 1
+        return 2 if self.facing == "own" and self.kept is None else 1
 
     @property
     def mirrored(self) -> bool:
         """Whether rows are needed turned over too."""
         if self.kept is not None:
             return self.kept.short.mode != "off"
-        return self.limits.sides != "long"
+        return self.facing != "long"
 
     @property
     def written(self) -> bool:
         """Whether the short side's rows are written out, rather than mirrored by its mode."""
         if self.kept is not None:
             return self.kept.short.mode == "own"
-        return self.limits.sides in ("short", "own")
+        return self.facing in ("short", "own")
 
     def options(self) -> dict[str, tuple[Any, ...]]:
         """By exit and "order": what may stand there, the first being none (of orders: at market)."""
@@ -142,9 +152,9 @@ class Plan:
             if self.draws_exits and made["sizing"]["kind"] == "risk":
                 made["sizing"] = {"kind": "fixed", "amount": 1.0}
             return Strategy.model_validate(made | {"name": "x"})
-        short = {"mirrored": "mirrored", "long": "off", "short": "own", "own": "own"}[limits.sides]
+        short = {"mirrored": "mirrored", "long": "off", "short": "own", "own": "own"}[self.facing]
         return Strategy.model_validate({
-            "name": "x", "long": {"mode": "off" if limits.sides == "short" else "own"}, "short": {"mode": short},
+            "name": "x", "long": {"mode": "off" if self.facing == "short" else "own"}, "short": {"mode": short},
             "flat_by_session_end": limits.flat_by_session_end, "quantity": limits.quantity or 1.0,
             "sizing": limits.sizing.model_dump() if limits.sizing.kind != "risk" else {},
             "filters": limits.filters.model_dump()})
@@ -156,13 +166,13 @@ class Plan:
         return plain_rows(effective_long(self.kept).entry), plain_rows(effective_short(self.kept).entry)
 
     def strategy(self, genotype: Ints, node: Callable[[int], Node], name: str) -> Strategy:
-        """The rules of a genotype. node: the row of a code, written for the long side."""
+        """The rules of a genotype of these sides. node: the row of a code, written for the long side."""
         base, options = self.base(), self.options()
         change: dict[str, Any] = base.model_dump()
         for which in range(self.sides):
             entry, leave, order = self._side(genotype, which, node, options["order"])
-            self._put(change, which, entry, leave, order, base)
-        for key, at in zip(EXITS, range(STOP, WIDTH)):
+            self._put(change, which, entry, leave, order)
+        for key, at in zip(EXITS, range(STOP, EXITS_END)):
             chosen = options[key][int(genotype[at])]
             if chosen is not None:
                 change[key] = chosen if isinstance(chosen, int) else chosen.model_dump()
@@ -185,20 +195,18 @@ class Plan:
         order: EntryOrder = orders[int(genotype[which * SIDE + ORDER])]
         return entry, Condition(match="any" if len(leave) > 1 else "all", rows=leave), order
 
-    def _put(self, change: dict[str, Any], which: int, entry: Condition, leave: Condition, order: EntryOrder,
-             base: Strategy) -> None:
+    def _put(self, change: dict[str, Any], which: int, entry: Condition, leave: Condition, order: EntryOrder) -> None:
         """Put one set of rules where it belongs."""
-        limits, kept = self.limits, self.kept
-        if kept is not None:
-            self._into_kept(change, entry, leave, base)
+        if self.kept is not None:
+            self._into_kept(change, entry, leave)
             return
-        short = limits.sides == "short" or which == 1
+        short = self.facing == "short" or which == 1
         if short:  # rows are written for the long side
             entry, leave, order = turned_condition(entry), turned_condition(leave), mirror_order(order)
         change["short" if short else "long"] |= {"mode": "own", "entry": entry.model_dump(), "exit": leave.model_dump(),
                                                   "order": order.model_dump()}
 
-    def _into_kept(self, change: dict[str, Any], entry: Condition, leave: Condition, base: Strategy) -> None:
+    def _into_kept(self, change: dict[str, Any], entry: Condition, leave: Condition) -> None:
         fixed, kept = self.fixed(), self.kept
         assert kept is not None
         for name, rows, facing in (("long", fixed[0], False), ("short", fixed[1], True)):

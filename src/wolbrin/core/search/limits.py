@@ -23,8 +23,7 @@ Unit = Literal["ticks", "atr", "money", "percent", "stop"]
 UNITS: tuple[Unit, ...] = ("atr", "ticks", "money", "percent", "stop")
 Sides = Literal["long", "short", "mirrored", "own"]
 SIDES: tuple[Sides, ...] = ("mirrored", "long", "short", "own")
-SIDES_WORDS = {"mirrored": "long and short, mirrored", "long": "long only", "short": "short only",
-               "own": "long and short, each with rules of its own"}
+SIDES_WORDS: dict[Sides, str] = {"mirrored": "mirrored", "long": "long", "short": "short", "own": "own for each"}
 Joins = Literal["all", "any", "at least"]
 Keep = Literal["", "entry", "exits", "both"]
 KEEP_WORDS = {"": "find everything", "entry": "keep its entry, find exits", "exits": "keep its exits, find an entry",
@@ -181,12 +180,12 @@ class Orders(Model):
 class Limits(Model):
     """What Discover may build.
 
-    joins: how rows of an entry are joined. strategy: what parts are kept of (keep), with its sides. give_up_after: trades
-    after which one that has lost is given up; 0: never. pool: conditions that candidates are built from at first. quantity:
-    None for what is usual on the market.
+    sides: which compete. joins: how rows of an entry are joined. strategy: what parts are kept of (keep), with its sides.
+    give_up_after: trades after which one that has lost is given up; 0: never. pool: conditions that candidates are built from
+    at first. quantity: None for what is usual on the market.
     """
 
-    sides: Sides = "mirrored"
+    sides: tuple[Sides, ...] = Field(("mirrored", "long", "short"), min_length=1, max_length=4)
     least_rows: int = Field(1, ge=1, le=MOST_ROWS)
     most_rows: int = Field(3, ge=1, le=MOST_ROWS)
     least_exit_rows: int = Field(0, ge=0, le=MOST_EXIT_ROWS)

@@ -143,7 +143,10 @@ class Structure(QWidget):
         self.of: Strategy | None = None  # a candidate around which a search is laid
         self.keep = combo([(words, key) for key, words in KEEP_WORDS.items()], "what is kept of a strategy", 190)
         self.kept_words = label("", "small", wrap=True)
-        self.sides = combo([(SIDES_WORDS[s], s) for s in SIDES], "sides", 230)
+        self.sides = {s: QCheckBox(SIDES_WORDS[s]) for s in SIDES}
+        for side, box in self.sides.items():
+            box.setAccessibleName(f"sides: {SIDES_WORDS[side]}")
+            box.setChecked(side in usual.sides)
         self.least, self.most = whole(1, 1, MOST_ROWS, "least rows of an entry"), whole(3, 1, MOST_ROWS,
                                                                                       "most rows of an entry")
         self.least_exit, self.most_exit = whole(0, 0, MOST_EXIT_ROWS, "least rows of an exit"), whole(
@@ -183,17 +186,16 @@ class Structure(QWidget):
             titled("exit rows", self.least_exit, label("to", "muted"), self.most_exit), self.stop, self.target, self.trail,
             self.even, titled("time exit", self.time_low, label("to", "muted"), self.time_high, label("by", "muted"),
                               self.time_step), titled("without", self.no_time), spacing=5))
-        self.sides_row = titled("sides", self.sides)
+        self.sides_row = titled("sides", *self.sides.values())
         self.setLayout(column(label("Structure", "heading"), titled("of a strategy", self.keep), self.kept_words,
                               self.sides_row, self._entries, 4, label("Exits", "heading"), self._exits, self.flat, None,
                               spacing=5, margins=(0, 0, 8, 0)))
-        for box in (*self.joins.values(), *self.orders.values(), self.flat):
+        for box in (*self.joins.values(), *self.orders.values(), *self.sides.values(), self.flat):
             box.toggled.connect(lambda *_: self._moved())
         for number in (self.least, self.most, self.least_exit, self.most_exit, self.rest_low, self.rest_high, self.time_low,
                        self.time_high, self.time_step, self.no_time):
             number.valueChanged.connect(lambda *_: self.changed.emit())
-        for choice in (self.keep, self.sides):
-            choice.currentIndexChanged.connect(lambda *_: self._moved())
+        self.keep.currentIndexChanged.connect(lambda *_: self._moved())
         for part in (self.stop, self.target, self.trail, self.even, self.offset):
             part.changed.connect(lambda *_: self.changed.emit())
         self.joins["all"].setChecked(True)
@@ -230,7 +232,7 @@ class Structure(QWidget):
         time = {"low": self.time_low.value(), "high": self.time_high.value(), "step": self.time_step.value()}
         no_time = self.no_time.value() / 100.0
         return validated(Limits, {
-            "sides": self.sides.currentData(), "least_rows": self.least.value(), "most_rows": self.most.value(),
+            "sides": tuple(s for s, box in self.sides.items() if box.isChecked()), "least_rows": self.least.value(), "most_rows": self.most.value(),
             "least_exit_rows": self.least_exit.value(), "most_exit_rows": self.most_exit.value(),
             "joins": tuple(k for k, box in self.joins.items() if box.isChecked()),
             "orders": validated(Orders, {
@@ -246,7 +248,8 @@ class Structure(QWidget):
         """Stand as a search did."""
         self.of = limits.strategy
         self.keep.setCurrentIndex(self.keep.findData(limits.keep))
-        self.sides.setCurrentIndex(self.sides.findData(limits.sides))
+        for side, one in self.sides.items():
+            one.setChecked(side in limits.sides)
         for box, value in ((self.least, limits.least_rows), (self.most, limits.most_rows),
                            (self.least_exit, limits.least_exit_rows), (self.most_exit, limits.most_exit_rows),
                            (self.rest_low, int(limits.orders.bars.low)), (self.rest_high, int(limits.orders.bars.high)),
