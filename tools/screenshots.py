@@ -73,10 +73,6 @@ def markets(window: MainWindow, folder: Path) -> None:
     page.changes.choose(3)
     page.bars.choose(2)
     rest(window)
-    place.looked.look_at(s.project.sources.get("COB", "skx"))
-    place.show_page("compare")
-    place.pages["compare"].start()
-    shoot(window, folder, "markets-compare")
     s.set_market("NPW")
     place.show_page("quality")
     rest(window)
@@ -100,6 +96,27 @@ def sweep(window: MainWindow, folder: Path) -> None:
     window.session.undo.setIndex(window.session.undo.index() - 5)
 
 
+def discover(window: MainWindow, folder: Path) -> None:
+    """A search on three markets, each beside its controls; what is asked, and what comes of it."""
+    s = window.session
+    place: Any = window.places["discover"]
+    setup = place.setup
+    setup.pool.setValue(600)
+    setup.count.setValue(2_500)
+    setup.controls.setValue(1)
+    for market in ("BBY", "AUDNZD", "NPW"):
+        s.set_market(market)
+        if market == "NPW":
+            setup.controls.setValue(3)
+            setup.count.setValue(4_000)
+            place.show_page("ask")
+            shoot(window, folder, "discover-setup")
+        place.start()
+        rest(window, 1.5)
+    place.result.table.sort_by(4)
+    shoot(window, folder, "discover")
+
+
 def work(window: MainWindow, folder: Path) -> None:
     """Walk through the demo as a newcomer would, taking a picture at each place."""
     from wolbrin.core.rules.templates import templates
@@ -117,9 +134,6 @@ def work(window: MainWindow, folder: Path) -> None:
     rest(window)
     place["rules"].jump(-1)
     shoot(window, folder, "rules")
-    place["rules"].show_page("formula")
-    shoot(window, folder, "rules-formula")
-    place["rules"].show_page("rows")
     s.undo.undo()
     go("study")
     place["study"].start()
@@ -133,26 +147,23 @@ def work(window: MainWindow, folder: Path) -> None:
     go("sweep")
     sweep(window, folder)
     go("discover")
-    for market in ("NPW", "BBY", "AUDNZD"):
-        s.set_market(market)
-        place["discover"].pool.setValue(600)
-        place["discover"].count.setValue(2500)
-        place["discover"].trades.setValue(250)
-        place["discover"].start()
-        rest(window, 1.0)
-    s.set_market("NPW")
-    place["discover"].count.setValue(4_000)
-    place["discover"].seed.setValue(2)
-    place["discover"].start()
-    shoot(window, folder, "discover")
+    discover(window, folder)
     kept = s.dossiers.shelf()
     by_market = {m: sorted((k for k in kept if k.candidate.market == m),
                            key=lambda k: -k.candidate.summary["return_drawdown"])[:6] for m in ("NPW", "BBY", "AUDNZD")}
     s.select([k.id for found in by_market.values() for k in found])
     go("shelf")
-    place["shelf"].table.sort_by(9)
+    place["shelf"].table.sort_by(10)
+    place["shelf"].state.star([r.id for r in (place["shelf"].rows.record(i) for i in (0, 2))], True)
+    place["shelf"].state.tag([place["shelf"].rows.record(1).id], ["morning"])
+    place["shelf"].state.group_by("family")
+    rest(window)
     place["shelf"].table.choose(0)
     shoot(window, folder, "shelf")
+    place["shelf"].state.compare([int(i) for i in place["shelf"].rows.shown[:3]])
+    shoot(window, folder, "shelf-compare")
+    place["shelf"].show_list()
+    place["shelf"].state.group_by("")
     go("proving")
     place["proving"].state.start()
     rest(window)

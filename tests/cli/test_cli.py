@@ -24,7 +24,8 @@ from wolbrin.core.rules.model import load_strategy
 from wolbrin.core.store.dossier import Dossiers
 from wolbrin.core.store.project import Project
 from wolbrin.core.study.answers import StudyAnswer, TrialAnswer
-from wolbrin.core.work.discover_answer import DiscoverAnswer
+from wolbrin.core.work.discover_answer import DiscoverAnswer, ShelfAnswer
+from wolbrin.core.work.shelving import CandidateFile
 from wolbrin.core.work.sweep_answer import SweepAnswer
 
 FILES = Path(__file__).parents[2] / "src/wolbrin/demo/files"
@@ -242,3 +243,62 @@ def test_project_troubles_are_told(demo: Path) -> None:
     assert "stop.amount" in keys
     (demo / "project.sqlite").write_bytes(b"torn" * 500)
     assert "cannot be used" in wolbrin("prove", "-p", demo, code=1).stderr
+
+
+def test_discover_is_resumed_asked_again_and_the_shelf_is_kept_in_order(demo: Path, tmp_path: Path) -> None:
+    """Two markets, several stops, an evolution beside a control; other floors; then list, mark, compare, out and in again."""
+    asked = ("discover", "-p", demo, "-m", "NPW,BBY", "--ingredients", "trend,session,weekday*2,library:breakout", "--stop",
+             "atr:1..4|ticks:20..100", "--floor", "trades_per_year>=40", "--floor", "profit_factor>=1.2", "--method",
+             "evolve", "--until", "tried=256", "--control", 1, "--pool", 150, "--seed", 4)
+    found = result(*asked)
+    DiscoverAnswer.model_validate(found)
+    assert found["tried"] == 512
+    assert found["tried_on_market"] == {"NPW": 256, "BBY": 256}
+    assert found["kept"] > 0
+    project = Project(demo)
+    with project.transaction() as db:
+        db.execute("UPDATE searches SET state = 'interrupted'")
+    project.close()
+    again = result(*asked, "--resume")
+    assert (again["search"], again["kept"], again["luck"]) == (found["search"], found["kept"], found["luck"])
+    looser = result("discover", "-p", demo, "--again", found["search"], "--floor", "trades_per_year>=40", "--floor",
+                    "profit_factor>=1.1")
+    assert looser["kept"] >= found["kept"]
+    assert looser["tried_on_market"] == found["tried_on_market"]
+    assert [f["floor"] for f in looser["floors"]] == ["trades_per_year>=40", "profit_factor>=1.1"]
+    listed = result("shelf", "list", "-p", demo, "--sort", "profit_factor", "--down", "--save-view", "best",
+                    "--limit", 500)
+    ShelfAnswer.model_validate(listed)
+    rows = listed["candidates"]
+    factors = [r["measures"]["profit_factor"] for r in rows]
+    assert factors == sorted(factors, reverse=True)
+    assert len({r["name"] for r in rows}) == len(rows) == listed["total"]
+    assert {r["tried"] for r in rows} == {256}
+    one, two = rows[0]["id"], rows[1]["id"]
+    wolbrin("shelf", "tag", "-p", demo, one, "--add", "first idea", "--star", "--note", "Watch it.", "--rename", "Mine")
+    mine = result("shelf", "list", "-p", demo, "--tag", "first-idea", "--starred")["candidates"]
+    assert [(m["id"], m["name"], m["notes"]) for m in mine] == [(one, "Mine", "Watch it.")]
+    word = rows[1]["words"].split(" when ")[1].split()[0]
+    assert two in [r["id"] for r in result("shelf", "list", "-p", demo, "--view", "best", "--limit", 500)["candidates"]]
+    assert two in [r["id"] for r in result("shelf", "list", "-p", demo, "--rules", word, "--limit", 500)["candidates"]]
+    beside = result("shelf", "compare", "-p", demo, one, two)
+    assert len(beside["correlation"]) == 2
+    groups = result("shelf", "group", "-p", demo)["clusters"]
+    assert sum(len(g["candidates"]) for g in groups) == len(rows)
+    wolbrin("shelf", "export", "-p", demo, tmp_path / "out", one, two)
+    (tmp_path / "out/bad.json").write_text('{"format": "wolbrin.candidate", "version": 99}')
+    wolbrin("shelf", "remove", "-p", demo, one, two)
+    back = result("shelf", "import", "-p", demo, tmp_path / "out")
+    assert len(back["ids"]) == 2
+    assert "newer than this program reads" in back["faults"][0]
+    shown = result("shelf", "show", "-p", demo, back["ids"][0])["candidates"][0]
+    CandidateFile.model_validate({k: v for k, v in shown.items() if k != "id"})
+    assert shown["tags"] == ["first-idea"] or shown["name"] != "Mine"
+    for arguments, words in ((("discover", "-m", "NPW", "--ingredients", "nonsense"), "no ingredient"),
+                             (("discover", "-m", "NPW", "--floor", "trades>=9000000"), "floors ask for 9,000,000 trades"),
+                             (("discover", "-m", "NPW", "--until", "someday"), "is no end"),
+                             (("discover", "--again", 99, "--floor", "trades>=1"), "no search 99"),
+                             (("discover", "-m", "NPW", "--keep", "entry"), "which strategy"),
+                             (("shelf", "list", "--filter", "speed>3"), "is not a filter"),
+                             (("shelf", "compare", one), "there is no candidate")):
+        assert words in wolbrin(*arguments, "-p", demo, code=1).stderr, arguments

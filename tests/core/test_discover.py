@@ -270,20 +270,20 @@ def test_twins_are_dropped_and_near_twins_grouped_under_the_simpler() -> None:
 
 
 def test_counts_beyond_luck_are_rare_where_there_is_nothing_else() -> None:
-    """Counts of overdispersed draws (negative binomial; 3 to 16 times a Poisson's variance): a search among its controls is
-    said to keep more than luck in about 5 of 100, within binomial bounds at one in ten thousand and half again for the
-    model."""
+    """Counts of overdispersed draws (negative binomial), the more so the larger they are: a search among its controls is said
+    to keep more than luck in about 5 of 100, within binomial bounds at one in ten thousand and half again for the model."""
     from scipy import stats
 
     rng = np.random.default_rng()
-    for mean in (3.0, 30.0, 300.0):
-        for more in (3.0, 6.0, 16.0):
-            n = mean / (more - 1)
-            for controls in (3, 8):
-                runs = 1500
-                counts = rng.negative_binomial(n, n / (n + mean), size=(runs, controls + 1))
-                beyond = sum(luck_of(int(c[0]), c[1:].tolist()).beyond for c in counts)
-                assert beyond <= stats.binom.ppf(0.9999, runs, 0.12 if more > 6 else 0.075), (mean, more, controls)
+    for mean, more in ((3.0, 1.2), (3.0, 2.0), (30.0, 2.0), (30.0, 3.0), (300.0, 6.0), (300.0, 16.0)):
+        n = mean / (more - 1)
+        for controls in (3, 8, 20):
+            runs = 1500
+            counts = rng.negative_binomial(n, n / (n + mean), size=(runs, controls + 1))
+            beyond = sum(luck_of(int(c[0]), c[1:].tolist()).beyond for c in counts)
+            assert beyond <= stats.binom.ppf(0.9999, runs, 0.075), (mean, more, controls)
+            if controls == 20:
+                assert beyond >= stats.binom.ppf(0.0001, runs, 0.02), (mean, more)
 
 
 def test_the_share_of_finds_that_luck_brings_falls_with_strength() -> None:

@@ -38,7 +38,7 @@ from wolbrin.core.search.twins import ALIKE
 from wolbrin.core.store.project import Project
 from wolbrin.core.store.searches import Searches
 from wolbrin.core.store.shelf import Shelf
-from wolbrin.core.work.discover_answer import discover_answer
+from wolbrin.core.work.discover_answer import DiscoverAnswer, discover_answer
 from wolbrin.core.work.discover_request import DiscoverRequest
 from wolbrin.core.work.discover_results import DiscoverResult
 from wolbrin.core.work.discovering import KIND, discover_job, filled, read_discover, resume_discover
@@ -101,7 +101,7 @@ def kept_strategy(project: Project, name: str | None, keep: str) -> Strategy | N
 def add(app: typer.Typer, demo: Callable[[], Path]) -> None:
     @app.command("discover")
     def discover(
-            market: list[str] = typer.Option(..., "--market", "-m", help="Market codes, by commas or repeated."),
+            market: list[str] = typer.Option([], "--market", "-m", help="Market codes, by commas or repeated."),
             project: Path | None = PROJECT,
             interval: str = typer.Option("15", "--interval", "-i", help=INTERVAL + " Several by commas."),
             hold: bool = typer.Option(False, "--hold", help="Keep only what passes on all the markets and intervals."),
@@ -141,12 +141,19 @@ def add(app: typer.Typer, demo: Callable[[], Path]) -> None:
             give_up: int = typer.Option(0, "--give-up-after", min=0,
                                         help="Give up one that has lost after so many trades; 0: never."),
             resume: bool = typer.Option(False, "--resume", help="Go on with the newest unfinished one that asks the same."),
+            again: int | None = typer.Option(None, "--again", help="Ask the floors of what this search tried, and go on."),
             share: float = SHARE, json: bool = JSON) -> None:
         """Build candidates, test them on the training span, keep those above the floors on the Shelf; beside it the same
         search on shuffled histories says how many luck would keep."""
         facing = tuple(SIDES.get(s.strip(), s.strip()) for s in sides.split(","))
         if not set(facing) <= set(KNOWN_SIDES):
             error_console.print(f"--sides must be among {', '.join(KNOWN_SIDES)}.", markup=False)
+            raise typer.Exit(USAGE)
+        if again is not None:
+            _again(again, project, demo, floor, share, json)
+            return
+        if not market:
+            error_console.print("Name a market with --market.", markup=False)
             raise typer.Exit(USAGE)
         with told():
             opened = open_project(project, demo)
@@ -171,26 +178,46 @@ def add(app: typer.Typer, demo: Callable[[], Path]) -> None:
             found = resumed(opened, request) if resume else None
             if resume and found is None:
                 error_console.print("No unfinished search asks the same; a new one begins.", markup=False)
-            job, result = found or discover_job(opened, request)
-            state = run(job, "threads", share)
-            result = read_discover(opened, result.search)
-            answer = discover_answer(opened, result, state.value)
-        if json:
-            emit(answer)
-            return
-        console.print(f"{result.tried:,} tried out of {number(answer.spans)} rows of conditions; {result.met:,} passed, "
-                      f"{result.twins:,} trade the same as others and {result.alike:,} nearly so; {result.few:,} had too few "
-                      "entry signals to be simulated.", markup=False)
-        for one in answer.floors:
-            console.print(f"    {one.rejected:>10,} fell first at {one.words}", markup=False)
-        console.print(result.luck.words + ".", markup=False)
-        best = sorted(answer.candidates, key=lambda c: -(c.measures["t_daily"] or 0.0))
-        for c in best[:SHOWN]:
-            console.print(f"{c.id}  {c.name} on {c.market}: net {worded('net', c.measures['net'] or 0.0)}, profit factor "
-                          f"{worded('profit_factor', c.measures['profit_factor'] or 0.0)}, t "
-                          f"{worded('t_daily', c.measures['t_daily'] or 0.0)}", markup=False)
-        if len(best) > SHOWN:
-            console.print(f"and {len(best) - SHOWN:,} more on the Shelf: `wolbrin shelf list`.", markup=False)
+            answer, result = _run(opened, found or discover_job(opened, request), share)
+        _tell(answer, result, json)
+
+
+def _again(search: int, project: Path | None, demo: Callable[[], Path], floor: list[str], share: float, json: bool) -> None:
+    """Ask other floors of what a search tried."""
+    with told():
+        opened = open_project(project, demo)
+        if not floor:
+            raise UserError("no floor is given", "--again", "Name the floors with --floor; those left out are not asked.")
+        job = resume_discover(opened, search, floors=tuple(Floor.parse(f) for f in floor))
+        answer, result = _run(opened, job, share)
+    _tell(answer, result, json)
+
+
+def _run(project: Project, job: tuple[Job, DiscoverResult], share: float) -> tuple[DiscoverAnswer, DiscoverResult]:
+    state = run(job[0], "threads", share)
+    result = read_discover(project, job[1].search)
+    return discover_answer(project, result, state.value), result
+
+
+def _tell(answer: DiscoverAnswer, result: DiscoverResult, json: bool) -> None:
+    if json:
+        emit(answer)
+        return
+    console.print(f"{result.tried:,} tried out of {number(answer.spans)} rows of conditions; {result.met:,} passed, "
+                  f"{result.twins:,} trade the same as others and {result.alike:,} nearly so; {result.few:,} had too few "
+                  "entry signals to be simulated.", markup=False)
+    for one in answer.floors:
+        console.print(f"    {one.rejected:>10,} fell first at {one.words}", markup=False)
+    console.print(result.luck.words + ".", markup=False)
+    if answer.luck.strongest_words:
+        console.print(answer.luck.strongest_words + ".", markup=False)
+    best = sorted(answer.candidates, key=lambda c: -(c.measures["t_daily"] or 0.0))
+    for c in best[:SHOWN]:
+        console.print(f"{c.id}  {c.name} on {c.market}: net {worded('net', c.measures['net'] or 0.0)}, profit factor "
+                      f"{worded('profit_factor', c.measures['profit_factor'] or 0.0)}, t "
+                      f"{worded('t_daily', c.measures['t_daily'] or 0.0)}", markup=False)
+    if len(best) > SHOWN:
+        console.print(f"and {len(best) - SHOWN:,} more on the Shelf: `wolbrin shelf list`.", markup=False)
 
 
 def _two(text: str, where: str) -> tuple[int, int]:

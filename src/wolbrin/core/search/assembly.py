@@ -3,7 +3,7 @@ the model, and put together by looking it up."""
 
 from __future__ import annotations
 
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from contextlib import suppress
 from dataclasses import dataclass
 from functools import partial
@@ -34,6 +34,9 @@ LONG_IN, SHORT_IN, LONG_OUT, SHORT_OUT = (g.G_ROWS + i * g.MOST_ROWS for i in ra
 def mirrored(node: Node) -> Node:
     """The row for the other side."""
     return mirror_row(node) if isinstance(node, Row) else mirror_condition(node)
+
+
+WRITTEN: dict[str, Callable[[Node], Node]] = {"upright": lambda node: node, "mirrored": mirrored, "turned": turned}
 
 
 @dataclass(frozen=True)
@@ -112,18 +115,21 @@ class Assembly:
     def has(self, code: int) -> bool:
         return code in self._known
 
-    def put(self, code: int, node: Node | None) -> tuple[int, int]:
-        """Give a row a place in the pool: its number as written and turned over, -1 where that side is off, NOT_HAD where it
-        cannot be had on this history. Raises FullError."""
+    @property
+    def wants(self) -> tuple[str, ...]:
+        """How rows are needed: as written, mirrored by the model, or written out for the short side."""
+        short = ("turned" if self.plan.written else "mirrored",) if self._turned else ()
+        return (*(("upright",) if self._upright else ()), *short)
+
+    def put(self, code: int, rows: Mapping[str, int]) -> None:
+        """Take the places of a row in the pool, by how it is written; empty where it cannot be had on this history."""
         pair = NOT_HAD, NOT_HAD
-        if node is not None:
-            with suppress(UserError):  # such as an interval that bars do not add up to
-                pair = (self.pool.row(node) if self._upright else -1,
-                        self.pool.row(turned(node) if self.plan.written else mirrored(node)) if self._turned else -1)
+        if rows:
+            pair = (rows["upright"] if self._upright else -1,
+                    rows["turned" if self.plan.written else "mirrored"] if self._turned else -1)
         with self._lock:
             self._known[code] = pair
             self._stale = True
-        return pair
 
     def _lookup(self) -> tuple[Ints, Ints32]:
         with self._lock:
@@ -200,11 +206,17 @@ class Assemblies:
         except FullError:
             raise UserError("the exits and orders that compete need more columns than the memory for them holds", "limits",
                             "Let fewer ATR lengths compete.") from None
+        self._wants = tuple(dict.fromkeys(how for one in self._by.values() for how in one.wants))
 
     def put(self, code: int, node: Node | None) -> int:
         """Give a row its places; a row of the pool that it stands in, NOT_HAD where it cannot be had. Raises FullError."""
-        pairs = [one.put(code, node) for one in self._by.values()]
-        return next((row for pair in pairs for row in pair if row != -1), NOT_HAD)
+        rows: dict[str, int] = {}
+        if node is not None:
+            with suppress(UserError):  # such as an interval that bars do not add up to
+                rows = {how: self.pool.row(WRITTEN[how](node)) for how in self._wants}
+        for one in self._by.values():
+            one.put(code, rows)
+        return next(iter(rows.values()), NOT_HAD)
 
     def missing(self, genotypes: Ints) -> list[int]:
         """Codes of rows that have no place yet, in order."""

@@ -258,8 +258,11 @@ class Explorer:
         return backtest(self.many.history, self.strategy(genotype, name), self.brief, detail=False)
 
     def above_shifts(self, genotype: Ints) -> float:
-        """How many standard deviations a candidate stands above its own entries moved by whole sessions; NaN where that says
-        nothing, since they come to the same wherever they are moved."""
+        """How far a candidate stands above its own entries moved by whole sessions, in standard deviations: the t of so few
+        shifts, read on the normal scale. NaN where that says nothing, since they come to the same wherever they are
+        moved."""
+        from scipy import stats  # late
+
         if self._single:
             return float("nan")
         assembly = self._at()
@@ -267,7 +270,10 @@ class Explorer:
         genomes, _ = assembly.genomes(genotype[None])
         made = Shifting(self.many, genomes, assembly.pool).run(self.seed, 0, SHIFTS)
         spread = float(made.chance.std(ddof=1))
-        return (made.actual - float(made.chance.mean())) / spread if spread > 0 else float("nan")
+        if not spread > 0:
+            return float("nan")
+        t = (made.actual - float(made.chance.mean())) / (spread * np.sqrt(1 + 1 / SHIFTS))
+        return float(stats.norm.isf(stats.t(SHIFTS - 1).sf(t)))
 
     @property
     def pool(self) -> Pool:

@@ -39,8 +39,8 @@ def usual_floors(years: float) -> tuple[Floor, ...]:
     """Floors for a span of so many years: common practice, no source."""
     a_year = max(20.0, round(FEWEST / max(years, 0.1), 1))
     return (Floor(key="trades_per_year", value=a_year), Floor(key="profit_factor", value=1.2),
-            Floor(key="t_daily", value=2.0), Floor(key="return_drawdown", value=round(min(2.0, 0.5 + 0.3 * years), 1)),
-            Floor(key="positive_years", value=50.0), Floor(key="above_drift", value=2.0))
+            Floor(key="t_daily", value=2.5), Floor(key="return_drawdown", value=round(min(2.0, 0.5 + 0.3 * years), 1)),
+            Floor(key="positive_years", value=50.0), Floor(key="above_drift", value=2.5))
 
 
 def _loose(floor: Floor) -> float:

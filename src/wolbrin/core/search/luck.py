@@ -9,8 +9,8 @@ stands beside it with the weight of PRIOR controls (normal model with a scaled i
 from __future__ import annotations
 
 import math
-from collections.abc import Sequence
-from dataclasses import dataclass
+from collections.abc import Hashable, Mapping, Sequence
+from dataclasses import dataclass, field
 
 import numpy as np
 from numpy.typing import NDArray
@@ -19,8 +19,9 @@ from wolbrin.core.measures.wording import number
 
 Floats = NDArray[np.float64]
 POISSON = 0.25  # variance of the square root of a Poisson count
-USUAL = 6.0  # times as much do kept counts usually vary
+LEAST_USUAL, PER_FIND, MOST_USUAL = 1.5, 1 / 25, 12.0  # times as much do kept counts usually vary, by their size
 PRIOR = 4
+USUAL_SPREAD = 0.4  # standard deviation of the strongest t of a search on noise
 LEVELS = 24
 
 
@@ -67,7 +68,8 @@ def luck_of(kept: int, controls: Sequence[int]) -> Luck:
         return Luck(kept, (), math.nan, math.nan, math.nan, math.nan)
     roots = np.sqrt(np.array(controls, np.float64))
     degrees = PRIOR + m - 1
-    variance = (PRIOR * USUAL * POISSON + float(((roots - roots.mean()) ** 2).sum())) / degrees
+    usual = min(MOST_USUAL, LEAST_USUAL + PER_FIND * float(np.mean(controls)))
+    variance = (PRIOR * usual * POISSON + float(((roots - roots.mean()) ** 2).sum())) / degrees
     middle, spread = float(roots.mean()), math.sqrt(max(variance, POISSON) * (1 + 1 / m))
     t = stats.t(degrees)
     wide, one = float(t.ppf(0.975)) * spread, float(t.ppf(0.95)) * spread
@@ -78,12 +80,36 @@ def luck_of(kept: int, controls: Sequence[int]) -> Luck:
 @dataclass(frozen=True)
 class Strength:
     """By strength of finds, float64[LEVELS] each: at least this strong, so many found, so many by a control on average, and
-    the share of finds this strong that luck brings, which never rises with strength (Storey & Tibshirani 2003)."""
+    the share of finds this strong that luck brings, which never rises with strength (Storey & Tibshirani 2003). strongest: of
+    the search, NaN without finds; by_luck: the strongest of each control; limit: what 95 of 100 further ones stay below. of:
+    strength of each find, by whatever names it."""
 
     level: Floats
     found: Floats
     expected: Floats
     share: Floats
+    strongest: float = math.nan
+    by_luck: tuple[float, ...] = ()
+    limit: float = math.nan
+    of: Mapping[Hashable, float] = field(default_factory=dict)
+
+    @property
+    def beyond(self) -> bool:
+        """Whether the strongest find is stronger than luck finds in 95 of 100 searches."""
+        return self.strongest > self.limit
+
+    @property
+    def words(self) -> str:
+        """Such as "Strongest 13.1; by luck 3.3, seldom above 4.1: stronger than luck brings"."""
+        if not self.by_luck or not math.isfinite(self.strongest):
+            return ""
+        verdict = "stronger than luck brings" if self.beyond else "no stronger than luck may bring"
+        return (f"Strongest t {number(self.strongest, 1)}; by luck {number(float(np.mean(self.by_luck)), 1)}, seldom above "
+                f"{number(self.limit, 1)}: {verdict}")
+
+    def share_of(self, name: Hashable) -> float:
+        """The share that luck brings of finds as strong as one; NaN where it is not known."""
+        return self.at(self.of.get(name, math.nan))
 
     def at(self, value: float) -> float:
         """The share that luck brings of finds as strong as this; NaN where it is not known."""
@@ -95,13 +121,30 @@ class Strength:
 def strength_of(found: Floats, controls: Sequence[Floats]) -> Strength:
     """The curve over the finds of a search and of its controls."""
     found = np.sort(found[np.isfinite(found)])
+    nothing = np.zeros(0)
+    strongest = float(found[-1]) if len(found) else math.nan
+    best = tuple(float(np.nanmax(c)) for c in controls if np.isfinite(c).any())
+    limit = _limit_of(best)
     if not len(found) or not controls:
-        nothing = np.zeros(0)
-        return Strength(nothing, nothing, nothing, nothing)
+        return Strength(nothing, nothing, nothing, nothing, strongest, best, limit)
     level = np.unique(np.quantile(found, np.linspace(0, 1, LEVELS), method="lower"))
     count = len(found) - np.searchsorted(found, level, "left")
     whole = np.sort(np.concatenate([c[np.isfinite(c)] for c in controls]))
     expected = (len(whole) - np.searchsorted(whole, level, "left")) / len(controls)
     # One more than was seen, so that a level no control reached is not said to be free of luck.
     share = np.minimum(1.0, (expected + 1.0 / len(controls)) / np.maximum(count, 1))
-    return Strength(level, count.astype(np.float64), expected, np.minimum.accumulate(share))
+    return Strength(level, count.astype(np.float64), expected, np.minimum.accumulate(share), strongest, best, limit)
+
+
+def _limit_of(best: Sequence[float]) -> float:
+    """What the strongest find of another control stays below in 95 of 100, from those of some; NaN without any. Their usual
+    spread stands beside them as for counts (see `luck_of`)."""
+    from scipy import stats  # late
+
+    m = len(best)
+    if not m:
+        return math.nan
+    degrees = PRIOR + m - 1
+    middle = float(np.mean(best))
+    variance = (PRIOR * USUAL_SPREAD**2 + float(((np.array(best) - middle) ** 2).sum())) / degrees
+    return middle + float(stats.t(degrees).ppf(0.95)) * math.sqrt(variance * (1 + 1 / m))

@@ -31,7 +31,8 @@ class FloorRow(Model):
 
 class LuckRow(Model):
     """kept: by the search; controls: by each of the same on a shuffled history; low, high: where 95 of 100 further controls
-    lie; beyond: whether more was kept than luck keeps in 95 of 100."""
+    lie; beyond: whether more was kept than luck keeps in 95 of 100. strongest: t of daily results of the strongest find, of
+    the controls' ones, and whether it is stronger than luck finds in 95 of 100."""
 
     kept: int
     controls: tuple[int, ...]
@@ -40,6 +41,10 @@ class LuckRow(Model):
     high: Value
     beyond: bool
     words: str
+    strongest: Value = None
+    strongest_by_luck: tuple[float, ...] = ()
+    strongest_beyond: bool = False
+    strongest_words: str = ""
 
 
 class StrengthRow(Model):
@@ -130,7 +135,10 @@ def discover_answer(project: Project, result: DiscoverResult, state: str) -> Dis
     r, luck, curve = result.request, result.luck, strength(project, result)
     shelf = Shelf(project)
     rows = shelf.lines_with_records(shelf.ids(Wanted(search=result.search, sort="id")))
-    known = len(curve.level) > 0
+
+    def luck_of_line(line: Line) -> Value:
+        return value_of(curve.share_of((line.market, line.interval, line.marks.number)))
+
     floors = tuple(FloorRow(floor=f.text, words=f.words(), rejected=n, raised=tuple(
         {"value": v, "kept": float(w.kept), "expected": value_of(w.expected)} for v, w in by_floor(project, result, i)))
         for i, (f, n) in enumerate(zip(result.floors, result.rejected)))
@@ -141,9 +149,9 @@ def discover_answer(project: Project, result: DiscoverResult, state: str) -> Dis
         tried_on_market={m: Searches(project).tried_on(m) for m in dict.fromkeys(m for m, _ in r.places)},
         sharpe_daily={m: tally_of(project, m) for m in dict.fromkeys(m for m, _ in r.places)},
         luck=LuckRow(kept=luck.kept, controls=luck.controls, expected=value_of(luck.expected), low=value_of(luck.low),
-                     high=value_of(luck.high), beyond=luck.beyond, words=luck.words),
+                     high=value_of(luck.high), beyond=luck.beyond, words=luck.words, strongest=value_of(curve.strongest),
+                     strongest_by_luck=curve.by_luck, strongest_beyond=curve.beyond, strongest_words=curve.words),
         strength=tuple(StrengthRow(level=a, found=b, expected=c, share=d) for a, b, c, d in zip(
             *(x.tolist() for x in (curve.level, curve.found, curve.expected, curve.share)))),
         improvements=result.improvements,
-        candidates=tuple(row_of(line, record, value_of(curve.at(line.figures["t_daily"])) if known else None)
-                         for line, record in rows))
+        candidates=tuple(row_of(line, record, luck_of_line(line)) for line, record in rows))

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from typing import Any
 
 import numpy as np
@@ -25,6 +25,7 @@ from wolbrin.core.work.discover_work import Tested
 Floats = NDArray[np.float64]
 KEPT, NEAR = "kept", "near"  # tables of a search: what each stream kept, and what came near
 FATE_KEPT = 0
+DRIFT = "v_above_drift"
 STRENGTH = "t_daily"  # by which the finds of a search and of its controls are compared
 
 
@@ -130,14 +131,29 @@ def kept_rows(project: Project, result: DiscoverResult) -> list[Columns]:
                  for p in range(places)]
         known = [p for p in parts if p]
         whole = {n: np.concatenate([p[n] for p in known]) for n in wanted if all(n in p for p in known)} if known else {}
+        if known:
+            whole["place"] = np.concatenate([np.full(len(p["number"]), at) for at, p in enumerate(parts) if p])
         out.append({n: v[whole["fate"] == FATE_KEPT] for n, v in whole.items()} if whole else {})
     return out
 
 
 def strength(project: Project, result: DiscoverResult) -> Strength:
-    """How strong the finds are beside those of the controls: what share of finds this strong luck brings."""
-    values = [t[f"m_{STRENGTH}"] if t else np.zeros(0) for t in kept_rows(project, result)]
-    return strength_of(values[0], values[1:])
+    """How strong the finds are beside those of the controls: what share of finds this strong luck brings. A find is as strong
+    as its t of daily results, and no stronger than by how much it beats the market's drift where that is asked."""
+    tables = kept_rows(project, result)
+    values = [_strengths(t) for t in tables]
+    made = strength_of(values[0], values[1:])
+    if not tables[0]:
+        return made
+    places = [result.request.places[s] for s in tables[0]["place"].tolist()]
+    return replace(made, of={(m, i, int(n)): float(v) for (m, i), n, v in zip(places, tables[0]["number"], values[0])})
+
+
+def _strengths(table: Columns) -> Floats:
+    if not table:
+        return np.zeros(0)
+    x = table[f"m_{STRENGTH}"]
+    return np.fmin(x, table[DRIFT]) if DRIFT in table else x
 
 
 def by_floor(project: Project, result: DiscoverResult, floor: int, steps: int = 8) -> list[tuple[float, Luck]]:

@@ -23,6 +23,7 @@ from wolbrin.core.search.drawing import BATCH
 from wolbrin.core.search.explorer import Explorer
 from wolbrin.core.search.floors import NO_SIGNALS, PASSED, Floors
 from wolbrin.core.search.genotype import Plan, complexity
+from wolbrin.core.search.ingredients import Pantry
 from wolbrin.core.search.objective import Floor, Scale, named
 from wolbrin.core.search.sample import at_hand
 from wolbrin.core.store.shelf import Ready, ready_of
@@ -150,11 +151,19 @@ class DiscoverWork(Request):
         if control:
             history = shuffle(history, control_seed(request.seed, control, market), not request.drift)
         return Explorer(history, self.briefs[place], Plan(request.limits.on(history.bars.terms)),
-                        leader.pantry if leader is not None else request.pantry(interval), request.seed, levels=leader)
+                        leader.pantry if leader is not None else self._pantry(interval), request.seed, levels=leader)
+
+    def _pantry(self, interval: int) -> Pantry:
+        """The ingredients at an interval, the same for all streams."""
+        made: dict[int, Pantry] = vars(self).setdefault("_pantries", {})
+        if interval not in made:
+            made[interval] = self.request.pantry(interval)
+        return made[interval]
 
     def let_go(self) -> None:
         """Forget what was worked out: its memory is large."""
-        vars(self).pop("_explorers", None)
+        for name in ("_explorers", "_pantries"):
+            vars(self).pop(name, None)
 
 
 def control_seed(seed: int, control: int, market: str) -> int:

@@ -114,7 +114,8 @@ class ResultPage(QWidget):
     def _luck_column(self) -> Column:
         def share(record: Line) -> float:
             curve = self.state.curve
-            return 100.0 * curve.at(record.figures.get("t_daily", float("nan"))) if curve is not None else float("nan")
+            name = record.market, record.interval, record.marks.number
+            return 100.0 * curve.share_of(name) if curve is not None else float("nan")
 
         return Column("by luck %", share, lambda r: number(share(r)), "right", 66,
                       tip="Of finds at least this strong, so many in 100 luck brings as well, by the controls")
@@ -206,10 +207,11 @@ class ResultPage(QWidget):
         strong = np.flatnonzero(curve.share <= 0.1)
         if len(strong):
             at = int(strong[0])
-            self.curve_words.setText(f"Of {number(curve.found[at])} finds with t of at least {number(curve.level[at], 1)}, "
-                                     "luck brings one in ten or fewer.")
+            text = (f"Of {number(curve.found[at])} finds with t of at least {number(curve.level[at], 1)}, luck brings one in "
+                    "ten or fewer.")
         else:
-            self.curve_words.setText("However strong, luck brings more than one in ten of these finds.")
+            text = "However strong, luck brings more than one in ten of these finds."
+        self.curve_words.setText(f"{curve.words}. {text}" if curve.words else text)
         self.table.grid.viewport().update()
 
     def _moved(self, found: Found) -> None:

@@ -232,7 +232,8 @@ class Structure(QWidget):
         time = {"low": self.time_low.value(), "high": self.time_high.value(), "step": self.time_step.value()}
         no_time = self.no_time.value() / 100.0
         return validated(Limits, {
-            "sides": tuple(s for s, box in self.sides.items() if box.isChecked()), "least_rows": self.least.value(), "most_rows": self.most.value(),
+            "sides": tuple(s for s, box in self.sides.items() if box.isChecked()), "least_rows": self.least.value(),
+            "most_rows": self.most.value(),
             "least_exit_rows": self.least_exit.value(), "most_exit_rows": self.most_exit.value(),
             "joins": tuple(k for k, box in self.joins.items() if box.isChecked()),
             "orders": validated(Orders, {
