@@ -23,7 +23,7 @@ from wolbrin.core.jobs import Engine, State
 from wolbrin.core.measures.catalogue import BY_KEY, SUMMARY
 from wolbrin.core.measures.facts import Facts
 from wolbrin.core.rules.conditions import shipped
-from wolbrin.core.rules.model import Distance, Strategy
+from wolbrin.core.rules.model import Distance, Filters, Sizing, Strategy, Window
 from wolbrin.core.rules.naming import MOST, short_name
 from wolbrin.core.rules.script import parse_strategy, strategy_text
 from wolbrin.core.rules.words import describe
@@ -144,8 +144,10 @@ def test_every_family_appears_and_every_candidate_survives_text_words_and_file(t
     Limits(pool=120), Limits(pool=120, sides=("long",)), Limits(pool=120, sides=("short",)), Limits(pool=120, sides=("own",)),
     Limits(pool=120, **RICH), Limits(pool=120, keep="entry", strategy=STOPPED),
     Limits(pool=120, keep="exits", strategy=STOPPED), Limits(pool=120, keep="both", strategy=STOPPED),
+    Limits(pool=120, sizing=Sizing(kind="risk", amount=0.5), filters=Filters(windows=(Window(first="10:00", last="15:00"),),
+                                                                             most_entries=2)),
     Limits(pool=120, stop=Exits.parse("none", "x"), target=Exits.parse("atr:1..3", "x"))], ids=[
-        "mirrored", "long", "short", "own", "rich", "entry", "exits", "filter", "no stop"])
+        "mirrored", "long", "short", "own", "rich", "entry", "exits", "filter", "risk", "no stop"])
 def test_candidates_put_together_equal_their_strategies(limits: Limits) -> None:
     """Genomes looked up part by part against each strategy read through the model."""
     search = explorer(limits)

@@ -31,7 +31,7 @@ from wolbrin.core.store.project import Project
 from wolbrin.core.store.searches import INTERRUPTED, Searches
 from wolbrin.core.store.shelf import Shelf
 from wolbrin.core.store.wanted import Wanted
-from wolbrin.core.work.discovering import daily_sample, discover_job, resume_discover
+from wolbrin.core.work.discovering import daily_sample, discover_job, last_discover, resume_discover
 from wolbrin.core.work.going_on import go_on, listed
 from wolbrin.core.work.standing import restand
 from wolbrin.core.work.sweep_luck import luck_job
@@ -302,6 +302,30 @@ def test_the_sample_of_draws_is_uniform_and_the_same_however_the_search_is_cut()
         chosen = numbers[sampled(seed, numbers, 500)]
         assert chosen.tolist() == np.sort(np.argsort(whole[:end], kind="stable")[:500]).tolist()
     assert hand.sum() < 5_000
+
+
+def test_a_shelf_of_schema_5_gets_its_new_columns_and_an_old_search_says_so(tmp_path: Path) -> None:
+    """Written by the program of schema 5, beside what that program said of it."""
+    folder = tmp_path / "p"
+    shutil.copytree(DATA / "project-schema-5", folder)
+    told = json.loads((folder / "told.json").read_text())
+    project = Project(folder)
+    shelf = Shelf(project)
+    restand(project)
+    lines = shelf.lines(shelf.ids(Wanted()))
+    assert [[x.id, x.name, x.hash, x.market, x.interval, x.origin, x.tried, x.stands, x.ticked, x.tags, x.words, x.made]
+            for x in lines] == told["lines"]
+    assert [x.figures["net"] for x in lines] == told["net"]
+    assert Searches(project).tried() == told["tried"]
+    assert all(x.family for x in lines)
+    assert {(x.marks.alike, x.marks.star, x.marks.notes, x.marks.cluster) for x in lines} == {(1, False, "", None)}
+    old = next(s for s in listed(project) if s.kind == "discover")
+    with pytest.raises(UserError, match="older version, in other words"):
+        go_on(project, old.id)
+    assert last_discover(project) is None
+    shelf.star([lines[0].id])
+    assert [x.id for x in shelf.lines(shelf.ids(Wanted(starred=True)))] == [lines[0].id]
+    project.close()
 
 
 def test_a_project_of_the_version_before_opens_unharmed(tmp_path: Path, engine: Engine) -> None:

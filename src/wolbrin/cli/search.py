@@ -28,7 +28,7 @@ from wolbrin.core.errors import UserError
 from wolbrin.core.faults import validated
 from wolbrin.core.jobs import Job
 from wolbrin.core.measures.wording import number, worded
-from wolbrin.core.rules.model import Sizing, Strategy
+from wolbrin.core.rules.model import Filters, Sizing, Strategy
 from wolbrin.core.search.families import FAMILIES
 from wolbrin.core.search.ingredients import PLACES_KEYS, parse_chosen
 from wolbrin.core.search.limits import SIDES as KNOWN_SIDES
@@ -79,6 +79,18 @@ def resumed(project: Project, request: DiscoverRequest) -> tuple[Job, DiscoverRe
     return None
 
 
+def filters_of(windows: list[str], weekdays: str, most_entries: int | None, last_minutes: int | None) -> Filters:
+    """When entries are let in. Raises UserError."""
+    made = []
+    for text in windows:
+        first, dash, last = text.partition("-")
+        if not dash:
+            raise UserError(f'"{text}" is not a window', "--window", "Write for example 09:00-17:00.")
+        made.append({"first": first.strip(), "last": last.strip()})
+    return validated(Filters, {"windows": made, "weekdays": [d.strip().title() for d in weekdays.split(",") if d.strip()],
+                               "most_entries": most_entries, "last_minutes": last_minutes}, "discover")
+
+
 def kept_strategy(project: Project, name: str | None, keep: str) -> Strategy | None:
     """The strategy whose parts are kept, by name or id, or by a candidate's on the Shelf."""
     if name is None:
@@ -123,6 +135,10 @@ def add(app: typer.Typer, demo: Callable[[], Path]) -> None:
             flat: bool = typer.Option(True, "--flat/--overnight", help="Flat by session end, or hold over it."),
             quantity: float | None = typer.Option(None, "--quantity", help="Contracts a trade; one when left out."),
             risk: float | None = typer.Option(None, "--risk", help="Percent of equity at risk to the stop, instead."),
+            window: list[str] = typer.Option([], "--window", help="Entries only between these times: 09:00-17:00."),
+            weekdays: str = typer.Option("", "--weekdays", help="Entries only on these: Mon,Tue."),
+            most_entries: int | None = typer.Option(None, "--most-entries", min=1, help="Entries on a date at most."),
+            last_minutes: int | None = typer.Option(None, "--last-minutes", min=1, help="No entry so near a session's end."),
             keep: str = typer.Option("", "--keep", help="Of --strategy: entry (find exits), exits (find an entry), both "
                                      "(find a filter)."),
             strategy: str | None = typer.Option(None, "--strategy", "-s", help="Strategy or candidate whose parts are kept."),
@@ -169,6 +185,7 @@ def add(app: typer.Typer, demo: Callable[[], Path]) -> None:
                 "trail": Exits.parse(trail, "--trail"), "break_even": Exits.parse(break_even, "--break-even"),
                 "time_exit": bars, "no_time_exit": no_time, "flat_by_session_end": flat, "quantity": quantity,
                 "sizing": Sizing(kind="risk", amount=risk) if risk is not None else Sizing(), "pool": pool,
+                "filters": filters_of(window, weekdays, most_entries, last_minutes),
                 "give_up_after": give_up, "keep": keep, "strategy": kept_strategy(opened, strategy, keep)}, "discover")
             request = DiscoverRequest(
                 places_of(market, interval), limits, parse_chosen(ingredients) if ingredients else (),

@@ -67,6 +67,8 @@ class Explorer:
         self._nodes: dict[int, Node | None] = {}
         self._lock = Lock()
         self._assembly: Assemblies | None = None
+        self._read: set[str] = set()  # other markets that rows read, of the first so many
+        self._looked = 0
         self._waiting = Waiting()
         self._codes: list[int] = []
         self._taken = self._done = 0
@@ -186,11 +188,13 @@ class Explorer:
 
     def read_elsewhere(self) -> dict[str, str]:
         """Hashes of the other markets' bars that rows read so far, by "market interval"."""
-        found: set[str] = set()
-        for node in list(self._leader._nodes.values()):
+        nodes = list(self._leader._nodes.values())
+        for node in nodes[self._looked:]:
             if node is not None:
                 for operand in operands(node) if isinstance(node, Condition) else node.asked:
-                    found |= {market for leaf in leaves(operand) if (market := getattr(leaf, "market", None))}
+                    self._read |= {market for leaf in leaves(operand) if (market := getattr(leaf, "market", None))}
+        self._looked = len(nodes)
+        found = self._read
         own = self.history.bars.terms.code
         out = {}
         for market in sorted(found - {own}):

@@ -202,7 +202,7 @@ class Limits(Model):
     quantity: float | None = Field(None, gt=0, le=1e9)
     sizing: Sizing = Sizing()
     filters: Filters = Filters()
-    pool: int = Field(2_000, ge=10, le=200_000)
+    pool: int = Field(1_200, ge=10, le=200_000)
     give_up_after: int = Field(0, ge=0, le=1_000_000)
     keep: Keep = ""
     strategy: Strategy | None = None

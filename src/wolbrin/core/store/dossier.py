@@ -157,6 +157,7 @@ class Dossiers:
             "(SELECT count(*) FROM runs) runs, (SELECT count(*) FROM searches WHERE kind = 'study') studies, "
             "(SELECT count(*) FROM searches WHERE kind = 'sweep') sweeps, "
             "(SELECT coalesce(sum(tried), 0) FROM searches WHERE kind != 'study') tried, "
-            "(SELECT coalesce(sum(tried), 0) FROM searches WHERE kind = 'discover') discovered, "
+            "(SELECT coalesce(sum(tried), 0) FROM searches WHERE kind IN ('discover', 'discover place')) "
+            "discovered, "
             "(SELECT count(*) FROM candidates) kept, (SELECT count(*) FROM portfolios) portfolios")[0]
         return {key: int(one[key]) for key in one.keys()}  # noqa: SIM118 - sqlite3.Row iterates over values

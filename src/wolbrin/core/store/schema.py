@@ -128,7 +128,7 @@ MIGRATIONS: tuple[str, ...] = (
     ALTER TABLE candidates ADD COLUMN alike INTEGER NOT NULL DEFAULT 1;
     ALTER TABLE candidates ADD COLUMN star INTEGER NOT NULL DEFAULT 0;
     ALTER TABLE candidates ADD COLUMN notes TEXT NOT NULL DEFAULT '';
-    ALTER TABLE candidates ADD COLUMN family TEXT NOT NULL DEFAULT '';
+    ALTER TABLE candidates ADD COLUMN family TEXT;
     ALTER TABLE candidates ADD COLUMN cluster INTEGER;
     CREATE INDEX candidates_star ON candidates (star) WHERE star;
     CREATE INDEX candidates_family ON candidates (family COLLATE NOCASE);

@@ -178,7 +178,7 @@ class Shelf:
                 found[r["id"]] = Line(r["id"], r["created"], r["name"], r["hash"], r["market"], r["interval"], r["origin"],
                                       r["by_now"], r["stands"] or "open", bool(r["ticked"]), r["tags"], r["words"],
                                       f"{r['made']}, {r['by_now']:,} tried", values, np.frombuffer(r["spark"], np.float32),
-                                      r["family"], _marks(r), r["search"])
+                                      r["family"] or "", _marks(r), r["search"])
         return [found[i] for i in wanted if i in found]
 
     def lines_with_records(self, ids: Iterable[int]) -> list[tuple[Line, Record]]:
@@ -427,7 +427,8 @@ def complete(db: Database) -> None:
     and words to rows that an older version kept. Does nothing where all is there."""
     there = {r["name"] for r in db.rows("PRAGMA table_info(candidates)")}
     new = [key for key in SUMMARY if f"m_{key}" not in there]
-    bare = db.rows("SELECT id FROM candidates WHERE words = '' COLLATE NOCASE")
+    bare = db.rows("SELECT id FROM candidates WHERE words = '' COLLATE NOCASE UNION "
+                   "SELECT id FROM candidates WHERE family IS NULL")
     if not new and not bare:
         return
     with db.transaction() as connection:
@@ -439,8 +440,9 @@ def complete(db: Database) -> None:
         for r in connection.execute("SELECT candidate, body, record, summary FROM bodies").fetchall():
             _write_figures(db, r["candidate"], decode(r["summary"]))
             record = read_record(json.loads(r["record"] or "{}"), "candidate")
-            connection.execute("UPDATE candidates SET words = ?, made = ? WHERE id = ?",
-                               (describe(Strategy.model_validate_json(r["body"])), made_words(record), r["candidate"]))
+            strategy = Strategy.model_validate_json(r["body"])
+            connection.execute("UPDATE candidates SET words = ?, made = ?, family = ? WHERE id = ?",
+                               (describe(strategy), made_words(record), family_of(strategy), r["candidate"]))
         for r in connection.execute("SELECT id, market, interval FROM candidates WHERE place = ''").fetchall():
             connection.execute("UPDATE candidates SET place = ? WHERE id = ?",
                                (f"{r['market']} {interval_words(r['interval'])}", r["id"]))

@@ -80,7 +80,8 @@ class CandidateRow(Model):
 
 class DiscoverAnswer(Model):
     """What `wolbrin discover --json` gives. tried_on_market: by market, all alternatives so far. spans: how many different
-    rows the ingredients span. rows: conditions of the first pool."""
+    rows the ingredients span. on_shelf_before: kept ones that an older search or a person had put on the Shelf, or that were
+    taken off it since. rows: conditions of the first pool."""
 
     search: int
     title: str
@@ -96,6 +97,7 @@ class DiscoverAnswer(Model):
     kept: int
     twins: int
     near_twins: int
+    on_shelf_before: int
     tried_on_market: dict[str, int]
     sharpe_daily: dict[str, dict[str, Value]]
     floors: tuple[FloorRow, ...]
@@ -145,7 +147,8 @@ def discover_answer(project: Project, result: DiscoverResult, state: str) -> Dis
     return DiscoverAnswer(
         search=result.search, title=r.title, state=state, record=result.record, method=r.method, seed=r.seed,
         spans=r.pantry(r.places[0][1]).size, rows=result.rows, tried=result.tried, too_few_signals=result.few, met=result.met,
-        kept=result.kept, twins=result.twins, near_twins=result.alike, floors=floors,
+        kept=result.kept, twins=result.twins, near_twins=result.alike,
+        on_shelf_before=max(0, result.kept * (len(r.places) if r.hold else 1) - len(rows)), floors=floors,
         tried_on_market={m: Searches(project).tried_on(m) for m in dict.fromkeys(m for m, _ in r.places)},
         sharpe_daily={m: tally_of(project, m) for m in dict.fromkeys(m for m, _ in r.places)},
         luck=LuckRow(kept=luck.kept, controls=luck.controls, expected=value_of(luck.expected), low=value_of(luck.low),

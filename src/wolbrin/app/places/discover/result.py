@@ -229,7 +229,10 @@ class ResultPage(QWidget):
 
     def _say(self, found: Found) -> None:
         shown = f"{number(len(found.ids))} of " if len(found.ids) < found.total else ""
-        self.title.setText(f"{shown}{number(found.total)} found in this search")
+        result = self.state.result
+        known = result.kept * (len(result.request.places) if result.request.hold else 1) - found.total if result else 0
+        before = f", {number(known)} on the Shelf before" if known > 0 and not self.state.running else ""
+        self.title.setText(f"{shown}{number(found.total)} found in this search{before}")
 
     # What is done
 

@@ -59,7 +59,7 @@ class Setup(QWidget):
         self.blend = QLineEdit()
         self.blend.setPlaceholderText("or a blend: 0.6 * t_daily + 0.4 * return_drawdown")
         self.blend.setAccessibleName("blend")
-        self.count = _large(20_000, "candidates to try")
+        self.count = _large(10_000, "candidates to try")
         self.kept = _large(0, "or until kept", "no matter", step=50)
         self.minutes = _large(0, "or for minutes", "no matter", step=1)
         self.controls = whole(USUAL_CONTROLS, 0, 100, "shuffled histories beside it", 58)

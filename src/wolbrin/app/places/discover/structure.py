@@ -9,7 +9,7 @@ from wolbrin.app.parts import column, label, row, spin
 from wolbrin.app.session import Session
 from wolbrin.app.terms import Line, Lines, combo
 from wolbrin.core.faults import validated
-from wolbrin.core.rules.model import Strategy
+from wolbrin.core.rules.model import Filters, Sizing, Strategy
 from wolbrin.core.search.limits import (
     KEEP_WORDS,
     MOST_EXIT_ROWS,
@@ -177,6 +177,14 @@ class Structure(QWidget):
         self.flat = QCheckBox("flat by session end")
         self.flat.setAccessibleName("flat by session end")
         self.flat.setChecked(True)
+        self.sized = combo([("contracts", "fixed"), ("% of equity at risk", "risk")], "size", 128)
+        self.amount = spin(0.0, 0.0, 1e6, 2, 0.5)
+        self.amount.setSpecialValueText("usual")
+        self.amount.setAccessibleName("size of a trade")
+        self.amount.setFixedWidth(66)
+        self.filters = QCheckBox("filters of the current strategy")
+        self.filters.setAccessibleName("filters of the current strategy")
+        self.filters.setToolTip("Times of day, weekdays, most entries a day and the like, as they stand on Rules.")
         self._entries = QWidget()
         self._entries.setLayout(column(
             titled("rows", self.least, label("to", "muted"), self.most), titled("joined by", *self.joins.values()),
@@ -188,9 +196,12 @@ class Structure(QWidget):
                               self.time_step), titled("without", self.no_time), spacing=5))
         self.sides_row = titled("sides", *self.sides.values())
         self.setLayout(column(label("Structure", "heading"), titled("of a strategy", self.keep), self.kept_words,
-                              self.sides_row, self._entries, 4, label("Exits", "heading"), self._exits, self.flat, None,
+                              self.sides_row, self._entries, 4, label("Exits", "heading"), self._exits, self.flat,
+                              titled("size", self.amount, self.sized), self.filters, None,
                               spacing=5, margins=(0, 0, 8, 0)))
-        for box in (*self.joins.values(), *self.orders.values(), *self.sides.values(), self.flat):
+        self.amount.valueChanged.connect(lambda *_: self.changed.emit())
+        self.sized.currentIndexChanged.connect(lambda *_: self.changed.emit())
+        for box in (*self.joins.values(), *self.orders.values(), *self.sides.values(), self.flat, self.filters):
             box.toggled.connect(lambda *_: self._moved())
         for number in (self.least, self.most, self.least_exit, self.most_exit, self.rest_low, self.rest_high, self.time_low,
                        self.time_high, self.time_step, self.no_time):
@@ -222,7 +233,8 @@ class Structure(QWidget):
         self.sides_row.setVisible(not keep)
         self._entries.setVisible(keep != "entry")
         self._exits.setVisible(keep in ("", "entry"))
-        self.flat.setVisible(not keep)
+        for part in (self.flat, self.filters, self.amount, self.sized):
+            part.setVisible(not keep)
         self._resting.setVisible(self.orders["stop"].isChecked() or self.orders["limit"].isChecked())
         self.changed.emit()
 
@@ -231,6 +243,8 @@ class Structure(QWidget):
         keep = self.keep.currentData()
         time = {"low": self.time_low.value(), "high": self.time_high.value(), "step": self.time_step.value()}
         no_time = self.no_time.value() / 100.0
+        amount, risk = self.amount.value(), self.sized.currentData() == "risk"
+        sizing = Sizing(kind="risk", amount=amount or 1.0) if risk else Sizing()
         return validated(Limits, {
             "sides": tuple(s for s, box in self.sides.items() if box.isChecked()), "least_rows": self.least.value(),
             "most_rows": self.most.value(),
@@ -243,7 +257,9 @@ class Structure(QWidget):
             "stop": self.stop.exits(), "target": self.target.exits(), "trail": self.trail.exits(),
             "break_even": self.even.exits(), "time_exit": validated(Ladder, time, "time exit") if no_time < 1 else None,
             "no_time_exit": no_time, "flat_by_session_end": self.flat.isChecked(), "pool": pool, "give_up_after": give_up,
-            "keep": keep, "strategy": self.strategy if keep else None}, "limits")
+            "quantity": None if risk else amount or None, "sizing": sizing,
+            "filters": self.session.strategy.filters if self.filters.isChecked() else Filters(), "keep": keep,
+            "strategy": self.strategy if keep else None}, "limits")
 
     def show_limits(self, limits: Limits) -> None:
         """Stand as a search did."""
@@ -269,5 +285,9 @@ class Structure(QWidget):
                                    (limits.time_exit.low, limits.time_exit.high, limits.time_exit.step)):
                 box.setValue(int(number))
         self.flat.setChecked(limits.flat_by_session_end)
+        risk = limits.sizing.kind == "risk"
+        self.sized.setCurrentIndex(1 if risk else 0)
+        self.amount.setValue(limits.sizing.amount if risk else limits.quantity or 0.0)
+        self.filters.setChecked(limits.filters != Filters())
 
 

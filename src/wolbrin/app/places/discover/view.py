@@ -40,6 +40,7 @@ class DiscoverPlace(Place):
         self.setup.asked.connect(self._run)
         self.state.taken.connect(self._take)
         self.state.preparing.connect(lambda on: self.setup.go.setEnabled(not on))
+        self._around = False
         self.state.restore()
 
     @property
@@ -64,6 +65,7 @@ class DiscoverPlace(Place):
     def activate(self) -> None:
         around, self.session.around = self.session.around, None
         if around is not None:
+            self._around = True
             self.setup.structure.around(*around)
             self.show_page(ASK)
 
@@ -85,5 +87,5 @@ class DiscoverPlace(Place):
 
     def _take(self) -> None:
         self._results.setCurrentIndex(1)
-        if self.state.running or self.state.job is not None or self.session.around is None:
+        if self.state.job is not None or not self._around:  # an older search that is read meanwhile stays behind
             self.show_page(RESULT)
