@@ -50,7 +50,7 @@ def planted(kind: str, seed: int, days: int = 500, strength: float = 1.0) -> Bar
                 push = 0.16 * np.sign(going)
                 going -= int(np.sign(going))
             elif kind == "drift":
-                push = 0.05
+                push = 0.05 * SIGMA / scale  # the same in ticks on lively and on quiet days
             path = price + np.cumsum(steps[i] + strength * push * scale)
             open_[at], close[at] = price, path[-1]
             high[at], low[at] = max(price, path.max()), min(price, path.min())

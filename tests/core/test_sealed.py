@@ -169,7 +169,7 @@ def everything(project: Project, engine: Engine) -> dict[str, Any]:
         discover, found = discover_job(project, discover_request("FUT", count=200, method=method, controls=1))
         engine.start(discover, "threads").wait()
         out[f"discover {method}"] = [found_by(project, found.search), [vars(c) for c in found.counts],
-                                     [x.tolist() for x in vars(strength(project, found)).values()]]
+                                     repr(strength(project, found))]
     out["daily"] = [[part.tobytes() for part in daily_sample(project, found.search)],
                     daily_of_sweep(project, result.search)[1]["daily"].tobytes()]
     rows = (TrialRow(name="a", strategy=STOPPED), TrialRow(name="b", strategy=pair))

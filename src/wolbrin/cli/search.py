@@ -159,8 +159,7 @@ def add(app: typer.Typer, demo: Callable[[], Path]) -> None:
             resume: bool = typer.Option(False, "--resume", help="Go on with the newest unfinished one that asks the same."),
             again: int | None = typer.Option(None, "--again", help="Ask the floors of what this search tried, and go on."),
             share: float = SHARE, json: bool = JSON) -> None:
-        """Build candidates, test them on the training span, keep those above the floors on the Shelf; beside it the same
-        search on shuffled histories says how many luck would keep."""
+        """Build candidates, test them, keep those above the floors; shuffled histories say how many luck keeps."""
         facing = tuple(SIDES.get(s.strip(), s.strip()) for s in sides.split(","))
         if not set(facing) <= set(KNOWN_SIDES):
             error_console.print(f"--sides must be among {', '.join(KNOWN_SIDES)}.", markup=False)

@@ -173,7 +173,7 @@ class ShelfState(Candidates):
             s.counts_changed.emit()
             self.look()
 
-        s.start(job, "threads", done)
+        s.start(job, "threads", done, quiet=True)
 
     def _told(self, result: Shelved) -> None:
         first = f" {result.faults[0]}" if result.faults else ""
