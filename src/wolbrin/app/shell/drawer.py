@@ -85,8 +85,8 @@ class Drawer(QWidget):
         summary = self._training_figures(subject)
         evidence = s.dossiers.evidence(*subject.key) if s.market else []
         latest = Standings(s.project).of_subject(subject).evidence if s.market else {}
-        self._box.addLayout(row(label("Dossier", "heading"), None,
-                                label(f"{subject.strategy.name} \u00b7 {subject.market} {subject.interval}", "small")))
+        self._box.addLayout(row(label("Dossier", "heading"), None, label(f"{subject.market} {subject.interval}", "small")))
+        self._box.addWidget(label(subject.strategy.name, "small", wrap=True))  # names that say what is done are long
         words = label(describe(subject.strategy), wrap=True)
         self._box.addWidget(words)
         self._box.addWidget(hairline())

@@ -213,7 +213,7 @@ class Ingredients(QWidget):
         header = self.tree.header()
         header.setStretchLastSection(False)
         header.setSectionResizeMode(0, QHeaderView.ResizeMode.Stretch)
-        for at, width in ((1, 58), (2, 90)):
+        for at, width in ((1, 56), (2, 92)):
             header.resizeSection(at, width)
         self.words = label("", "small", wrap=True)
         self.setLayout(column(

@@ -87,7 +87,7 @@ class Setup(QWidget):
             titled("conditions", self.pool), titled("give up losers", self.give_up), titled("seed", self.seed), None,
             spacing=5, margins=(0, 0, 8, 0)))
         line = row(self.ingredients, self._scrolled(self.structure), self._scrolled(right), spacing=14)
-        for at, share in ((0, 28), (1, 34), (2, 38)):
+        for at, share in ((0, 31), (1, 34), (2, 35)):
             line.setStretch(at, share)
         self.setLayout(column(line, self.problem, row(self.words, None, self.go), margins=(0, 0, 8, 0), spacing=6))
         for signal in (self.ingredients.changed, self.structure.changed, self.markets.changed, self.intervals.changed,

@@ -75,6 +75,7 @@ class Compare(QWidget):
                           f"{escape(c.market)} {escape(interval_words(c.interval))}, {number(c.tried)} tried")
             head.setWordWrap(True)
             head.setTextFormat(Qt.TextFormat.RichText)
+            head.setAlignment(Qt.AlignmentFlag.AlignTop)
             body = QLabel("<br>".join(self._line(made, at, line, own) for line, own in zip(words, differs)))
             body.setWordWrap(True)
             body.setTextFormat(Qt.TextFormat.RichText)
@@ -111,8 +112,8 @@ class Compare(QWidget):
                      BY_KEY[key].definition) for key in SUMMARY]
         rows += [_Row(f"correlation with {i + 1}", tuple(number(made.correlation[i, j], 2) for j in range(len(names))),
                       "of daily results on the dates that both have") for i in range(len(names))]
-        columns = [Column("", lambda r: r.title, width=170, hover=lambda r: r.tip)]
-        columns += [Column(f"{i + 1}", lambda r, i=i: r.values[i], align="right", width=84, tip=name)
+        columns = [Column("", lambda r: r.title, width=150, hover=lambda r: r.tip)]
+        columns += [Column(f"{i + 1}", lambda r, i=i: r.values[i], align="right", width=76, tip=name)
                     for i, name in enumerate(names)]
         self.table.set_columns(columns)
         self.table.set_records(rows)
