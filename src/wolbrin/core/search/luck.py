@@ -61,11 +61,11 @@ class Luck:
 
 def luck_of(kept: int, controls: Sequence[int]) -> Luck:
     """What so many controls say of a count."""
-    from scipy import stats  # late
-
     m = len(controls)
     if not m:
         return Luck(kept, (), math.nan, math.nan, math.nan, math.nan)
+    from scipy import stats  # late
+
     roots = np.sqrt(np.array(controls, np.float64))
     degrees = PRIOR + m - 1
     usual = min(MOST_USUAL, LEAST_USUAL + PER_FIND * float(np.mean(controls)))

@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
+from contextlib import suppress
 from dataclasses import dataclass, replace
+from functools import lru_cache
 from typing import Any, Literal
 
 from wolbrin.core.errors import UserError
@@ -11,6 +13,7 @@ from wolbrin.core.measures.sums import COMPILED
 from wolbrin.core.models import Model
 from wolbrin.core.rules.conditions import NamedCondition, shipped
 from wolbrin.core.rules.formula import FormulaError
+from wolbrin.core.rules.model import Condition
 from wolbrin.core.rules.operands import CustomOperand
 from wolbrin.core.search.families import FAMILIES, longer_than
 from wolbrin.core.search.ingredients import Chosen, Node, Pantry, Sources
@@ -127,16 +130,22 @@ class DiscoverRequest:
                    tuple(NamedCondition.model_validate(c) for c in data["conditions"]))
 
 
+@lru_cache(maxsize=1)
+def _ours() -> tuple[tuple[NamedCondition, Condition], ...]:
+    """The conditions that come with the program, read once: that takes a moment."""
+    return tuple((c, c.condition()) for c in shipped())
+
+
 def sources_of(request: DiscoverRequest, interval: int) -> Sources:
     """What rows may read. Own conditions that cannot be read are left out: they may wait for an indicator."""
     library: list[tuple[str, Node, tuple[str, ...]]] = []
     known = {o.name: (o.digest, o.turns) for o in request.own}
     names = {c.name for c in request.conditions}
-    for one in (*request.conditions, *(c for c in shipped() if c.name not in names)):
-        try:
-            condition = one.condition(known)
-        except FormulaError:
-            continue
+    read: list[tuple[NamedCondition, Condition]] = []
+    for one in request.conditions:
+        with suppress(FormulaError):
+            read.append((one, one.condition(known)))
+    for one, condition in (*read, *(pair for pair in _ours() if pair[0].name not in names)):
         if any(getattr(r.left, "kind", "") == "position" for r in condition.leaves):
             continue  # a search has no word for the state of the position
         mine = one in request.conditions

@@ -44,7 +44,8 @@ def slow_columns(floors: Sequence[Floor]) -> tuple[str, ...]:
 class DiscoverResult:
     """Live tallies. record: what made it. search: its number in the project. before: alternatives tried on each place's
     market when it began. floors: as they stand now. counts: of each stream. best, improvements: on the real histories. rows:
-    conditions of the first pool. unfinished: it can be gone on with. source: while it runs."""
+    conditions of the first pool. unfinished: it can be gone on with. source: while it runs. luck: what it kept beside its
+    controls."""
 
     request: DiscoverRequest
     record: Record
@@ -58,6 +59,7 @@ class DiscoverResult:
     elsewhere: dict[str, str] = field(default_factory=dict)
     unfinished: bool = False
     source: DiscoverSource | None = None
+    luck: Luck = field(default_factory=lambda: luck_of(0, ()))
 
     def take(self, source: DiscoverSource, pieces: Sequence[Tested]) -> None:
         """What a source says now."""
@@ -65,6 +67,7 @@ class DiscoverResult:
         self.counts = tuple(Counts(c.tried, c.few, c.met, c.kept, c.twins, c.alike, list(c.rejected)) for c in source.counts)
         self.best, self.improvements = source.best, tuple(source.improvements)
         self.rows = max([self.rows, *(p.rows for p in pieces)])
+        self.luck = self._luck()
 
     def restore(self, cursor: dict[str, Any]) -> None:
         """What was stored."""
@@ -72,6 +75,7 @@ class DiscoverResult:
         self.counts = tuple(Counts(**c) for c in cursor["counts"])
         self.best, self.improvements = cursor["best"], tuple(cursor["improvements"])
         self.rows, self.elsewhere = cursor["rows"], dict(cursor["elsewhere"])
+        self.luck = self._luck()
 
     def loosen(self, floors: tuple[Floor, ...]) -> None:
         """Ask other floors from now on, while it runs."""
@@ -113,9 +117,8 @@ class DiscoverResult:
         """By floor, the first that each failed."""
         return tuple(sum(c.rejected[i] for c in self.real) for i in range(len(self.floors)))
 
-    @property
-    def luck(self) -> Luck:
-        """What luck kept beside it."""
+    def _luck(self) -> Luck:
+        """What luck kept beside it; worked out where the counts come, not by whoever looks at them."""
         places = len(self.request.searched)
         controls = [sum(c.kept for c in self.counts[i:i + places]) for i in range(places, len(self.counts), places)]
         return luck_of(self.kept, controls)
