@@ -179,8 +179,10 @@ def test_the_shelf_finds_groups_compares_and_takes_files(qtbot: QtBot, window: M
     place.state.show_view("Fridays")
     settle()
     assert place.rows.rowCount() == 1
-    place.state.show_view("")
+    place.view.setCurrentText("Fridays")
+    place.remove_view()
     settle()
+    assert not place.state.views()
     place.state.group_by("cluster")
     settle()
     settle()

@@ -316,10 +316,13 @@ def test_the_same_seed_gives_the_same_candidates_on_any_number_of_threads(method
         told.append((found_by(at, result.search), [vars(c) for c in result.counts], result.improvements,
                      [searches.rows(result.search, f"kept {s}")["daily"].tobytes() for s in (0, 1)]))
         assert result.tried == 1280
+        shelf = Shelf(at)
+        alike = [line.marks.alike for line in shelf.lines([k.id for k in shelf.bodies()])]
         assert len(told[0][0]) == result.kept
         threads.close()
         at.close()
     assert told[0] == told[1] == told[2]
+    assert sum(alike) == told[0][1][0]["kept"] + told[0][1][0]["alike"], "each stands for its near-twins too"
 
 
 def test_several_markets_are_searched_each_or_all_at_once(project: Project, engine: Engine) -> None:

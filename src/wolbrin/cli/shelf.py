@@ -15,7 +15,7 @@ from wolbrin.core.measures.wording import number, worded
 from wolbrin.core.search.clusters import LIKE
 from wolbrin.core.store.project import Project
 from wolbrin.core.store.shelf import Shelf
-from wolbrin.core.store.views import SavedView, save_view, views
+from wolbrin.core.store.views import SavedView, remove_view, save_view, views
 from wolbrin.core.store.wanted import NUMBERS, TEXTS, Wanted
 from wolbrin.core.work.discover_answer import ShelfAnswer, row_of
 from wolbrin.core.work.grouping import MOST_BESIDE, beside, group_job
@@ -59,6 +59,7 @@ def add(app: typer.Typer, demo: Callable[[], Path]) -> None:
               search: int | None = typer.Option(None, "--search", help="Only what this search kept."),
               view: str | None = typer.Option(None, "--view", help="A view saved in the window or with --save-view."),
               save: str | None = typer.Option(None, "--save-view", help="Keep these filters and this order under a name."),
+              forget: str | None = typer.Option(None, "--remove-view", help="Forget a saved view."),
               sort: str = typer.Option("id", "--sort", help="What to sort by."),
               down: bool = typer.Option(False, "--down", help="Largest first."),
               limit: int = typer.Option(50, "--limit", min=1, max=1_000_000, help="At most so many."),
@@ -76,6 +77,8 @@ def add(app: typer.Typer, demo: Callable[[], Path]) -> None:
             if tag:
                 asked["tags"] = f"{asked.get('tags', '')} {tag}".strip()
             wanted = Wanted(sort, down, asked, search=search, starred=starred)
+            if forget is not None:
+                remove_view(opened, forget)
             if view is not None:
                 kept = views(opened)
                 if view not in kept:

@@ -12,7 +12,7 @@ from numpy.typing import NDArray
 from wolbrin.core.batch.driver import TOO_FEW, Ask
 from wolbrin.core.batch.genomes import Genomes, asks_position
 from wolbrin.core.batch.many import Days, Many, Outcomes
-from wolbrin.core.batch.pool import FullError, Pool
+from wolbrin.core.batch.pool import FullError
 from wolbrin.core.batch.shifted import Shifting
 from wolbrin.core.bits import count_entries
 from wolbrin.core.engine.brief import Brief
@@ -181,11 +181,6 @@ class Explorer:
         """How many rows candidates are built from at first; 0 before that is known."""
         return self._filled.rows if self._filled is not None else 0
 
-    @property
-    def progress(self) -> float:
-        """Share of the first rows that are worked out."""
-        return self._done / len(self._codes) if self._codes else 0.0
-
     def read_elsewhere(self) -> dict[str, str]:
         """Hashes of the other markets' bars that rows read so far, by "market interval"."""
         nodes = list(self._leader._nodes.values())
@@ -279,10 +274,6 @@ class Explorer:
         t = (made.actual - float(made.chance.mean())) / (spread * np.sqrt(1 + 1 / SHIFTS))
         return float(stats.norm.isf(stats.t(SHIFTS - 1).sf(t)))
 
-    @property
-    def pool(self) -> Pool:
-        """The pool that rows stand in now."""
-        return self._at().pool
 
 
 def _spread(out: Outcomes, had: NDArray[np.bool_], daily: NDArray[np.bool_] | None,
@@ -304,5 +295,3 @@ def _joined(a: Outcomes, b: Outcomes) -> Outcomes:
     return Outcomes(np.concatenate([a.figures, b.figures]), np.concatenate([a.outcome, b.outcome]),
                     np.concatenate([a.met, b.met]), np.concatenate([a.digest, b.digest]), np.concatenate([a.daily, b.daily]),
                     {})
-
-

@@ -7,7 +7,6 @@ by a run of its own.
 from __future__ import annotations
 
 import math
-from collections.abc import Sequence
 from dataclasses import dataclass
 from functools import cached_property
 
@@ -164,10 +163,3 @@ def whole_years(run: Run) -> list[int]:
     found = np.unique(years)
     reach = {int(y): int((days[years == y][-1] - days[years == y][0]).astype(np.int64)) for y in found}
     return [y for y, n in reach.items() if n >= WHOLE_YEAR] or [int(y) for y in found]
-
-
-def loosened(old: Sequence[Floor], new: Sequence[Floor]) -> bool:
-    """Whether anything that failed before may pass now."""
-    before = {(f.name, f.compare): f.value for f in old}
-    after = {(f.name, f.compare): f.value for f in new}
-    return any(key not in after or (after[key] < v if key[1] == ">=" else after[key] > v) for key, v in before.items())

@@ -32,9 +32,6 @@ class Twins:
         self._plain: list[int] = []
         self.alike: list[int] = []  # how many each stands for, itself included
 
-    def __len__(self) -> int:
-        return len(self._plain)
-
     def _shape(self, daily: Floats32) -> Floats32:
         """Daily results, centered and of length 1; zeros where they never move. Days before the run began count as flat."""
         x = np.nan_to_num(daily.astype(np.float64))

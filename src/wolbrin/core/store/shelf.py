@@ -289,6 +289,11 @@ class Shelf:
             number += 1
         return f"{stem} ({number})"
 
+    def stands_for(self, ids: Iterable[int], finds: int) -> None:
+        """Note how many finds candidates stand for: themselves, and those that trade nearly alike."""
+        with self.db.transaction() as db:
+            db.executemany("UPDATE candidates SET alike = ? WHERE id = ?", [(finds, int(i)) for i in ids])
+
     def give_way(self, ids: Iterable[int]) -> None:
         """Take away candidates for which a simpler one was found that trades alike; those that somebody marked or judged
         stay."""

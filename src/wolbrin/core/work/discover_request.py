@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from contextlib import suppress
-from dataclasses import dataclass, replace
+from dataclasses import dataclass
 from functools import lru_cache
 from typing import Any, Literal
 
@@ -153,8 +153,3 @@ def sources_of(request: DiscoverRequest, interval: int) -> Sources:
         node = nodes[0] if len(nodes) == 1 and condition.match == "all" else condition
         library.append((one.name, node, (MINE, *one.tags) if mine else one.tags))
     return Sources(interval, request.others, tuple(request.own), tuple(library), longer_than(interval))
-
-
-def with_floors(request: DiscoverRequest, floors: tuple[Floor, ...]) -> DiscoverRequest:
-    """The same search with other floors."""
-    return replace(request, floors=floors)

@@ -47,13 +47,15 @@ Notify = Callable[[DiscoverResult], None]
 @dataclass
 class _Books:
     """Where a search is written down. search: its number; owners: the search that counts for each place; before: what was
-    tried on each place's market when it began. shelved: Shelf ids of what each stream kept, by place among those kept."""
+    tried on each place's market when it began. shelved: Shelf ids of what each stream kept, by place among those kept; alike:
+    how many finds each of them stands for."""
 
     project: Project
     search: int
     owners: tuple[int, ...]
     before: tuple[int, ...]
     shelved: dict[tuple[int, int], tuple[int, ...]]
+    alike: dict[tuple[int, int], int]
 
 
 def own_operands(folder: Path) -> tuple[CustomOperand, ...]:
@@ -153,13 +155,19 @@ def _keep(books: _Books, work: DiscoverWork, piece: Tested) -> list[int]:
     out: list[int] = []
     nth = sum(1 for s, _ in books.shelved if s == stream)
     for found, (fate, other) in zip(piece.found, piece.fates):
-        if fate == "instead":
-            shelf.give_way(books.shelved.get((stream, other), ()))
-        elif fate != "kept":
+        if fate == "twin":
             continue
+        key = stream, nth if fate == "kept" else other
+        books.alike[key] = books.alike.get(key, 0) + 1
+        if fate == "near":
+            shelf.stands_for(books.shelved.get(key, ()), books.alike[key])
+            continue
+        if fate == "instead":
+            shelf.give_way(books.shelved.get(key, ()))
         ids = [id for p, ready in zip(at, found.ready)
                if (id := shelf.keep_ready(ready, tried[p], books.search, found.number)) is not None]
-        books.shelved[stream, other if fate == "instead" else nth] = tuple(ids)
+        shelf.stands_for(ids if fate == "instead" else (), books.alike[key])
+        books.shelved[key] = tuple(ids)
         nth += fate == "kept"
         out += ids
     return out
@@ -222,7 +230,7 @@ def discover_job(project: Project, request: DiscoverRequest,
         searches.commit(search, source.state() | {"before": list(before), "elsewhere": {}, "rows": 0}, {})
     result = DiscoverResult(request, records[0], search, before)
     result.take(source, [])
-    return _job(_Books(project, search, owners, before, {}), work, source, result, notify), result
+    return _job(_Books(project, search, owners, before, {}, {}), work, source, result, notify), result
 
 
 def _source(work: DiscoverWork, histories: list[Prepared], cursor: dict[str, Any] | None) -> DiscoverSource:
@@ -263,7 +271,9 @@ def resume_discover(project: Project, search: int, notify: Notify = lambda resul
         source.loosen(floors)
     source.ask_near()
     result.unfinished = False
-    return _job(_Books(project, search, owners, tuple(cursor["before"]), shelved), work, source, result, notify), result
+    alike = {(s, at): n for s in source.real for at, n in enumerate(source.twins[s].alike)}
+    books = _Books(project, search, owners, tuple(cursor["before"]), shelved, alike)
+    return _job(books, work, source, result, notify), result
 
 
 def _same_elsewhere(footing: Footing, before: dict[str, str]) -> None:

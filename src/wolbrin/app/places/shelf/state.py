@@ -13,7 +13,7 @@ from wolbrin.app.session import Session
 from wolbrin.app.soon import Soon
 from wolbrin.core.errors import WolbrinError
 from wolbrin.core.measures.wording import number
-from wolbrin.core.store.views import SavedView, save_view, views
+from wolbrin.core.store.views import SavedView, remove_view, save_view, views
 from wolbrin.core.store.wanted import Wanted
 from wolbrin.core.work.grouping import Beside, beside, group_job
 from wolbrin.core.work.shelving import Shelved, export_candidates, shelve_job
@@ -24,11 +24,13 @@ ALL = "\u0000all"
 
 
 class ShelfState(Candidates):
-    """grouped: groups with counts; compared: a comparison is there; viewed: another view stands."""
+    """grouped: groups with counts; compared: a comparison is there; viewed: another view stands;
+    views_moved: views were saved or removed."""
 
     grouped = Signal(object)
     compared = Signal(object)
     viewed = Signal()
+    views_moved = Signal()
 
     def __init__(self, session: Session) -> None:
         super().__init__(session, "Shelf")
@@ -118,7 +120,15 @@ class ShelfState(Candidates):
             save_view(self.session.project, name, view)
             return True
 
-        return bool(self.session.attempt(save))
+        done = bool(self.session.attempt(save))
+        self.views_moved.emit()
+        return done
+
+    def remove_view(self, name: str) -> None:
+        """Forget a saved view; its candidates stay."""
+        self.session.attempt(lambda: remove_view(self.session.project, name))
+        self.views_moved.emit()
+        self.show_view("")
 
     def show_view(self, name: str) -> None:
         """Show a saved view; everything where there is none of that name."""

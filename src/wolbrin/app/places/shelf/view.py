@@ -50,6 +50,8 @@ class ShelfPlace(Place):
             Column("idea", lambda r: r.family, width=84, key="family", tip="the kind of indicator its first entry row is on"),
             Column("behaves as", lambda r: r.marks.cluster or 0, lambda r: number(r.marks.cluster) if r.marks.cluster else "",
                    "right", 74, key="cluster", tip="group by behavior: Group by, behavior"),
+            Column("stands for", lambda r: r.marks.alike, lambda r: number(r.marks.alike), "right", 76, key="alike",
+                   tip="itself, and finds that trade nearly alike"),
             Column("from", lambda r: r.origin, width=70, key="origin"),
             Column("notes", lambda r: r.marks.notes, lambda r: r.marks.notes.replace("\n", " "), width=140, key="notes"),
             Column("kept", lambda r: r.created[:10], width=80, key="created"), words_column(), record_column()]
@@ -109,6 +111,7 @@ class ShelfPlace(Place):
         self.state.grouped.connect(self._show_groups)
         self.state.compared.connect(self._show_beside)
         self.state.viewed.connect(self._show_view)
+        self.state.views_moved.connect(self._fill_views)
         s.shelf_changed.connect(lambda: self.refresh(came=True))
         for signal in (s.evidence_changed, s.selection_changed):
             signal.connect(self.refresh)
@@ -138,6 +141,8 @@ class ShelfPlace(Place):
                 Action("shelf.export", "Export candidates as files", self.export, "", "shelf"),
                 Action("shelf.import", "Import strategy files", self.import_files, "", "shelf"),
                 Action("shelf.view", "Save this view", self.save_view, "", "shelf"),
+                Action("shelf.unview", "Remove the saved view that is shown", self.remove_view, "", "shelf",
+                       lambda: self.view.currentIndex() > 0),
                 Action("shelf.remove", "Remove the marked candidates", self.remove, "Del", "shelf", some)]
 
     def activate(self) -> None:
@@ -299,9 +304,12 @@ class ShelfPlace(Place):
         """Keep filters and order under a name."""
         def done(name: str) -> None:
             if self.state.save_view(name):
-                self._fill_views()
                 self.view.setCurrentText(" ".join(name.split()))
         LinePopup(self, "Name of this view", "", done, list(self.state.views())).open_under(self.view)
+
+    def remove_view(self) -> None:
+        """Forget the saved view that is shown; its candidates stay."""
+        self.state.remove_view(self.view.currentText())
 
     def remove(self) -> None:
         """Remove the marked candidates; undo brings them back."""
