@@ -118,10 +118,15 @@ class DiscoverRequest:
 
     @classmethod
     def from_json(cls, data: dict[str, Any]) -> DiscoverRequest:
-        """A stored request. Raises OldRequestError for one of an older program."""
-        if "places" not in data:
+        """A stored request. Raises OldRequestError for one of an older program, or one that was changed by other hands."""
+        try:
+            return cls._read(data)
+        except (KeyError, TypeError, ValueError):
             raise OldRequestError("this search was asked by an older version, in other words", str(data.get("market", "")),
-                                  "Its finds are on the Shelf; start a new one.")
+                                  "Its finds are on the Shelf; start a new one.") from None
+
+    @classmethod
+    def _read(cls, data: dict[str, Any]) -> DiscoverRequest:
         return cls(tuple((m, int(i)) for m, i in data["places"]), Limits.model_validate(data["limits"]),
                    tuple(Chosen(**c) for c in data["ingredients"]), tuple(Floor.model_validate(f) for f in data["floors"]),
                    read_objective(data["objective"]), data["method"], data["count"], data["until_kept"], data["seconds"],
