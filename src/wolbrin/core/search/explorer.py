@@ -260,7 +260,7 @@ class Explorer:
         """How far a candidate stands above its own entries moved by whole sessions, in standard deviations: the t of so few
         shifts, read on the normal scale. NaN where that says nothing, since they come to the same wherever they are
         moved."""
-        from scipy import stats  # late
+        from scipy.special import ndtri, stdtr  # late
 
         if self._single:
             return float("nan")
@@ -272,7 +272,7 @@ class Explorer:
         if not spread > 0:
             return float("nan")
         t = (made.actual - float(made.chance.mean())) / (spread * np.sqrt(1 + 1 / SHIFTS))
-        return float(stats.norm.isf(stats.t(SHIFTS - 1).sf(t)))
+        return float(-ndtri(max(stdtr(SHIFTS - 1, -t), 1e-300)))
 
 
 

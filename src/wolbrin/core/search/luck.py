@@ -64,15 +64,14 @@ def luck_of(kept: int, controls: Sequence[int]) -> Luck:
     m = len(controls)
     if not m:
         return Luck(kept, (), math.nan, math.nan, math.nan, math.nan)
-    from scipy import stats  # late
+    from scipy.special import stdtrit  # late
 
     roots = np.sqrt(np.array(controls, np.float64))
     degrees = PRIOR + m - 1
     usual = min(MOST_USUAL, LEAST_USUAL + PER_FIND * float(np.mean(controls)))
     variance = (PRIOR * usual * POISSON + float(((roots - roots.mean()) ** 2).sum())) / degrees
     middle, spread = float(roots.mean()), math.sqrt(max(variance, POISSON) * (1 + 1 / m))
-    t = stats.t(degrees)
-    wide, one = float(t.ppf(0.975)) * spread, float(t.ppf(0.95)) * spread
+    wide, one = float(stdtrit(degrees, 0.975)) * spread, float(stdtrit(degrees, 0.95)) * spread
     return Luck(kept, tuple(int(c) for c in controls), float(np.mean(controls)), max(0.0, middle - wide) ** 2,
                 (middle + wide) ** 2, (middle + one) ** 2)
 
@@ -139,7 +138,7 @@ def strength_of(found: Floats, controls: Sequence[Floats]) -> Strength:
 def _limit_of(best: Sequence[float]) -> float:
     """What the strongest find of another control stays below in 95 of 100, from those of some; NaN without any. Their usual
     spread stands beside them as for counts (see `luck_of`)."""
-    from scipy import stats  # late
+    from scipy.special import stdtrit  # late
 
     m = len(best)
     if not m:
@@ -147,4 +146,4 @@ def _limit_of(best: Sequence[float]) -> float:
     degrees = PRIOR + m - 1
     middle = float(np.mean(best))
     variance = (PRIOR * USUAL_SPREAD**2 + float(((np.array(best) - middle) ** 2).sum())) / degrees
-    return middle + float(stats.t(degrees).ppf(0.95)) * math.sqrt(variance * (1 + 1 / m))
+    return middle + float(stdtrit(degrees, 0.95)) * math.sqrt(variance * (1 + 1 / m))
