@@ -276,18 +276,20 @@ class Shelf:
                        (tags, int(marks.star), marks.notes, name, id))
 
     def free_name(self, name: str) -> str:
-        """The name, with the first free number behind it where there is a candidate of that name."""
+        """The name, with a free number behind it where there is a candidate of that name."""
         name = name[:80]
-        if not self.db.rows("SELECT 1 FROM candidates WHERE name = ? COLLATE NOCASE LIMIT 1", name):
+        if not self._is_named(name):
             return name
-        stem = name[:72]
-        taken = {r["name"].casefold() for r in self.db.rows(
-            "SELECT name FROM candidates WHERE name >= ? COLLATE NOCASE AND name < ? COLLATE NOCASE", f"{stem} (",
-            f"{stem} )")}
-        number = len(taken) + 2
-        while f"{stem} ({number})".casefold() in taken:
-            number += 1
-        return f"{stem} ({number})"
+        stem, low, high = name[:70], 1, 2
+        while self._is_named(f"{stem} ({high})"):
+            low, high = high, 2 * high
+        while high - low > 1:  # names of one stem are numbered on, so that a free one is found by halving
+            middle = (low + high) // 2
+            low, high = (middle, high) if self._is_named(f"{stem} ({middle})") else (low, middle)
+        return f"{stem} ({high})"
+
+    def _is_named(self, name: str) -> bool:
+        return bool(self.db.rows("SELECT 1 FROM candidates WHERE name = ? COLLATE NOCASE LIMIT 1", name))
 
     def stands_for(self, ids: Iterable[int], finds: int) -> None:
         """Note how many finds candidates stand for: themselves, and those that trade nearly alike."""
