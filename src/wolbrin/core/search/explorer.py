@@ -176,11 +176,6 @@ class Explorer:
         fire = order[firing[order]]
         return _Filled(Drawer(self.plan, codes[pick], codes[fire] if len(fire) else codes[pick]), len(pick))
 
-    @property
-    def pool_size(self) -> int:
-        """How many rows candidates are built from at first; 0 before that is known."""
-        return self._filled.rows if self._filled is not None else 0
-
     def read_elsewhere(self) -> dict[str, str]:
         """Hashes of the other markets' bars that rows read so far, by "market interval"."""
         nodes = list(self._leader._nodes.values())
