@@ -133,6 +133,7 @@ MIGRATIONS: tuple[str, ...] = (
     CREATE INDEX candidates_star ON candidates (star) WHERE star;
     CREATE INDEX candidates_family ON candidates (family COLLATE NOCASE);
     CREATE INDEX candidates_cluster ON candidates (cluster);
+    CREATE INDEX candidates_alike ON candidates (alike);
     CREATE INDEX candidates_notes ON candidates (notes COLLATE NOCASE);
     """,
 )
