@@ -136,14 +136,14 @@ def _change(rng: Rng, one: Ints, fresh: Ints, drawer: Drawer, pantry: Pantry) ->
             u = rng.random()
             if there and u < 0.45:
                 at = there[int(rng.integers(len(there)))]
-                known = int(drawer.codes[int(rng.integers(len(drawer.codes)))])
+                known = int(drawer.rows(rng, 1)[0])
                 if rng.random() < MOVED:
                     one[at] = step_code(rng, pantry, int(one[at])) if rng.random() < 0.8 else draw_code(rng, pantry)
                 else:
                     one[at] = known
             elif len(there) < most and u < 0.72:
                 free = next(p for p in range(part.start, part.stop) if one[p] < 0)
-                one[free] = int(drawer.codes[int(rng.integers(len(drawer.codes)))])
+                one[free] = int(drawer.rows(rng, 1)[0])
             elif len(there) > least:
                 one[there[int(rng.integers(len(there)))]] = -1
         return change

@@ -28,6 +28,7 @@ from wolbrin.core.search.limits import SIDES
 Ints = NDArray[np.int64]
 Rng = np.random.Generator
 BATCH = 256  # candidates drawn together
+FEW = 4  # an ingredient that spans no more rows than this, times how often it is asked, comes into the pool whole
 FIRING = 0.75  # of entries begin with a row that fires at moments
 LEAVES = 0.25  # of candidates have exit rows, where none need be
 OWN = SIDES.index("own")
@@ -58,24 +59,60 @@ def digit_of(rng: Rng, pantry: Pantry, which: int, at: int) -> int:
     return int(rng.integers(levels))
 
 
-def draw_pool(seed: int, count: int, pantry: Pantry) -> list[int]:
-    """So many codes, each once; fewer where the ingredients span no more."""
+def draw_pool(seed: int, count: int, pantry: Pantry) -> dict[int, float]:
+    """So many codes, fewer where the ingredients span no more, each with how often it is asked.
+
+    An ingredient of few rows, such as a weekday, comes in whole: a handful of draws would by chance leave out just the row
+    that matters. It is asked no more often for that.
+    """
     rng = np.random.default_rng((seed, 16))
-    found: dict[int, None] = {}
-    for _ in range(8 * count + 100):
-        if len(found) >= min(count, pantry.size):
-            break
-        found.setdefault(draw_code(rng, pantry))
-    return list(found)
+    whole = _whole(count, pantry)
+    found = dict.fromkeys((code for codes in whole.values() for code in codes), 0.0)
+    drawn = 0
+    while drawn < 8 * count + 100 and len(found) < min(count, pantry.size):
+        code = draw_code(rng, pantry)
+        drawn += 1
+        if code >> ROWS not in whole:
+            found[code] = found.get(code, 0.0) + 1.0
+    for which, codes in whole.items():
+        for code in codes:
+            found[code] = max(drawn, 1) * pantry.weights[which] / len(codes)
+    return found
+
+
+def _whole(count: int, pantry: Pantry) -> dict[int, range]:
+    """Codes of ingredients that span few rows for how often they are asked, by ingredient; half of the pool at most."""
+    out: dict[int, range] = {}
+    room = count // 2
+    for which in sorted(range(len(pantry.items)), key=lambda i: pantry.items[i].size):
+        size = pantry.items[which].size
+        if size <= min(room, FEW * count * pantry.weights[which]):
+            out[which] = range(which << ROWS, (which << ROWS) + size)
+            room -= size
+    return out
 
 
 @dataclass(frozen=True)
 class Drawer:
-    """How genotypes are drawn. codes: of all rows that are of use; firing: those that fire at moments."""
+    """How genotypes are drawn. codes: of all rows that are of use, asked: how often each; firing: which fire at moments."""
 
     plan: Plan
     codes: Ints
-    firing: Ints
+    asked: NDArray[np.float64]
+    firing: NDArray[np.bool_]
+
+    @cached_property
+    def _odds(self) -> NDArray[np.float64]:
+        return np.cumsum(self.asked)
+
+    @cached_property
+    def _firing_odds(self) -> NDArray[np.float64]:
+        return np.cumsum(np.where(self.firing, self.asked, 0.0)) if self.firing.any() else self._odds
+
+    def rows(self, rng: Rng, shape: int | tuple[int, ...], firing: bool = False) -> Ints:
+        """Codes of rows, of those that fire at moments where that is asked (of all where none do)."""
+        odds = self._firing_odds if firing else self._odds
+        return self.codes[np.searchsorted(odds, rng.random(shape) * odds[-1], side="right")]
 
     @cached_property
     def options(self) -> dict[str, tuple[Any, ...]]:
@@ -136,8 +173,8 @@ class Drawer:
         entries, exits = rows_at(side)
         if self.plan.draws_entry:
             rows = rng.integers(min(limits.least_rows, self.most_rows), self.most_rows + 1, count)
-            picks = self.codes[rng.integers(len(self.codes), size=(count, entries.stop - entries.start))]
-            firing = self.firing[rng.integers(len(self.firing), size=count)]
+            picks = self.rows(rng, (count, entries.stop - entries.start))
+            firing = self.rows(rng, count, firing=True)
             filtering = self.plan.limits.keep == "both"  # what is added to an entry need not fire by itself
             picks[:, 0] = np.where((rng.random(count) < FIRING) & (not filtering), firing, picks[:, 0])
             out[:, entries] = np.where(np.arange(picks.shape[1]) < rows[:, None], picks, -1)
@@ -147,7 +184,7 @@ class Drawer:
             least = limits.least_exit_rows
             rows = rng.integers(max(1, least), limits.most_exit_rows + 1, count)
             rows = np.where((rng.random(count) < LEAVES) | (least > 0), rows, 0)
-            picks = self.codes[rng.integers(len(self.codes), size=(count, exits.stop - exits.start))]
+            picks = self.rows(rng, (count, exits.stop - exits.start))
             out[:, exits] = np.where(np.arange(picks.shape[1]) < rows[:, None], picks, -1)
 
     def _order(self, rng: Rng, count: int) -> Ints:

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
 from threading import Condition as Waiting
 from threading import Lock
 
@@ -39,14 +38,6 @@ SHIFTS = 24  # shifted histories that a candidate's entries are compared with
 DAYS_A_YEAR = 365.25
 
 
-@dataclass(frozen=True)
-class _Filled:
-    """Rows of the first pool, worked out."""
-
-    drawer: Drawer
-    rows: int
-
-
 class Explorer:
     """Threads share it: whoever comes first draws the rows, all work them out.
 
@@ -71,8 +62,9 @@ class Explorer:
         self._looked = 0
         self._waiting = Waiting()
         self._codes: list[int] = []
+        self._asked: dict[int, float] = {}
         self._taken = self._done = 0
-        self._filled: _Filled | None = None
+        self._drawer: Drawer | None = None
 
     @property
     def years(self) -> float:
@@ -123,8 +115,8 @@ class Explorer:
         if leader is not self:
             return leader.prepare()
         with self._waiting:
-            if self._filled is not None:
-                return self._filled.drawer
+            if self._drawer is not None:
+                return self._drawer
             if not self._codes:
                 pool = self._at().pool
                 room = (pool.most - 8) // (1 if self.plan.facings == ("long",) else 2)
@@ -132,7 +124,8 @@ class Explorer:
                     raise UserError("the memory for conditions holds too few of them", "memory for conditions",
                                     "Give more memory, or search on fewer bars.")
                 # Rows on the same series follow one another, so that few columns need be at hand.
-                self._codes = sorted(draw_pool(self.seed, min(self.plan.limits.pool, room), self.pantry))
+                self._asked = draw_pool(self.seed, min(self.plan.limits.pool, room), self.pantry)
+                self._codes = sorted(self._asked)
                 self._shares = [-1.0] * len(self._codes)
         while True:
             check_stopped()
@@ -151,9 +144,9 @@ class Explorer:
             while self._done < len(self._codes):
                 self._waiting.wait(0.1)
                 check_stopped()
-            if self._filled is None:
-                self._filled = self._settled()
-            return self._filled.drawer
+            if self._drawer is None:
+                self._drawer = self._settled()
+            return self._drawer
 
     def _share(self, code: int) -> float:
         """On which share of bars a row holds; below 0 where it cannot be had."""
@@ -163,7 +156,7 @@ class Explorer:
         track, one = self.many.track, self._at().pool.held.words[at]
         return count_entries(one, one, track.first, track.last) / max(1, self.size)
 
-    def _settled(self) -> _Filled:
+    def _settled(self) -> Drawer:
         shares, codes = np.array(self._shares), np.array(self._codes, np.int64)
         bars = max(self.size, 1)
         useful = (shares >= SOME / bars) & (shares <= ALWAYS)
@@ -171,10 +164,8 @@ class Explorer:
         if not useful.any():
             raise UserError("no condition of these ingredients holds now and then on this history",
                             self.history.bars.terms.code, "Choose more ingredients, or a longer span.")
-        order = np.random.default_rng((self.seed, 17)).permutation(len(codes))  # drawn by number, whatever the sorting
-        pick = order[useful[order]]
-        fire = order[firing[order]]
-        return _Filled(Drawer(self.plan, codes[pick], codes[fire] if len(fire) else codes[pick]), len(pick))
+        asked = np.array([self._asked[code] for code in self._codes])
+        return Drawer(self.plan, codes[useful], asked[useful], firing[useful])
 
     def read_elsewhere(self) -> dict[str, str]:
         """Hashes of the other markets' bars that rows read so far, by "market interval"."""

@@ -48,6 +48,7 @@ class ResultPage(QWidget):
         self.twins = label("", "small", wrap=True)
         self.more = button("Go on", state.go_on, tip="Go on with this search where it was")
         self.more.hide()
+        self._best_shown: tuple[object, ...] = ()
         self.rejections = Rejections(s.theme)
         self.rejections.moved.connect(state.move_floors)
         self.best_name = label("", wrap=True)
@@ -181,6 +182,10 @@ class ResultPage(QWidget):
         result = self.state.result
         assert result is not None
         best = result.best
+        shown = result.search, best["name"] if best else "", best["spark"] if best else None, bool(result.tried)
+        if shown == self._best_shown:
+            return  # a chart costs the window more than all the counts together
+        self._best_shown = shown
         if best is None:
             self.best_name.setText("Nothing came near the floors yet." if result.tried else "")
             self.best_chart.show_curves([])
