@@ -58,7 +58,7 @@ def fill(project: Project, count: int, seed: int = 1) -> None:
                    "made) SELECT created, name || ' ' || (i * 7919 % 100003), hash || i, market, interval, origin, "
                    f"1 + i % 9, tried, record_key, place, words, made FROM n, candidates WHERE id = {first}")
         db.execute("INSERT INTO bodies SELECT c.id, b.body, b.record, b.summary, b.spark, b.daily FROM candidates c, "
-                   f"bodies b WHERE b.candidate = {first} AND c.id != {first}")
+                   f"bodies b WHERE b.candidate = {first} AND c.id > {first}")
         db.executemany(f"UPDATE candidates SET {', '.join(f'{f} = ?' for f in figures)} WHERE id = ?",
                        _rows(rng, db.execute("SELECT id FROM candidates"), len(figures)))
 
