@@ -7,7 +7,7 @@ from pathlib import Path
 
 import numpy as np
 import pytest
-from hypothesis import HealthCheck, given, settings
+from hypothesis import HealthCheck, assume, given, settings
 from hypothesis import strategies as st
 
 from tests.build import cross, draw_strategy, entry, ind, num, price, row, terms, walk_bars
@@ -133,18 +133,33 @@ def mirrored_bars(bars: Bars) -> Bars:
     return make_bars(terms(), bars.interval, bars.time, (flip(bars.o), flip(bars.l), flip(bars.h), flip(bars.c)), bars.volume)
 
 
+def finely(bars: Bars, by: int = 1_000) -> Bars:
+    """The same on a grid so fine that no two prices, and no two averages of them, are equal by chance."""
+    rng = np.random.default_rng(5)
+    o, h, low, c = (x.astype(np.int64) * by + rng.integers(0, by, len(bars)) for x in (bars.o, bars.h, bars.l, bars.c))
+    top, bottom = np.maximum.reduce([o, h, c]), np.minimum.reduce([o, low, c])
+    return make_bars(terms(), bars.interval, bars.time, (o / 100, top / 100, bottom / 100, c / 100), bars.volume)
+
+
+FINE = finely(BARS)
+
+
 @given(st.integers(0, 10**6))
 @settings(max_examples=80, deadline=None)
 def test_a_mirrored_side_trades_the_mirrored_history(seed: int) -> None:
     """Turning prices upside down must exchange long and short, trade by trade."""
     what = random_strategy(seed).model_copy(update={"long": random_strategy(seed, sides="long").long})
-    up = backtest(BARS, what, Brief())
-    down = backtest(mirrored_bars(BARS), what, Brief())
+    # The Hilbert transform begins at a price of zero, so that its averages know the level; a gap is the same all session
+    # long, so that its rank is all ties; a regression of two bars is the close itself.
+    text = what.long.model_dump_json()
+    assume(not any(word in text for word in ('"mama"', '"gap"', '"regression"')))
+    up = backtest(FINE, what, Brief())
+    down = backtest(mirrored_bars(FINE), what, Brief())
     sides = (k.T_ENTRY_BAR, k.T_EXIT_BAR, k.T_REASON, k.T_AMBIGUOUS, k.T_HELD)
     if len(up) != len(down) or not np.array_equal(up.trades_i[:, sides], down.trades_i[:, sides]):
-        # Averages of turned prices differ in the last bit, so that a tie may fall either way: nearly all must agree.
+        # Averages of turned prices differ in the last bit, so that what is level may fall either way: nearly all must agree.
         common = set(map(tuple, up.trades_i[:, sides].tolist())) & set(map(tuple, down.trades_i[:, sides].tolist()))
-        assert len(common) >= 0.93 * max(len(up), len(down)) - 2
+        assert len(common) >= 0.97 * max(len(up), len(down)) - 2
         return
     np.testing.assert_array_equal(up.trades_i[:, k.T_SIDE], -down.trades_i[:, k.T_SIDE])
 
