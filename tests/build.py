@@ -9,6 +9,7 @@ import numpy as np
 from wolbrin.core.market.bars import Bars, make_bars
 from wolbrin.core.market.sessions import NS_A_MINUTE
 from wolbrin.core.market.terms import SessionRule, Terms
+from wolbrin.core.proving.line import Line, Step
 from wolbrin.core.rules.mirror import output_of
 from wolbrin.core.rules.model import (
     Condition,
@@ -32,6 +33,7 @@ from wolbrin.core.store.wanted import Wanted
 from wolbrin.core.work.discover_request import DiscoverRequest
 
 WORKDAYS = ("Mon", "Tue", "Wed", "Thu", "Fri")
+SHORT = Line(name="short", steps=(Step(gate="monte_carlo"),))  # a line for tests of what comes after it
 
 
 def terms(**more: Any) -> Terms:

@@ -13,6 +13,7 @@ from PySide6.QtGui import QGuiApplication
 from PySide6.QtWidgets import QCheckBox, QComboBox, QDoubleSpinBox, QLineEdit, QListWidget, QPushButton, QSpinBox, QToolButton
 from pytestqt.qtbot import QtBot
 
+from tests.build import SHORT
 from wolbrin.app.places.rules.operand import OperandPopup
 from wolbrin.app.shell.border import BorderPopup
 from wolbrin.app.shell.palette import HelpSheet, Palette
@@ -28,6 +29,7 @@ from wolbrin.core.search.objective import Floor
 from wolbrin.core.store.holdout import t_for
 from wolbrin.core.work.combining import training_run
 from wolbrin.core.work.footing import Footing
+from wolbrin.core.work.lines import use_line
 
 Settle = Callable[[], None]
 
@@ -322,15 +324,16 @@ def test_from_study_and_sweep_to_a_proved_portfolio(qtbot: QtBot, window: MainWi
     press(qtbot, window, "Ctrl+Z")
     assert len(s.dossiers.shelf()) == found + 1
 
+    use_line(s.project, SHORT)
     window.go("proving")
     settle()
     proving = window.places["proving"]
     press(qtbot, window, "Ctrl+Return")
     settle()
-    waiting = [r for r in proving.state.line.records if r.stands == "sealed"]
+    waiting = [r for r in proving.state.line.records if r.stands == "ready"]
     assert waiting
     assert s.project.openings() == 0
-    assert f"opening 1: each needs a t of daily results of {t_for(1, len(waiting)):.2f}" in proving.note.text()
+    assert f"opening 1: each asks a t of daily results of {t_for(1, len(waiting)):.2f}" in proving.note.text()
     assert window.minimumSizeHint().width() <= 1280, "a long sentence does not widen the window"
     press(qtbot, window, "Ctrl+H")
     settle()

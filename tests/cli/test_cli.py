@@ -13,6 +13,7 @@ import numpy as np
 import pandas as pd
 import pytest
 
+from tests.build import SHORT
 from wolbrin.cli.asking import axes_of
 from wolbrin.core.engine.ledger import LEDGER
 from wolbrin.core.engine.run import backtest
@@ -80,7 +81,7 @@ def test_fine_fills_conversion_and_orders_from_files(tmp_path: Path) -> None:
     assert "RATE, which is not at hand" in missing.stderr
 
 
-def test_the_whole_job_headless(demo: Path) -> None:
+def test_the_whole_job_headless(demo: Path, tmp_path: Path) -> None:
     """backtest, sweep, discover, prove, overlap and portfolio on one project, each result in the project afterwards."""
     one = result("backtest", "-p", demo, "-s", "Tern breakout")
     assert one["record"]["market"] == "NPW"
@@ -102,7 +103,11 @@ def test_the_whole_job_headless(demo: Path) -> None:
     assert len(found["luck"]["controls"]) == 1
     assert sum(f["rejected"] for f in found["floors"]) + found["met"] + found["too_few_signals"] == 256
     ids = [c["id"] for c in found["candidates"]][:3]
-    proved = result("prove", "-p", demo, *ids)
+    short = tmp_path / "short.json"
+    short.write_text(SHORT.model_dump_json())
+    wolbrin("line", "save", "short", short, "-p", demo)
+    proved = result("prove", "-p", demo, *ids, "--line", "short")
+    assert [g["gate"] for g in proved["funnel"]] == ["monte_carlo", "holdout"]
     assert all("monte_carlo" in c["gates"] and "holdout" not in c["gates"] for c in proved["candidates"])
     assert proved["openings"] == 0
     assert proved["next_opening"]["number"] == 1

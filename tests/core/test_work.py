@@ -16,7 +16,7 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from tests.build import cross, entry, ind, num, price, row, terms, walk_bars
+from tests.build import SHORT, cross, entry, ind, num, price, row, terms, walk_bars
 from wolbrin.core.bench.data import bench_bars, bench_strategy
 from wolbrin.core.bench.figures import Figure, page
 from wolbrin.core.engine import codes as k
@@ -33,7 +33,6 @@ from wolbrin.core.market.intervals import to_interval
 from wolbrin.core.measures.catalogue import SUMMARY, measure
 from wolbrin.core.measures.facts import Facts
 from wolbrin.core.proving.gate import Gate, Outcome
-from wolbrin.core.proving.line import GATES
 from wolbrin.core.rules.axes import Axis
 from wolbrin.core.rules.identity import strategy_hash
 from wolbrin.core.rules.model import Distance, Side, Strategy
@@ -49,6 +48,7 @@ from wolbrin.core.store.sources import silhouette
 from wolbrin.core.work.combining import runs_job, training_run
 from wolbrin.core.work.footing import Footing
 from wolbrin.core.work.funnel import funnel
+from wolbrin.core.work.lines import use_line
 from wolbrin.core.work.proving import case_of, prove_job, unseen_span
 from wolbrin.core.work.standing import Standings, standing_ids
 from wolbrin.core.work.studying import StudyRequest, run_study, study_job
@@ -105,13 +105,14 @@ def test_standing_follows_the_line(project: Project) -> None:
             project.book.judge(now(), key[1], key[0], "x", "passes" if passed else "falls", "Because.", None)
         return Standings(project).of(kept).stands
 
-    monte_carlo, holdout = GATES
+    use_line(project, SHORT)
+    monte_carlo, holdout = SHORT.gates()
     other = kept.candidate.record.model_copy(update={"capital": 1.0})
     assert Standings(project).of(kept).stands == "open"
     assert say(monte_carlo, True, other) == "open", "a verdict holds only for its record"
     assert say(monte_carlo, True, settings_={"paths": 1}) == "open", "and for the gate's settings"
     assert say(monte_carlo, False) == "falls: Monte Carlo"
-    assert say(monte_carlo, True) == "sealed"
+    assert say(monte_carlo, True) == "ready"
     assert standing_ids(project) == []
     assert say(holdout, True) == "stands"
     assert standing_ids(project) == [id]

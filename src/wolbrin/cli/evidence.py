@@ -1,4 +1,4 @@
-"""`wolbrin prove`, `wolbrin overlap` and `wolbrin portfolio`: what survives, what is double, what is traded."""
+"""`wolbrin overlap` and `wolbrin portfolio`: what is double, what is traded."""
 
 from __future__ import annotations
 
@@ -17,15 +17,11 @@ from wolbrin.core.measures.inference import effective_bets
 from wolbrin.core.measures.wording import number
 from wolbrin.core.portfolio.combine import STRONG, correlation, daily_matrix, distinct_subset, equal_weight
 from wolbrin.core.store.dossier import Dossiers
-from wolbrin.core.store.holdout import t_for
 from wolbrin.core.store.project import Project
 from wolbrin.core.store.shelf import Kept
 from wolbrin.core.work.combining import runs_job
-from wolbrin.core.work.proving import Proved, prove_job
 from wolbrin.core.work.standing import Standings
-from wolbrin.core.work.subject import Subject
 
-NAMES = typer.Argument(None, help="Ids or names of candidates on the Shelf; all when left out.")
 STANDING = typer.Argument(None, help="Ids or names of candidates on the Shelf; those that stand when left out.")
 
 
@@ -36,53 +32,6 @@ def _runs(project: Project, kept: list[Kept]) -> list[Run]:
 
 
 def add(app: typer.Typer, demo: Callable[[], Path]) -> None:
-    @app.command("prove")
-    def prove(
-            names: list[str] = NAMES, project: Path | None = PROJECT,
-            open_holdout: bool = typer.Option(False, "--open-holdout", help="Let survivors open the holdout; counted."),
-            show: bool = typer.Option(False, "--list", help="Only list the Shelf and where each stands."),
-            json: bool = JSON) -> None:
-        """Walk candidates through the line of gates and keep every verdict."""
-        with told():
-            opened = open_project(project, demo)
-            kept = pick(opened, names or [])
-            faults: dict[int, str] = {}
-            renewed: list[int] = []
-
-            def note(proved: Proved) -> None:
-                if proved.subject.kept is not None and proved.fault:
-                    faults[proved.subject.kept] = proved.fault
-                if proved.subject.kept is not None and proved.renewed is not None:
-                    renewed.append(proved.subject.kept)
-
-            if not show:
-                run(prove_job(opened, [Subject.of(k) for k in kept], open_holdout=open_holdout, notify=note), "threads")
-                kept = Dossiers(opened).on_shelf.bodies([k.id for k in kept])
-            standings = Standings(opened)
-            rows: list[dict[str, Any]] = []
-            for k in kept:
-                place, c = standings.of(k), k.candidate
-                rows.append({"id": k.id, "name": c.name, "market": c.market, "interval": c.interval, "stands": place.stands,
-                             "tried": c.tried, "record": c.record, "renewed": k.id in renewed, "fault": faults.get(k.id, ""),
-                             "openings": opened.book.count(c.market, k.hash),
-                             "gates": {g: {"verdict": e.verdict, "reason": e.reason, "figures": e.outcome,
-                                           "settings": e.settings, "record": e.record}
-                                       for g, e in place.evidence.items()}})
-            batch = opened.book.next_batch()
-        if json:
-            emit({"openings": opened.openings(), "next_opening": {"number": batch, "t_needed": t_for(batch, 1)},
-                  "candidates": rows})
-            return
-        for r in rows:
-            console.print(f"{r['id']}  {r['name']} on {r['market']} {r['interval']}: {r['stands']}; {r['tried']:,} tried",
-                          markup=False)
-            for g in r["gates"].values():
-                console.print(f"    {g['verdict']}: {g['reason']}", markup=False)
-            if r["fault"]:
-                console.print(f"    not judged: {r['fault']}", markup=False)
-            if r["renewed"]:
-                console.print("    run anew first: its record could not be asked again", markup=False)
-
     @app.command("overlap")
     def overlap(names: list[str] = STANDING, project: Path | None = PROJECT,
                 limit: float = typer.Option(STRONG, "--limit", min=-1, max=1, help="Correlation from which two are one bet."),

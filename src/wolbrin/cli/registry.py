@@ -62,6 +62,11 @@ def _searches(app: typer.Typer, wiring: Wiring) -> None:
     searches.add(app, wiring.demo)
 
 
+def _prove(app: typer.Typer, wiring: Wiring) -> None:
+    from wolbrin.cli import prove  # late
+    prove.add(app, wiring.demo)
+
+
 def _evidence(app: typer.Typer, wiring: Wiring) -> None:
     from wolbrin.cli import evidence  # late
     evidence.add(app, wiring.demo)
@@ -111,7 +116,8 @@ COMMANDS: list[Commands] = [
               "go-on": "Go on with a search that was stopped, or whose program ended under it.",
               "tidy": "List files of a project that nothing refers to any more; with --remove, remove them."}, _searches),
     Commands({"prove": "Walk candidates through the line of gates and keep every verdict.",
-              "overlap": "Correlate the daily P/L of candidates and pick the distinct ones.",
+              "line": "Lines of gates: list, show, use, save, and how often one is fooled."}, _prove),
+    Commands({"overlap": "Correlate the daily P/L of candidates and pick the distinct ones.",
               "portfolio": "Combine candidates at equal weight and compare the whole with its parts."}, _evidence),
     Commands({"new": "Start a project: empty, or of history files with everything else guessed and explained."}, _new),
     Commands({"import": "Read history files and take them into a market, there or new: all of it or nothing.",

@@ -72,7 +72,7 @@ def explain(err: ValidationError, where: str) -> UserError:
                      "Correct that field." if field else "Correct it.")
 
 
-def validated(model: type[M], data: dict[str, Any], where: str) -> M:
+def validated(model: type[M], data: object, where: str) -> M:
     """A model made of plain values. Raises UserError with the first fault."""
     try:
         return model.model_validate(data)

@@ -14,9 +14,9 @@ from wolbrin.app.theme.theme import Theme
 from wolbrin.core.measures.catalogue import BY_KEY, measure
 from wolbrin.core.measures.facts import Facts
 from wolbrin.core.measures.wording import number, worded
-from wolbrin.core.proving.line import GATES
 from wolbrin.core.rules.identity import strategy_hash
 from wolbrin.core.rules.words import describe
+from wolbrin.core.work.lines import gates_of
 from wolbrin.core.work.standing import Standings
 from wolbrin.core.work.subject import Subject
 
@@ -121,11 +121,11 @@ class Drawer(QWidget):
         self._box.addLayout(grid)
         self._box.addWidget(hairline())
         self._box.addWidget(label("Gates", "heading"))
-        for gate in GATES:
+        for gate in gates_of(s.project):
             found = latest.get(gate.key)
             state = found.verdict if found else ("sealed" if gate.opens_holdout else "not run yet")
             verdict = label(found.verdict if found else state,
-                         {"passes": "accent", "falls": "error"}.get(state, "muted"))
+                         {"passes": "accent", "falls": "error", "not enough": "caution"}.get(state, "muted"))
             self._box.addLayout(row(GateMark(s.theme, state), label(gate.title), None, verdict))
             if found:
                 self._box.addWidget(label(found.reason, "small", wrap=True))

@@ -88,4 +88,4 @@ def words_column(get: Getter = itself) -> Column:
 def stand_tint(text: str) -> str | None:
     if text.startswith(("falls", "fell")):
         return "loss"
-    return {"stands": "gain", "sealed": "accent"}.get(text, "muted")
+    return {"stands": "gain", "ready": "accent", "not enough": "caution_text"}.get(text, "muted")

@@ -8,6 +8,7 @@ being so.
 
 from __future__ import annotations
 
+from collections.abc import Callable, Iterator
 from dataclasses import dataclass
 
 import numpy as np
@@ -17,7 +18,7 @@ from wolbrin.core.batch.driver import FIGURES, Out, begins_at, combine, drive, l
 from wolbrin.core.batch.genomes import G_BLOCKED, G_EDGES, G_FULL, G_LOGIC, GENOME, MOST_ROWS, Genomes
 from wolbrin.core.batch.many import ALL_FIGURES, PIECE, Many
 from wolbrin.core.batch.pool import Held, Pool
-from wolbrin.core.bits import Words, lowest
+from wolbrin.core.bits import Words, lowest, pack, unpack
 from wolbrin.core.compiled import njit
 from wolbrin.core.jobs import check_stopped
 
@@ -84,9 +85,44 @@ class Shifting:
 
     def run(self, seed: int, first: int, count: int) -> Shifted:
         """Shifted runs first .. first + count - 1 of a seed, beside the candidate itself."""
+        actual = self._many.run(self._genome, np.ones(1, np.bool_))
+        chance, trades = np.empty(count), np.empty(count, np.int64)
+
+        def moved(number: int) -> Ints:
+            rng = np.random.default_rng((seed, first + number))
+            target = np.arange(len(self.start))
+            for alike in self.alike:
+                target[alike] = rng.permutation(alike)
+            return target
+
+        def place(number: int, words: Words) -> None:
+            target = moved(number)
+            for side in range(2):
+                move_entries(self._four[side], self.session_of, self.start, target, words[side])
+
+        for piece, out in self._runs(count, place):
+            part = slice(piece, piece + len(out.figures))
+            chance[part] = np.nansum(out.daily / self._unit, axis=1)
+            trades[part] = out.figures[:, 1]
+        return Shifted(float(np.nansum(actual.daily[0] / self._unit)), chance, trades)
+
+    def late(self, bars: int) -> float:
+        """Net profit with every entry signal so many bars later; those that would leave their session are lost."""
+        session = np.asarray(self._many.history.bars.session)
+
+        def place(_: int, words: Words) -> None:
+            for side in range(2):
+                held = unpack(self._four[side][:, None], len(session))
+                held[bars:] = held[:-bars] * (session[bars:] == session[:-bars])
+                held[:bars] = 0
+                words[side] = pack((held,), len(held))[:, 0]
+
+        return float(next(iter(self._runs(1, place)))[1].figures[0, 0])
+
+    def _runs(self, count: int, place: Callable[[int, Words], None]) -> Iterator[tuple[int, Out]]:
+        """Runs with entry bits put in place by number, PIECE by PIECE: where each piece begins, and what came of it."""
         wide = self._four.shape[1]
         held, many = self._held, self._many
-        actual = many.run(self._genome, np.ones(1, np.bool_))
         known = np.empty(4 + 2 * PIECE, np.int64)
         words = np.zeros((4 + 2 * PIECE, wide), np.uint64)
         words[0], words[1] = self._four[2], self._four[3]
@@ -94,7 +130,6 @@ class Shifting:
         for at, row in ((2, gene[G_BLOCKED]), (3, gene[G_EDGES])):
             if row >= 0:
                 words[at] = held.words[row]
-        chance, trades = np.empty(count), np.empty(count, np.int64)
         loop = lean_drive if gene[G_FULL] == 0 and many.lean else drive
         # The run begins where the candidate's does: what its rows need decides that, not the bits made of them.
         known[:] = begins_at(gene, held, len(many.history.bars))
@@ -110,17 +145,10 @@ class Shifting:
             genes[:, G_BLOCKED] = 2 if gene[G_BLOCKED] >= 0 else -1
             genes[:, G_EDGES] = 3 if gene[G_EDGES] >= 0 else -1
             for at in range(size):
-                rng = np.random.default_rng((seed, first + piece + at))
-                target = np.arange(len(self.start))
-                for alike in self.alike:
-                    target[alike] = rng.permutation(alike)
-                for side in range(2):
-                    row = 4 + 2 * at + side
-                    move_entries(self._four[side], self.session_of, self.start, target, words[row])
-                    genes[at, side * MOST_ROWS] = row
+                row = 4 + 2 * at
+                place(piece + at, words[row:row + 2])
+                genes[at, 0], genes[at, MOST_ROWS] = row, row + 1
             out = Out(np.zeros(size, np.uint8), np.zeros(size, np.uint8), np.empty((size, FIGURES)),
                       np.zeros(size, np.uint64), np.empty((size, len(many.days)), np.float32), np.arange(size))
             loop(genes, np.repeat(self._genome.numbers, size, 0), own, many.track, ALL_FIGURES, out)
-            chance[piece:piece + size] = np.nansum(out.daily / self._unit, axis=1)
-            trades[piece:piece + size] = out.figures[:, 1]
-        return Shifted(float(np.nansum(actual.daily[0] / self._unit)), chance, trades)
+            yield piece, out

@@ -11,7 +11,7 @@ import numpy as np
 from wolbrin.core.errors import Door, UserError
 from wolbrin.core.indicators.catalogue import find, price_field
 from wolbrin.core.indicators.fused import Wish, together
-from wolbrin.core.indicators.model import Floats
+from wolbrin.core.indicators.model import Floats, Indicator
 from wolbrin.core.market.bars import Bars
 from wolbrin.core.market.intervals import interval_words, to_interval
 
@@ -32,6 +32,18 @@ def no_own(name: str, digest: str, values: Mapping[str, float], bars: Bars) -> F
     """Own indicators where there are none."""
     raise UserError(f'this history knows no own indicator "{name}"', name,
                     "Run it in a project that holds its file, confirmed.")
+
+
+def _computed(entry: Indicator, bars: Bars, source: Floats, settings: dict[str, float]) -> tuple[Floats, ...]:
+    """All outputs of an indicator. Raises UserError where the library that computes it refuses the settings."""
+    try:
+        return entry.compute(bars, source, settings)
+    except Exception as err:
+        if "TA_BAD_PARAM" not in str(err):  # TA-Lib has no exception of its own
+            raise
+        told = ", ".join(f"{p.title} {settings[p.key]:g}" for p in entry.params)
+        raise UserError(f"{entry.title} cannot be computed with {told}", entry.title, "Choose others, such as " + ", ".join(
+            f"{p.title} {p.low:g} to {p.high:g}" for p in entry.params) + ".") from None
 
 
 class Columns:
@@ -85,7 +97,7 @@ class Columns:
         names = tuple(o.key for o in entry.outputs)
         source = field if entry.takes_field else "close"
         cached = self._get((key, tuple(sorted(settings.items())), source),
-                           lambda: entry.compute(self.bars, self.field(source), settings))
+                           lambda: _computed(entry, self.bars, self.field(source), settings))
         return cached[names.index(output)]
 
     def together(self, wanted: Iterable[tuple[str, dict[str, float], str]], atr_lengths: Iterable[int]) -> None:
@@ -120,7 +132,7 @@ class Columns:
             x = series()
             if not np.isfinite(x).any():
                 return tuple(np.full(len(x), np.nan) for _ in entry.outputs)
-            return entry.compute(self.bars, x, settings)
+            return _computed(entry, self.bars, x, settings)
 
         cached = self._get((key, tuple(sorted(settings.items())), "of", source), make)
         return cached[[o.key for o in entry.outputs].index(output)]

@@ -3,23 +3,48 @@
 from __future__ import annotations
 
 from abc import ABC, abstractmethod
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass, field
+from functools import cached_property
 from typing import Any, ClassVar
 
 from numpy.typing import NDArray
 
+from wolbrin.core.batch.genomes import Genomes, genome_of
+from wolbrin.core.batch.many import Many
 from wolbrin.core.engine.brief import Brief
 from wolbrin.core.engine.prepare import Prepared
+from wolbrin.core.engine.run import Run, backtest
 from wolbrin.core.market.bars import Span
+from wolbrin.core.measures.wording import number
 from wolbrin.core.models import Model
 from wolbrin.core.rules.model import Strategy
+
+PASSES, FALLS, NOT_ENOUGH = "passes", "falls", "not enough"
+ROOM = 24 * 1024**2  # bytes that the conditions of one candidate and its neighbors may take
+Tables = dict[str, dict[str, NDArray[Any]]]
+
+
+@dataclass(frozen=True)
+class Origin:
+    """What the search that found a candidate knows of luck. strength: of the candidate, in whatever the search compares by;
+    share: of finds as strong that luck brings, NaN where unknown; best: the strongest find of each control that found any;
+    controls: how many ran."""
+
+    search: int
+    controls: int
+    strength: float
+    share: float
+    best: tuple[float, ...] = ()
 
 
 @dataclass(frozen=True)
 class Case:
     """What a gate judges: a strategy on its training history, the training brief, the sealed span, and how many
-    alternatives were tried to find it. seed drives whatever is random. opened: the history with its sealed bars, only while
-    the holdout is open for this case; t_needed: what the holdout then asks of it."""
+    alternatives were tried to find it. seed drives whatever is random. origin: of the search it came from, None where there
+    was none. others: training histories of other markets and intervals with their briefs, made when asked for. opened: the
+    history with its sealed bars, only while the holdout is open for this case; t_needed: what the holdout then asks of
+    it."""
 
     strategy: Strategy
     history: Prepared
@@ -27,14 +52,32 @@ class Case:
     holdout: Span
     tried: int
     seed: int = 20260101
+    origin: Origin | None = None
+    others: Callable[[], Sequence[tuple[Prepared, Brief]]] = tuple
     opened: Prepared | None = None
     t_needed: float = 0.0
+
+    @cached_property
+    def run(self) -> Run:
+        """The training run, which several gates read."""
+        return backtest(self.history, self.strategy, self.brief, detail=False)
+
+    @cached_property
+    def many(self) -> Many:
+        """Where its neighbors and its moved entries run."""
+        return Many(self.history, self.brief, ROOM)
+
+    @cached_property
+    def genome(self) -> Genomes:
+        """The strategy in the pool of `many`; for rules that do not ask the position (batch.genomes.asks_position)."""
+        return genome_of(self.strategy, self.many.pool, self.brief)
 
 
 @dataclass(frozen=True)
 class Outcome:
     """figures: the numbers behind the verdict. headline: the one number to show, in words. settings: of the gate; a verdict
-    holds for them only. tables: larger results (paths, distributions), named columns by name, kept with the verdict."""
+    holds for them only. tables: larger results (paths, distributions), named columns by name, kept with the verdict. enough:
+    there was enough to judge; what was not judged does not pass."""
 
     gate: str
     passed: bool
@@ -43,7 +86,13 @@ class Outcome:
     inputs: dict[str, Any]
     figures: dict[str, float]
     settings: dict[str, Any] = field(default_factory=dict)
-    tables: dict[str, dict[str, NDArray[Any]]] = field(default_factory=dict, compare=False, repr=False)
+    tables: Tables = field(default_factory=dict, compare=False, repr=False)
+    enough: bool = True
+
+    @property
+    def verdict(self) -> str:
+        """PASSES, FALLS or NOT_ENOUGH."""
+        return PASSES if self.passed else FALLS if self.enough else NOT_ENOUGH
 
 
 @dataclass(frozen=True)
@@ -66,7 +115,8 @@ class Gate(ABC):
     """One screening test. options: what is set on it, a model with defaults and bounds; a verdict holds for them only.
 
     key and title name the gate, in dossiers, tables and on the command line. opens_holdout: running it spends the holdout.
-    shown: figures of its outcome that tables show.
+    shown: figures of its outcome that tables show. figure, setting: the figure by which it mostly judges, and the option that
+    is its threshold; "" where there is no such pair.
     """
 
     options: Model = NoSettings()
@@ -74,6 +124,8 @@ class Gate(ABC):
     title: ClassVar[str]
     opens_holdout: ClassVar[bool] = False
     shown: ClassVar[tuple[Shown, ...]] = ()
+    figure: ClassVar[str] = ""
+    setting: ClassVar[str] = ""
 
     @property
     def settings(self) -> dict[str, Any]:
@@ -87,3 +139,27 @@ class Gate(ABC):
     @abstractmethod
     def judge(self, case: Case) -> Outcome:
         """Run the test. Pure: the same case gives the same outcome."""
+
+    def passes(self, case: Case, reason: str, figures: dict[str, float], tables: Tables | None = None) -> Outcome:
+        """The verdict that lets a case go on."""
+        return Outcome(self.key, True, reason, self._headline(figures), self._inputs(case), figures, self.settings,
+                       tables or {})
+
+    def falls(self, case: Case, reason: str, figures: dict[str, float], tables: Tables | None = None) -> Outcome:
+        """The verdict that ends it."""
+        return Outcome(self.key, False, reason, self._headline(figures), self._inputs(case), figures, self.settings,
+                       tables or {})
+
+    def unsure(self, case: Case, reason: str, figures: dict[str, float], tables: Tables | None = None) -> Outcome:
+        """There is not enough to judge, which is no pass."""
+        return Outcome(self.key, False, f"Not enough to judge: {reason[:1].lower()}{reason[1:]}", "not enough to judge",
+                       self._inputs(case), figures, self.settings, tables or {}, False)
+
+    def _inputs(self, case: Case) -> dict[str, Any]:
+        return self.settings | {"seed": case.seed, "tried": case.tried}
+
+    def _headline(self, figures: dict[str, float]) -> str:
+        for one in self.shown:
+            if one.key in figures:
+                return f"{one.title} {number(figures[one.key] * one.scale, one.digits)}{one.end}"
+        return ""

@@ -21,8 +21,6 @@ from wolbrin.core.store.settings import OwnSpan
 from wolbrin.core.store.shelf import Kept, Shelf, decode, encode
 from wolbrin.core.store.tables import Columns
 
-PASSES, FALLS = "passes", "falls"
-
 
 def evidence_owner(id: int) -> str:
     """The owner's name of a verdict's tables."""
@@ -113,7 +111,7 @@ class Dossiers:
             made = db.execute("INSERT INTO evidence (created, hash, market, interval, gate, inputs, outcome, verdict, "
                               "reason, record, record_key, settings) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",
                        (now(), hash, market, interval, outcome.gate, encode(outcome.inputs), encode(outcome.figures),
-                        PASSES if outcome.passed else FALLS, outcome.reason, record.model_dump_json(), record.key,
+                        outcome.verdict, outcome.reason, record.model_dump_json(), record.key,
                         json.dumps(outcome.settings, sort_keys=True)))
             for name, columns in outcome.tables.items():
                 self.results.add(evidence_owner(int(made.lastrowid or 0)), name, columns)

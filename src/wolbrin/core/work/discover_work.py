@@ -13,6 +13,7 @@ from numpy.typing import NDArray
 from wolbrin.core.batch.driver import SIMULATED
 from wolbrin.core.batch.many import Days, Outcomes
 from wolbrin.core.engine.brief import Brief
+from wolbrin.core.engine.prepare import Prepared
 from wolbrin.core.engine.run import Run
 from wolbrin.core.jobs import check_stopped
 from wolbrin.core.measures.sums import COMPILED
@@ -144,10 +145,14 @@ class DiscoverWork(Request):
                 made[stream] = tuple(found)
             return made[stream]
 
+    def history(self, place: int) -> Prepared:
+        """What the search is about at a place."""
+        return self.footing.prepared(*self.request.places[place], self.contents[place])
+
     def _explorer(self, place: int, control: int, leader: Explorer | None) -> Explorer:
         request = self.request
         market, interval = request.places[place]
-        history = self.footing.prepared(market, interval, self.contents[place])
+        history = self.history(place)
         if control:
             history = shuffle(history, control_seed(request.seed, control, market), not request.drift)
         return Explorer(history, self.briefs[place], Plan(request.limits.on(history.bars.terms)),

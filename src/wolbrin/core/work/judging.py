@@ -9,10 +9,9 @@ from wolbrin.core.engine.prepare import Prepared
 from wolbrin.core.engine.run import backtest
 from wolbrin.core.errors import UserError
 from wolbrin.core.market.bars import Span
-from wolbrin.core.proving.gate import Case, Gate, Outcome
+from wolbrin.core.proving.gate import FALLS, PASSES, Case, Gate, Outcome
 from wolbrin.core.rules.identity import strategy_hash
 from wolbrin.core.rules.model import Strategy
-from wolbrin.core.store.dossier import FALLS, PASSES
 from wolbrin.core.store.ground import Histories
 from wolbrin.core.store.holdout import NEAR_TWIN, HoldoutBook, Judged, nearest, t_for
 from wolbrin.core.store.project import Project, now

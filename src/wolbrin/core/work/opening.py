@@ -9,7 +9,6 @@ from wolbrin.core.engine.prepare import Prepared
 from wolbrin.core.engine.run import Run, backtest, record_of
 from wolbrin.core.market.bars import Span
 from wolbrin.core.proving.gate import Case, Gate, Outcome
-from wolbrin.core.proving.line import GATES
 from wolbrin.core.rules.identity import strategy_hash
 from wolbrin.core.rules.model import Strategy
 from wolbrin.core.store.dossier import Dossiers
@@ -17,6 +16,7 @@ from wolbrin.core.store.holdout import HoldoutBook
 from wolbrin.core.store.project import Project
 from wolbrin.core.work.footing import Footing
 from wolbrin.core.work.judging import look_beyond
+from wolbrin.core.work.lines import gates_of
 from wolbrin.core.work.proving import unseen_span
 
 
@@ -28,9 +28,9 @@ class Opened:
     verdict: Outcome
 
 
-def holdout_gate() -> Gate:
-    """The gate that judges the sealed span."""
-    return next(g for g in GATES if g.opens_holdout)
+def holdout_gate(project: Project) -> Gate:
+    """The gate of the line in use that judges the sealed span."""
+    return gates_of(project)[-1]
 
 
 def reaches_sealed(footing: Footing, span: Span) -> bool:
@@ -50,7 +50,7 @@ def open_for(project: Project, footing: Footing, strategy: Strategy, market: str
     training = replace(brief, span=footing.settings.training, role="training")
     case = Case(strategy, history, training, unseen_span(HoldoutBook(project), footing),
                 max(1, dossiers.searches.tried_on(market)))
-    verdict, whole = look_beyond(project, footing, case, holdout_gate(), span, name=strategy.name, why=why)
+    verdict, whole = look_beyond(project, footing, case, holdout_gate(project), span, name=strategy.name, why=why)
     record = record_of(history, strategy, training, tried=case.tried)
     if verdict.figures:
         dossiers.testify(strategy_hash(strategy), market, interval, verdict, record)

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass, replace
 from typing import Any
 
@@ -13,15 +13,17 @@ from wolbrin.core.engine.run import backtest, need_bars, record_of
 from wolbrin.core.errors import UserError, WolbrinError
 from wolbrin.core.jobs import Chunk, Job
 from wolbrin.core.market.bars import Span
-from wolbrin.core.proving.gate import Case, Gate, Outcome
-from wolbrin.core.proving.line import GATES, walk_line
+from wolbrin.core.proving.gate import PASSES, Case, Gate, Outcome
+from wolbrin.core.proving.line import walk_line
 from wolbrin.core.search.candidate import Candidate, candidate_of
 from wolbrin.core.store.dossier import Dossiers
 from wolbrin.core.store.holdout import HoldoutBook
 from wolbrin.core.store.project import Project
 from wolbrin.core.work.footing import Footing
 from wolbrin.core.work.judging import Batch, judge
-from wolbrin.core.work.standing import restand
+from wolbrin.core.work.lines import gates_of
+from wolbrin.core.work.origins import Origins
+from wolbrin.core.work.standing import Standings, restand
 from wolbrin.core.work.subject import Subject
 
 
@@ -49,26 +51,50 @@ def subject_brief(footing: Footing, subject: Subject, history: Prepared) -> Brie
     return replace(asked, span=Span(asked.span.first, last), role="training")
 
 
-def case_of(footing: Footing, subject: Subject, unseen: Span) -> Case:
-    """The case of a subject. unseen: the span of the holdout that no search has seen."""
+def case_of(footing: Footing, subject: Subject, unseen: Span, origins: Origins | None = None) -> Case:
+    """The case of a subject. unseen: the span of the holdout that no search has seen. origins: of the project, where luck is
+    judged."""
     history = footing.histories.prepared(subject.market, subject.interval)
-    return Case(subject.strategy, history, subject_brief(footing, subject, history), unseen, subject.tried)
+    origin = origins.of(subject.search, subject.market, subject.interval, subject.number) if origins is not None else None
+
+    def others() -> Sequence[tuple[Prepared, Brief]]:
+        return tuple(_others(footing, subject))
+
+    return Case(subject.strategy, history, subject_brief(footing, subject, history), unseen, subject.tried, origin=origin,
+                others=others)
 
 
-def prove_job(project: Project, subjects: list[Subject], *, open_holdout: bool, gates: Sequence[Gate] = GATES,
-              notify: Callable[[Proved], None] = lambda proved: None) -> Job:
-    """Prepare the line for several subjects, under the settings as they are now.
+def _others(footing: Footing, subject: Subject) -> Iterator[tuple[Prepared, Brief]]:
+    """Training histories of the other markets at a subject's interval, and of its own at half and twice that."""
+    places = [(m, subject.interval) for m, _ in footing.ground.active if m != subject.market]
+    places += [(subject.market, i) for i in (subject.interval // 2, subject.interval * 2) if i > 0]
+    for market, interval in places:
+        try:
+            history = footing.histories.prepared(market, interval)
+            brief = footing.brief(history.bars.terms)
+            need_bars(history, brief.span)
+        except WolbrinError:
+            continue  # such as an interval that its bars cannot be made into
+        yield history, brief
+
+
+def prove_job(project: Project, subjects: list[Subject], *, open_holdout: bool, gates: Sequence[Gate] | None = None,
+              all_gates: bool = False, notify: Callable[[Proved], None] = lambda proved: None) -> Job:
+    """Prepare the line for several subjects, under the settings as they are now. Verdicts that hold already are not asked
+    again.
 
     Opening the holdout is counted once per subject that reaches it; all of one job are one opening, whose chance of error
-    they share. notify: called after each subject on the job's thread.
+    they share. gates: the line in use where None. all_gates: go on after a fall. notify: called after each subject on the
+    job's thread.
     """
     dossiers, footing, book = Dossiers(project), Footing.of(project), HoldoutBook(project)
-    batch = Batch(len(subjects))
+    batch, line, origins = Batch(len(subjects)), gates_of(project) if gates is None else gates, Origins(project)
+    standings = Standings(project, line)
 
     def work(subject: Subject) -> Proved:
         try:
             unseen = unseen_span(book, footing)
-            case = case_of(footing, subject, unseen)
+            case = case_of(footing, subject, unseen, origins)
             need_bars(case.history, case.brief.span)
             record = record_of(case.history, subject.strategy, case.brief, tried=subject.tried)
             renewed = None
@@ -83,7 +109,9 @@ def prove_job(project: Project, subjects: list[Subject], *, open_holdout: bool, 
             def opened(case: Case, gate: Gate) -> Outcome:
                 return judge(project, footing, case, gate, name=subject.strategy.name, batch=batch, why="proving")
 
-            outcomes = walk_line(case, gates, open_holdout=opened if open_holdout else None)
+            held = standings.at(subject.key[0], subject.market, record).evidence
+            known = {g: e.verdict == PASSES for g, e in held.items()}
+            outcomes = walk_line(case, line, open_holdout=opened if open_holdout else None, all_gates=all_gates, known=known)
             return Proved(subject, tuple(outcomes), record, renewed)
         except WolbrinError as err:
             return Proved(subject, fault=err.sentence())

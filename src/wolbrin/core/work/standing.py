@@ -7,25 +7,25 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 
 from wolbrin.core.engine.record import NOT_RECORDED, Record, read_record
-from wolbrin.core.proving.gate import Gate
-from wolbrin.core.proving.line import GATES
+from wolbrin.core.proving.gate import FALLS, NOT_ENOUGH, Gate
 from wolbrin.core.rules.identity import strategy_hash
 from wolbrin.core.store.database import Database, unsettle
-from wolbrin.core.store.dossier import FALLS, Dossiers, Evidence
+from wolbrin.core.store.dossier import Dossiers, Evidence
 from wolbrin.core.store.holdout import HoldoutBook
 from wolbrin.core.store.shelf import Kept
+from wolbrin.core.work.lines import gates_of
 from wolbrin.core.work.subject import Subject
 
-STANDS = "stands"
+STANDS, READY = "stands", "ready"
 LINE = "line that standings are of"
 AT_ONCE = 2_000
 
 
 @dataclass(frozen=True)
 class Place:
-    """evidence: the verdict of each gate that holds, by its key. stands: "stands" (all gates passed), "falls: <gate>",
-    "fell before: <gate>" (under another brief; a changed brief does not wash that away), "sealed" (only the holdout is left),
-    "open" (not proved yet) or "brief not recorded"."""
+    """evidence: the verdict of each gate that holds, by its key. stands: "stands" (all gates passed), "ready" (all but the
+    holdout, which is still sealed for it), "falls: <gate>", "fell before: <gate>" (under another brief; a changed brief does
+    not wash that away), "not enough" (a gate could not judge), "open" (not proved yet) or "brief not recorded"."""
 
     evidence: dict[str, Evidence]
     stands: str
@@ -34,8 +34,8 @@ class Place:
 class Standings:
     """Where candidates stand. Ask it for one after the other; verdicts are read for whom they are asked."""
 
-    def __init__(self, project: Database, gates: Sequence[Gate] = GATES) -> None:
-        self._gates = gates
+    def __init__(self, project: Database, gates: Sequence[Gate] | None = None) -> None:
+        self._gates = gates_of(project) if gates is None else gates
         self._dossiers = Dossiers(project)
         self._finals = HoldoutBook(project).finals()
 
@@ -84,10 +84,12 @@ class Standings:
             if gate.key not in found:
                 before = self._fell_before(every, record)
                 if gate.opens_holdout and gate is not self._gates[0]:
-                    return before or "sealed"
+                    return before or READY
                 return "open"
             if found[gate.key].verdict == FALLS:
                 return f"falls: {gate.title}"
+            if found[gate.key].verdict == NOT_ENOUGH:
+                return NOT_ENOUGH
         return self._fell_before(every, record) or STANDS
 
     def _fell_before(self, every: list[Evidence], record: Record) -> str:
@@ -100,9 +102,10 @@ class Standings:
         return ""
 
 
-def restand(project: Database, gates: Sequence[Gate] = GATES) -> int:
+def restand(project: Database, gates: Sequence[Gate] | None = None) -> int:
     """Work out where candidates stand where that is open since a verdict, a record or the line changed, and write it beside
     them on the Shelf. Returns how many. Cheap where nothing changed; many at once belong off the interface thread."""
+    gates = gates_of(project) if gates is None else gates
     line = json.dumps([(g.key, g.title, g.settings) for g in gates], sort_keys=True)
     if project.get_value(LINE) != line:
         with project.transaction() as db:

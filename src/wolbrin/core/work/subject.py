@@ -15,7 +15,7 @@ from wolbrin.core.store.shelf import Kept
 class Subject:
     """What is proved: a strategy on a market at an interval. tried: alternatives looked at on that market. record: under
     which a candidate was kept, which is what it is judged under; None for a strategy under the present brief. own: its own
-    training span. kept: its id on the Shelf."""
+    training span. kept: its id on the Shelf. search, number: what found it, and its draw there."""
 
     strategy: Strategy
     market: str
@@ -24,11 +24,13 @@ class Subject:
     record: Record | None = None
     own: OwnSpan | None = None
     kept: int | None = None
+    search: int | None = None
+    number: int | None = None
 
     @classmethod
     def of(cls, kept: Kept) -> Subject:
         c = kept.candidate
-        return cls(c.strategy, c.market, c.interval, c.tried, c.record, kept.own, kept.id)
+        return cls(c.strategy, c.market, c.interval, c.tried, c.record, kept.own, kept.id, kept.search, kept.marks.number)
 
     @property
     def key(self) -> tuple[str, str, int]:

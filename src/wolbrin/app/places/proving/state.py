@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from dataclasses import dataclass
+from typing import Any
 
 from PySide6.QtCore import QObject, Signal
 
@@ -10,38 +12,44 @@ from wolbrin.app.candidates import REST
 from wolbrin.app.session import Session
 from wolbrin.app.soon import Soon
 from wolbrin.app.tables.kept import Standing
-from wolbrin.core.errors import WolbrinError
+from wolbrin.core.errors import UserError, WolbrinError
 from wolbrin.core.jobs import Job
-from wolbrin.core.proving.gate import Gate
-from wolbrin.core.proving.line import GATES
-from wolbrin.core.store.dossier import PASSES
+from wolbrin.core.proving.gate import FALLS, PASSES, Gate
+from wolbrin.core.proving.line import Line, Step
 from wolbrin.core.store.holdout import t_for
 from wolbrin.core.store.wanted import Wanted
+from wolbrin.core.work.lines import find_line, line_of, save_line, saved_lines, use_line
 from wolbrin.core.work.proving import Proved, prove_job
-from wolbrin.core.work.standing import Standings, restand
+from wolbrin.core.work.rates import Rates, RatesRequest, rates_job, read_rates
+from wolbrin.core.work.standing import READY, Standings, restand
 from wolbrin.core.work.subject import Subject
 
 MOST = 2_000  # ticked candidates that are listed with their verdicts
-SEALED = "sealed"
 
 
 @dataclass(frozen=True)
 class Band:
-    """One gate: entered, passed, fell; the rest are not judged yet."""
+    """One gate: entered, passed, fell, could not be judged; the rest are not asked yet."""
 
+    key: str
     title: str
     threshold: str
     entered: int
     passed: int
     fell: int
+    unsure: int
     sealed: bool
 
 
 @dataclass(frozen=True)
 class LineOf:
-    """What is shown: verdicts of those listed, bands over them, ticked ones in all, and those that wait for the holdout. t:
-    of daily results that an opening for them would ask, opening: its number; openings: how many there were."""
+    """What is shown: the line and its gates, the names of all lines, verdicts of those listed, bands over them, ticked ones
+    in all, and those that are ready. t: of daily results that an opening for them would ask, opening: its number; openings:
+    how many there were. rates: measured last on the market of the brief."""
 
+    line: Line
+    names: tuple[str, ...]
+    gates: tuple[Gate, ...]
     records: list[Standing]
     bands: list[Band]
     ticked: int
@@ -49,16 +57,18 @@ class LineOf:
     t: float
     opening: int
     openings: int
+    rates: Rates | None = None
 
 
-def bands_of(records: list[Standing], gates: list[Gate]) -> list[Band]:
+def bands_of(records: list[Standing], gates: Sequence[Gate]) -> list[Band]:
     """How the line narrows, gate by gate."""
     bands, alive = [], records
     for gate in gates:
         judged = [r for r in alive if gate.key in r.evidence]
         passed = [r for r in judged if r.evidence[gate.key].verdict == PASSES]
-        bands.append(Band(gate.title, gate.describe(), len(alive), len(passed), len(judged) - len(passed),
-                          gate.opens_holdout))
+        fell = sum(r.evidence[gate.key].verdict == FALLS for r in judged)
+        unsure = len(judged) - len(passed) - fell
+        bands.append(Band(gate.key, gate.title, gate.describe(), len(alive), len(passed), fell, unsure, gate.opens_holdout))
         alive = passed
     return bands
 
@@ -89,18 +99,23 @@ class ProvingState(QObject):
 
     def _look(self) -> None:
         project, shelf = self.session.project, self.session.shelf
+        market, interval = self.session.market, self.session.interval
 
         def work() -> LineOf:
-            restand(project)
+            line = line_of(project)
+            gates = line.gates()
+            restand(project, gates)
             wanted = Wanted(ticked=True)
-            standings = Standings(project)
+            standings = Standings(project, gates)
             records = []
-            for line, record in shelf.lines_with_records(shelf.ids(wanted)[:MOST].tolist()):
-                records.append(Standing(line, standings.at(line.hash, line.market, record).evidence))
-            waiting = shelf.count(Wanted(ticked=True, stands=SEALED))
+            for one, record in shelf.lines_with_records(shelf.ids(wanted)[:MOST].tolist()):
+                records.append(Standing(one, standings.at(one.hash, one.market, record).evidence))
+            waiting = shelf.count(Wanted(ticked=True, stands=READY))
             opening = project.book.next_batch()
-            return LineOf(records, bands_of(records, GATES), shelf.count(wanted), waiting,
-                          t_for(opening, max(1, waiting)), opening, project.openings())
+            names = tuple(dict.fromkeys([*saved_lines(project), line.name]))
+            rates = read_rates(project, market, interval) if market else None
+            return LineOf(line, names, gates, records, bands_of(records, gates), shelf.count(wanted), waiting,
+                          t_for(opening, max(1, waiting)), opening, project.openings(), rates)
 
         def done(line: LineOf) -> None:
             self.line = line
@@ -118,27 +133,101 @@ class ProvingState(QObject):
         s.shelf.tick_all(Wanted())
         s.selection_changed.emit()
 
+    # The line
+
+    def _use(self, line: Line, text: str) -> None:
+        """Judge by another line, undoably."""
+        s = self.session
+        before = line_of(s.project)
+
+        def take(one: Line) -> None:
+            use_line(s.project, one)
+            s.evidence_changed.emit()
+            self.look()
+
+        try:
+            line.gates()
+        except UserError as err:
+            s.note(err.sentence(), "error")
+            return
+        if line != before:
+            s.do(text, lambda: take(line), lambda: take(before))
+
+    def set_gate(self, key: str, settings: dict[str, Any]) -> None:
+        """Other settings for a gate; verdicts under the old ones stay in the dossiers."""
+        line = line_of(self.session.project)
+        steps = [s.model_copy(update={"settings": settings}) if s.gate == key else s for s in line.steps]
+        if not any(s.gate == key for s in steps):
+            steps.append(Step(gate=key, settings=settings))
+        self._use(line.model_copy(update={"steps": tuple(steps)}), "Change a gate")
+
+    def switch(self, key: str, on: bool) -> None:
+        """Take a gate into the line, or leave it out."""
+        line = line_of(self.session.project)
+        steps = [s.model_copy(update={"on": on}) if s.gate == key else s for s in line.steps]
+        if not any(s.gate == key for s in steps):
+            steps.append(Step(gate=key, on=on))
+        self._use(line.model_copy(update={"steps": tuple(steps)}), "Take in a gate" if on else "Leave out a gate")
+
+    def move(self, key: str, by: int) -> None:
+        """Ask a gate earlier or later among those that are on."""
+        line = line_of(self.session.project)
+        keys = [s.gate for s in line.steps if s.on]
+        if key not in keys or not 0 <= keys.index(key) + by < len(keys):
+            return
+        other = keys[keys.index(key) + by]
+        steps = list(line.steps)
+        at = {s.gate: i for i, s in enumerate(steps)}
+        steps[at[key]], steps[at[other]] = steps[at[other]], steps[at[key]]
+        self._use(line.model_copy(update={"steps": tuple(steps)}), "Move a gate")
+
+    def choose_line(self, name: str) -> None:
+        """Judge by a saved line."""
+        if name != line_of(self.session.project).name:
+            try:
+                self._use(find_line(self.session.project, name), "Choose a line")
+            except UserError as err:
+                self.session.note(err.sentence(), "error")
+
+    def save_as(self, name: str) -> None:
+        """Keep the line in use under a name."""
+        s = self.session
+        line = line_of(s.project).model_copy(update={"name": name.strip()})
+        try:
+            save_line(s.project, line)
+        except UserError as err:
+            s.note(err.sentence(), "error")
+            return
+        self._use(line, "Save the line")
+        s.note(f"The line is saved as {line.name}.")
+
+    def measure_rates(self) -> None:
+        """How often luck becomes ready on this line, on the market of the brief, in the background."""
+        s = self.session
+        if not s.market:
+            return
+        made = s.attempt(lambda: rates_job(s.project, RatesRequest(market=s.market, interval=s.interval)))
+        if made is not None:
+            s.start(made, "threads", lambda _: self.look())
+
     def start(self) -> None:
         """Judge every ticked candidate by all gates but the holdout."""
         self._run(Wanted(ticked=True), False, "Tick candidates on the Shelf first.")
 
     def open_holdout(self) -> None:
         """Judge the survivors on the sealed span; every opening is counted for good."""
-        self._run(Wanted(ticked=True, stands=SEALED), True,
-                  "No ticked candidate waits for the holdout: run Monte Carlo first.")
+        self._run(Wanted(ticked=True, stands=READY), True, "No ticked candidate is ready: run the line first.")
 
     def _run(self, wanted: Wanted, holdout: bool, none: str) -> None:
         s = self.session
         if self.running:
             s.note("The line is running; stop it first.", "caution")
             return
-        gates = tuple(g for g in GATES if g.opens_holdout == holdout)
-
         def work() -> Job | WolbrinError | None:
             try:
                 restand(s.project)
                 subjects = [Subject.of(k) for k in s.shelf.bodies(s.shelf.ids(wanted).tolist())]
-                return prove_job(s.project, subjects, open_holdout=holdout, gates=gates,
+                return prove_job(s.project, subjects, open_holdout=holdout,
                                  notify=s.on_ui(self._proved)) if subjects else None
             except WolbrinError as err:
                 return err

@@ -2,19 +2,21 @@
 
 from __future__ import annotations
 
-from PySide6.QtWidgets import QStackedWidget, QWidget
+from PySide6.QtWidgets import QInputDialog, QStackedWidget, QWidget
 
-from wolbrin.app.parts import Empty, button, column, hairline, label, row
+from wolbrin.app.parts import Empty, button, column, hairline, label, link, row
 from wolbrin.app.places.place import Place
 from wolbrin.app.places.proving.funnel import Funnel
+from wolbrin.app.places.proving.gate_page import GatePage
 from wolbrin.app.places.proving.state import LineOf, ProvingState
 from wolbrin.app.session import Session
 from wolbrin.app.shell.actions import Action
 from wolbrin.app.tables.kept import Standing, figure, naming, tried_column, verdict_column
 from wolbrin.app.tables.model import Column
 from wolbrin.app.tables.view import Table
+from wolbrin.app.terms import combo
 from wolbrin.core.measures.wording import number
-from wolbrin.core.proving.gate import Gate, Shown
+from wolbrin.core.proving.gate import PASSES, Gate, Shown
 from wolbrin.core.proving.line import GATES
 from wolbrin.core.store.dossier import Evidence
 from wolbrin.core.work.subject import Subject
@@ -30,12 +32,14 @@ def _outcome(gate: Gate, shown: Shown) -> Column:
         words = number(value(r), shown.digits)
         return words + shown.end if words != "n/a" else "\u2013"
 
-    return Column(shown.title, value, text, "right", 124)
+    return Column(shown.title, value, text, "right", 116)
 
 
-def _reason(record: Standing) -> str:
-    judged = [record.evidence[g.key] for g in GATES if g.key in record.evidence]
-    return judged[-1].reason if judged else ""
+def summed_up(record: Standing) -> str:
+    """Where it fell and why; of one that did not, what its last gate said."""
+    lost = [e for e in record.evidence.values() if e.verdict != PASSES]
+    told = lost[0] if lost else next(reversed(record.evidence.values()), None)
+    return told.reason if told is not None else ""
 
 
 class ProvingPlace(Place):
@@ -47,32 +51,46 @@ class ProvingPlace(Place):
         get = lambda r: r.line  # noqa: E731
         self.state = ProvingState(s)
         self.funnel = Funnel(s.theme)
+        self.page = GatePage(self.state)
         self.title = label("", "heading")
         self.note = label("", "small", wrap=True)
-        first = next(g for g in GATES if not g.opens_holdout)
-        self.prove = button(f"Run {first.title}", self.state.start, main=True, tip="Ctrl+Return")
+        self.rates = label("", "accent")
+        self.measure = link("measure it", self.state.measure_rates,
+                            tip="Walk finds of luck, and real ones, along this line (takes minutes)")
+        self.lines = combo([], "Line of gates", 150)
+        self.lines.activated.connect(lambda _: self.state.choose_line(self.lines.currentText()))
+        self.save = link("save as", self._save, tip="Keep this line under a name")
+        self.prove = button("Run the line", self.state.start, main=True, tip="Ctrl+Return")
         self.open = button("Open the holdout", self.state.open_holdout)
         self.table = Table([
-            *naming(get, 140), verdict_column(get), figure("trades", get), tried_column(get), figure("return_drawdown", get),
-            figure("t_daily", get), *(_outcome(g, shown) for g in GATES for shown in g.shown),
-            Column("reason", _reason, width=460)], s.theme, "Proving", filters=True)
+            *naming(get, 150), verdict_column(get), figure("trades", get), figure("t_daily", get),
+            *(_outcome(g, g.shown[0]) for g in GATES if g.shown), figure("return_drawdown", get), tried_column(get),
+            Column("in one sentence", summed_up, width=560)], s.theme, "Proving", filters=True)
         full = QWidget()
-        full.setLayout(column(row(self.title, None, self.prove, self.open, margins=(0, 0, 8, 0)), self.note,
-                              self.funnel, hairline(), self.table, spacing=6))
-        self.empty = Empty("Tick candidates on the Shelf; the line then tries to break each of them. Monte Carlo comes "
+        full.setLayout(column(
+            row(label("Line:", "heading"), self.lines, self.save, self.title, None, self.prove, self.open,
+                margins=(0, 0, 8, 0)),
+            row(self.note, None, self.rates, self.measure, margins=(0, 0, 8, 0)), self.funnel, hairline(),
+            row(self.table, hairline(vertical=True), self.page, spacing=0), spacing=6))
+        self.empty = Empty("Tick candidates on the Shelf; the line then tries to break each of them. Cheap gates come "
                            "first, the sealed holdout last.", "Tick everything on the Shelf", self.state.tick_all)
         self.stack = QStackedWidget()
         self.stack.addWidget(self.empty)
         self.stack.addWidget(full)
         self.setLayout(column(self.stack, margins=(20, 10, 0, 6)))
         self.table.chosen.connect(self._chosen)
+        self.funnel.picked.connect(self.choose_gate)
         self.state.moved.connect(self._moved)
         for signal in (s.selection_changed, s.evidence_changed, s.shelf_changed):
             signal.connect(self.refresh)
 
     def actions_offered(self) -> list[Action]:
         return [Action("proving.run", "Run the line without the holdout", self.state.start, "Ctrl+Return", "proving"),
-                Action("proving.holdout", "Open the holdout for the survivors", self.state.open_holdout, "Ctrl+H", "proving")]
+                Action("proving.holdout", "Open the holdout for those that are ready", self.state.open_holdout, "Ctrl+H",
+                       "proving"),
+                Action("proving.rates", "Measure how often the line is fooled", self.state.measure_rates, "", "proving"),
+                *(Action(f"proving.gate.{g.key}", f"Gate: {g.title}", lambda key=g.key: self.choose_gate(key), "", "proving")
+                  for g in GATES)]
 
     def activate(self) -> None:
         self.state.look()
@@ -80,6 +98,21 @@ class ProvingPlace(Place):
     def refresh(self) -> None:
         if self.isVisible():
             self.state.soon()
+
+    def choose_gate(self, key: str) -> None:
+        """Show a gate's figure and settings."""
+        line = self.state.line
+        if line is None:
+            return
+        gate = next((g for g in (*line.gates, *GATES) if g.key == key), None)
+        if gate is not None:
+            self.funnel.choose(key)
+            self.page.show_gate(gate, line)
+
+    def _save(self) -> None:
+        name, done = QInputDialog.getText(self, "Save the line", "Name of this line:")
+        if done:
+            self.state.save_as(name)
 
     def _chosen(self, record: Standing) -> None:
         kept = self.session.shelf.body(record.line.id)
@@ -90,12 +123,32 @@ class ProvingPlace(Place):
         self.table.set_records(line.records)
         self.stack.setCurrentIndex(1 if line.ticked else 0)
         self.funnel.show_bands(line.bands, len(line.records))
+        self.lines.clear()
+        self.lines.addItems(list(line.names))
+        self.lines.setCurrentText(line.line.name)
         more = f", the first {number(len(line.records))} listed" if len(line.records) < line.ticked else ""
-        self.title.setText(f"Line of {len(GATES)} gates on {number(line.ticked)} ticked candidates{more}")
+        self.title.setText(f"on {number(line.ticked)} ticked candidates{more}")
         asks = ""
         if line.waiting:
-            asks = (f" Opening it for the {number(line.waiting)} that wait is opening {number(line.opening)}: each needs a t "
-                    f"of daily results of {number(line.t, 2)}, and the verdicts are final.")
+            asks = (f" Opening it for the {number(line.waiting)} that are ready is opening {number(line.opening)}: each asks "
+                    f"a t of daily results of {number(line.t, 2)}, and the verdicts are final.")
         self.note.setText(f"The holdout was opened {number(line.openings)} time{'s' if line.openings != 1 else ''}.{asks}")
+        self._say_rates(line)
         self.open.setText(f"Open the holdout for {number(line.waiting)}" if line.waiting else "Open the holdout")
         self.open.setEnabled(line.waiting > 0)
+        self.choose_gate(self.funnel.chosen or self._first(line))
+
+    def _say_rates(self, line: LineOf) -> None:
+        rates = line.rates
+        if rates is None:
+            self.rates.setText("How often this line is fooled is not known.")
+        elif rates.line != line.line:
+            self.rates.setText("The line has changed since it was measured.")
+        else:
+            self.rates.setText(rates.words())
+
+    @staticmethod
+    def _first(line: LineOf) -> str:
+        """The gate at which most fell, else the first."""
+        most = max(line.bands, key=lambda b: b.fell, default=None)
+        return most.key if most is not None else ""

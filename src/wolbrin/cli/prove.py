@@ -1,0 +1,189 @@
+"""`wolbrin prove` and `wolbrin line`: what survives, and the gates by which that is told."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from pathlib import Path
+from typing import Any
+
+import typer
+
+from wolbrin.cli.common import JSON, PROJECT, console, emit, error_console, open_project, pick, run, told
+from wolbrin.core.errors import UserError
+from wolbrin.core.faults import validated
+from wolbrin.core.measures.wording import number
+from wolbrin.core.models import read_json
+from wolbrin.core.proving.line import GATES, Line
+from wolbrin.core.store.holdout import t_for
+from wolbrin.core.store.project import Project
+from wolbrin.core.store.shelf import Kept, Shelf
+from wolbrin.core.work.lines import find_line, line_of, save_line, saved_lines, use_line
+from wolbrin.core.work.proving import Proved, prove_job
+from wolbrin.core.work.rates import RatesRequest, rates_job, read_rates
+from wolbrin.core.work.standing import READY, Standings
+from wolbrin.core.work.subject import Subject
+
+NAMES = typer.Argument(None, help="Ids or names of candidates on the Shelf; all when left out.")
+
+
+def _rows(project: Project, kept: list[Kept], faults: dict[int, str], renewed: list[int]) -> list[dict[str, Any]]:
+    standings = Standings(project)
+    out = []
+    for k in kept:
+        place, c = standings.of(k), k.candidate
+        out.append({"id": k.id, "name": c.name, "market": c.market, "interval": c.interval, "stands": place.stands,
+                    "tried": c.tried, "record": c.record, "renewed": k.id in renewed, "fault": faults.get(k.id, ""),
+                    "openings": project.book.count(c.market, k.hash),
+                    "gates": {g: {"verdict": e.verdict, "reason": e.reason, "figures": e.outcome, "settings": e.settings,
+                                  "record": e.record} for g, e in place.evidence.items()}})
+    return out
+
+
+def _print(rows: list[dict[str, Any]]) -> None:
+    for r in rows:
+        console.print(f"{r['id']}  {r['name']} on {r['market']} {r['interval']}: {r['stands']}; {r['tried']:,} tried",
+                      markup=False)
+        for g in r["gates"].values():
+            console.print(f"    {g['verdict']}: {g['reason']}", markup=False)
+        if r["fault"]:
+            console.print(f"    not judged: {r['fault']}", markup=False)
+        if r["renewed"]:
+            console.print("    run anew first: its record could not be asked again", markup=False)
+
+
+def add(app: typer.Typer, demo: Callable[[], Path]) -> None:
+    @app.command("prove")
+    def prove(
+            names: list[str] = NAMES, project: Path | None = PROJECT,
+            line: str | None = typer.Option(None, "--line", help="Use this saved line from now on."),
+            until_ready: bool = typer.Option(False, "--until-ready", help="Leave the holdout sealed, as is usual."),
+            open_holdout: bool = typer.Option(False, "--open-holdout", help="Let those that are ready open the holdout; "
+                                              "counted, and final."),
+            all_gates: bool = typer.Option(False, "--all-gates", help="Go on after a fall, and see every verdict."),
+            show: bool = typer.Option(False, "--list", help="Only list the Shelf and where each stands."),
+            json: bool = JSON) -> None:
+        """Walk candidates through the line of gates and keep every verdict."""
+        with told():
+            if until_ready and open_holdout:
+                raise UserError("--until-ready and --open-holdout exclude each other", "prove", "Give one of them.")
+            opened = open_project(project, demo)
+            if line is not None:
+                use_line(opened, find_line(opened, line))
+            kept = pick(opened, names or [])
+            faults: dict[int, str] = {}
+            renewed: list[int] = []
+
+            def note(proved: Proved) -> None:
+                if proved.subject.kept is not None and proved.fault:
+                    faults[proved.subject.kept] = proved.fault
+                if proved.subject.kept is not None and proved.renewed is not None:
+                    renewed.append(proved.subject.kept)
+
+            if not show:
+                run(prove_job(opened, [Subject.of(k) for k in kept], open_holdout=False, all_gates=all_gates, notify=note),
+                    "threads")
+                kept = Shelf(opened).bodies([k.id for k in kept])
+            if open_holdout and not show:
+                # Only those that are ready share the opening, so that the others do not raise what it asks of them.
+                ready = [Subject.of(k) for k, s in zip(kept, map(Standings(opened).of, kept)) if s.stands == READY]
+                if ready:
+                    run(prove_job(opened, ready, open_holdout=True, notify=note), "threads")
+                    kept = Shelf(opened).bodies([k.id for k in kept])
+            rows = _rows(opened, kept, faults, renewed)
+            batch, used = opened.book.next_batch(), line_of(opened)
+        if json:
+            emit({"line": used.name, "openings": opened.openings(),
+                  "next_opening": {"number": batch, "t_needed": t_for(batch, 1)},
+                  "funnel": _funnel(opened, rows), "candidates": rows})
+            return
+        _print(rows)
+
+    lines = typer.Typer(help="Lines of gates: list, show, use, save, and how often one is fooled.", no_args_is_help=True)
+    app.add_typer(lines, name="line")
+
+    @lines.command("list")
+    def list_lines(project: Path | None = PROJECT, json: bool = JSON) -> None:
+        """Lines under their names; the one in use is marked."""
+        with told():
+            opened = open_project(project, demo)
+            known, used = saved_lines(opened), line_of(opened)
+        if json:
+            emit({"in_use": used.name, "lines": list(known)})
+            return
+        for name in dict.fromkeys([*known, used.name]):
+            console.print(f"{'in use  ' if name == used.name else '        '}{name}", markup=False)
+
+    @lines.command("show")
+    def show_line(name: str | None = typer.Argument(None, help="A saved line; the one in use when left out."),
+                  project: Path | None = PROJECT, json: bool = JSON) -> None:
+        """The gates of a line with their settings; as JSON it is a file that `line save` takes."""
+        with told():
+            opened = open_project(project, demo)
+            line = find_line(opened, name) if name else line_of(opened)
+            gates = line.gates()
+        if json:
+            emit(line.model_copy(update={"steps": tuple(
+                s.model_copy(update={"settings": next((g.settings for g in (*gates, *GATES) if g.key == s.gate), {})})
+                for s in line.steps)}).model_dump(mode="json"))
+            return
+        console.print(f"Line: {line.name}", markup=False)
+        for g in gates:
+            console.print(f"    {g.title}: {g.describe()}", markup=False)
+
+    @lines.command("use")
+    def use(name: str = typer.Argument(help="A saved line."), project: Path | None = PROJECT) -> None:
+        """Judge by a saved line from now on."""
+        with told():
+            opened = open_project(project, demo)
+            use_line(opened, find_line(opened, name))
+        console.print(f"Line in use: {name}", markup=False)
+
+    @lines.command("save")
+    def save(name: str = typer.Argument(help="Its name."),
+             file: Path | None = typer.Argument(None, help="As `line show --json` gives; the line in use when left out."),
+             project: Path | None = PROJECT) -> None:
+        """Keep a line under a name."""
+        with told():
+            opened = open_project(project, demo)
+            line = validated(Line, read_json(file, "line"), str(file)) if file is not None else line_of(opened)
+            save_line(opened, line.model_copy(update={"name": name}))
+        console.print(f"Saved: {name}", markup=False)
+
+    @lines.command("rates")
+    def rates(market: str = typer.Option(..., "--market", "-m", help="On whose shuffled histories."),
+              interval: int = typer.Option(15, "--interval", "-i"),
+              searches: int = typer.Option(50, "--searches", min=1, help="By luck."),
+              planted: int = typer.Option(4, "--planted", min=0, help="For each size of a planted drift."),
+              controls: int = typer.Option(5, "--control", min=1), count: int = typer.Option(1_024, "--count", min=1),
+              seed: int = typer.Option(1, "--seed", min=0),
+              known: bool = typer.Option(False, "--known", help="Only show what was measured before."),
+              project: Path | None = PROJECT, json: bool = JSON) -> None:
+        """How often luck becomes ready on the line in use, and how often what is real does."""
+        with told():
+            opened = open_project(project, demo)
+            if not known:
+                asked = RatesRequest(market=market, interval=interval, searches=searches, planted=planted, controls=controls,
+                                     count=count, seed=seed)
+                run(rates_job(opened, asked), "threads")
+            found = read_rates(opened, market, interval)
+            if found is None:
+                raise UserError(f"the line was not measured on {market} yet", "line rates", "Run it without --known.")
+        if json:
+            emit(found.as_json())
+            return
+        console.print(found.words(), markup=False)
+        for s in found.request.sharpes:
+            n, passed = found.true(s)
+            console.print(f"    a drift of Sharpe ratio {number(s, 1)}: {passed} of {n} true ones become ready", markup=False)
+        error_console.print(f"Line: {found.line.name}; {found.searches} searches.", markup=False)
+
+
+def _funnel(project: Project, rows: list[dict[str, Any]]) -> list[dict[str, Any]]:
+    """Gate by gate: entered, passed, fell, could not be judged."""
+    out, alive = [], rows
+    for gate in line_of(project).gates():
+        judged = [r["gates"][gate.key]["verdict"] for r in alive if gate.key in r["gates"]]
+        alive = [r for r in alive if r["gates"].get(gate.key, {}).get("verdict") == "passes"]
+        out.append({"gate": gate.key, "title": gate.title, "entered": len(judged), "passed": len(alive),
+                    "fell": judged.count("falls"), "not_enough": judged.count("not enough")})
+    return out

@@ -1,0 +1,78 @@
+"""Against luck: what share of finds this strong the search's own controls bring as well."""
+
+from __future__ import annotations
+
+import math
+from dataclasses import dataclass
+from typing import Literal
+
+from pydantic import Field
+
+from wolbrin.core.measures.catalogue import measure
+from wolbrin.core.measures.facts import Facts
+from wolbrin.core.measures.inference import p_above, t_needed
+from wolbrin.core.measures.wording import number
+from wolbrin.core.models import Model
+from wolbrin.core.proving.gate import Case, Gate, Outcome, Shown
+
+
+class LuckSettings(Model):
+    """judge_by: the share of finds this strong that luck brings (an empirical false discovery rate), at most `most_share`; or
+    "strongest": stronger than the strongest find of so many of the controls (White 2000), at least 1 - `most_share`. Where no
+    control ran, t of daily results must be so large that the best of all that was tried reaches it with this chance only."""
+
+    judge_by: Literal["share", "strongest"] = "share"
+    most_share: float = Field(0.10, gt=0, lt=1)
+
+
+@dataclass(frozen=True)
+class LuckGate(Gate):
+    """The controls of the very search a candidate came from (Storey & Tibshirani 2003; White 2000)."""
+
+    options: LuckSettings = LuckSettings()
+    key = "luck"
+    title = "Against luck"
+    shown = (Shown("share", "luck brings", 0, 100.0, "%"), Shown("strength", "strength, t", 1))
+    figure = "share"
+    setting = "most_share"
+
+    def describe(self) -> str:
+        o = self.options
+        return f"luck brings at most {o.most_share:.0%}" + (" as strong" if o.judge_by == "share" else " as good a best")
+
+    def judge(self, case: Case) -> Outcome:
+        o, came = self.options, case.origin
+        if came is None or not came.controls:
+            return self._without(case)
+        figures = {"strength": came.strength, "controls": float(came.controls), "share": came.share,
+                   "best_by_luck": max(came.best, default=math.nan)}
+        if o.judge_by == "strongest":
+            beaten = sum(came.strength <= b for b in came.best)
+            share = (1 + beaten) / (1 + came.controls)
+            figures["share"] = share
+            if 1 / (1 + came.controls) > o.most_share:
+                return self.unsure(case, f"{came.controls} controls cannot show {o.most_share:.0%}; "
+                                   f"{math.ceil(1 / o.most_share) - 1} are needed: run the search again with more.", figures)
+            words = f"Strength {number(came.strength, 1)}; {beaten} of {came.controls} controls found something as strong"
+            return self.passes(case, f"{words}.", figures) if share <= o.most_share else self.falls(
+                case, f"{words}, p {number(share, 2)}; at most {o.most_share:g}.", figures)
+        if not math.isfinite(came.share):
+            return self.unsure(case, "How strong it is among the finds of its search is not known.", figures)
+        words = (f"Of finds as strong (t {number(came.strength, 1)}), luck brings {number(100 * came.share)}% by "
+                 f"{came.controls} control{'s' if came.controls != 1 else ''}")
+        return self.passes(case, f"{words}.", figures) if came.share <= o.most_share else self.falls(
+            case, f"{words}; at most {100 * o.most_share:g}% are allowed.", figures)
+
+    def _without(self, case: Case) -> Outcome:
+        """No control: all that was tried as so many independent tries, which asks more than a control would."""
+        told = measure(Facts.of(case.run), ("t_daily", "above_drift"))
+        strength = min(told.values()) if all(map(math.isfinite, told.values())) else math.nan
+        tried, asked = max(1, case.tried), t_needed(self.options.most_share / max(1, case.tried))
+        figures = {"strength": strength, "share": min(1.0, tried * p_above(strength)), "controls": 0.0, "t_needed": asked}
+        words = (f"No control ran beside what found it: judged by t alone, as the best of {number(tried)} tried "
+                 f"({number(strength, 1)}, {number(asked, 1)} needed)")
+        if not math.isfinite(strength):
+            return self.unsure(case, f"{words}; it has no t.", figures)
+        if strength >= asked:
+            return self.passes(case, f"{words}.", figures)
+        return self.falls(case, f"{words}. A search with controls asks less of what is real.", figures)

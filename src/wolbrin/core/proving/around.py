@@ -1,0 +1,68 @@
+"""Neighbors: the same rules with every number a step aside. What works only at one setting was fitted."""
+
+from __future__ import annotations
+
+import math
+from dataclasses import dataclass
+
+import numpy as np
+from pydantic import Field
+
+from wolbrin.core.batch.neighbors import neighbors
+from wolbrin.core.measures.catalogue import SUMMARY
+from wolbrin.core.measures.wording import number
+from wolbrin.core.models import Model
+from wolbrin.core.proving.gate import Case, Gate, Outcome, Shown
+
+
+class AroundSettings(Model):
+    """least_share: of the neighbors that must earn, percent. least_median: of the median of their profits over its own,
+    percent. most: neighbors that are run, drawn evenly where there are more."""
+
+    least_share: float = Field(80.0, ge=0, le=100)
+    least_median: float = Field(40.0, ge=0, le=100)
+    most: int = Field(60, ge=4, le=2_000)
+
+
+@dataclass(frozen=True)
+class AroundGate(Gate):
+    """Common practice, no source: a plateau is believed, a peak is not."""
+
+    options: AroundSettings = AroundSettings()
+    key = "around"
+    title = "Neighbors"
+    shown = (Shown("share", "neighbors that earn", 0, 1.0, "%"), Shown("median_share", "median to its own", 0, 1.0, "%"))
+    figure = "share"
+    setting = "least_share"
+
+    def describe(self) -> str:
+        o = self.options
+        return f"{o.least_share:g}% of neighbors earn, half of them {o.least_median:g}% as much"
+
+    def judge(self, case: Case) -> Outcome:
+        o = self.options
+        every = neighbors(case.strategy)
+        if len(every) > o.most:
+            every = [every[i] for i in np.linspace(0, len(every) - 1, o.most).round().astype(int)]
+        own = float(case.run.profits.sum())
+        if not every:
+            return self.unsure(case, "It has no number that could be moved.", {"neighbors": 0.0, "share": math.nan})
+        out = case.many.evaluate([n.strategy for n in every])
+        able = [i for i in range(len(every)) if i not in out.faults]  # some settings cannot be computed at all
+        every, net = [every[i] for i in able], np.nan_to_num(out.figures[able, SUMMARY.index("net")])
+        if not every:
+            return self.unsure(case, "None of its neighbors can be run.", {"neighbors": 0.0, "share": math.nan})
+        worst = int(net.argmin())
+        share, median = 100.0 * float((net > 0).mean()), float(np.median(net))
+        figures = {"neighbors": float(len(every)), "share": share, "median": median, "worst": float(net[worst]),
+                   "median_share": 100.0 * median / own if own > 0 else math.nan}
+        table = {"neighbors": {"number": np.array([n.title for n in every]), "value": np.array([n.value for n in every]),
+                               "net": net}}
+        low = f"{number(float(net[worst]))} ({every[worst].title} {every[worst].value:g})"
+        words = f"{number(share)}% of {len(every)} neighbors earn; the median {number(median)} against its own {number(own)}"
+        words += f", the worst {low}"
+        if share < o.least_share:
+            return self.falls(case, f"{words}; {o.least_share:g}% are needed.", figures, table)
+        if not figures["median_share"] >= o.least_median:
+            return self.falls(case, f"{words}: it stands on a peak.", figures, table)
+        return self.passes(case, f"{words}.", figures, table)

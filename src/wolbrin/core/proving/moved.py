@@ -1,0 +1,71 @@
+"""Entries moved: does it matter when it enters, or would as many entries on other days have earned as much?"""
+
+from __future__ import annotations
+
+import math
+from dataclasses import dataclass
+
+import numpy as np
+from pydantic import Field
+
+from wolbrin.core.batch.genomes import asks_position
+from wolbrin.core.batch.shifted import Shifting
+from wolbrin.core.measures.catalogue import measure
+from wolbrin.core.measures.facts import Facts
+from wolbrin.core.measures.inference import p_above
+from wolbrin.core.measures.wording import number
+from wolbrin.core.models import Model
+from wolbrin.core.proving.gate import Case, Gate, Outcome, Shown
+
+
+class MovedSettings(Model):
+    """runs: how often entries are moved. least_percentile: of the moved ones that must earn less."""
+
+    runs: int = Field(1_000, ge=100, le=100_000)
+    least_percentile: float = Field(95.0, gt=50, lt=100)
+
+
+@dataclass(frozen=True)
+class MovedGate(Gate):
+    """Entry signals moved by whole sessions at random, exits kept; p as (1 + as good) / (1 + runs) (Phipson & Smyth 2010).
+
+    A rule of the clock alone comes to the same wherever it is moved. So what the market's mean moves earn on the bars held is
+    taken off as well, and the better of the two counts, each at half the chance of error (Bonferroni).
+    """
+
+    options: MovedSettings = MovedSettings()
+    key = "moved"
+    title = "Entries moved"
+    shown = (Shown("percentile", "above moved entries", 1, 1.0, "%"), Shown("above_drift", "t above drift", 1))
+    figure = "percentile"
+    setting = "least_percentile"
+
+    def describe(self) -> str:
+        return f"earns more than {self.options.least_percentile:g}% of {number(self.options.runs)} with entries moved"
+
+    def judge(self, case: Case) -> Outcome:
+        o = self.options
+        drift = float(measure(Facts.of(case.run), ("above_drift",))["above_drift"])
+        p_drift = p_above(drift)
+        figures = {"above_drift": drift, "p_drift": p_drift, "p_moved": math.nan}
+        tables = {}
+        if not len(case.run):
+            return self.unsure(case, "There is no entry to move.", figures | {"percentile": math.nan})
+        if not asks_position(case.strategy):
+            made = Shifting(case.many, case.genome, case.many.pool).run(case.seed, 0, o.runs)
+            figures["p_moved"] = made.p
+            figures["actual"], figures["median"] = made.actual, float(np.median(made.chance))
+            tables = {"moved": {"result": np.sort(made.chance)}}
+        known = [p for p in (figures["p_moved"], p_drift) if math.isfinite(p)]
+        if not known:
+            return self.unsure(case, "Moved entries say nothing of these rules.", figures | {"percentile": math.nan}, tables)
+        p = min(1.0, min(known) * len(known))
+        figures["p"], figures["percentile"] = p, 100.0 * (1.0 - p)
+        if math.isfinite(figures["p_moved"]):
+            better = f"Earns more than {number(100 * (1 - figures['p_moved']), 1)}% of {number(o.runs)} with entries moved"
+        else:
+            better = "Its rows on the position cannot be moved"
+        words = f"{better}; t above the market's drift {number(drift, 1)}"
+        if figures["percentile"] < o.least_percentile:
+            return self.falls(case, f"{words}. That is what entries at any time earn.", figures, tables)
+        return self.passes(case, f"{words}.", figures, tables)

@@ -1,0 +1,48 @@
+"""What the searches that found candidates know of luck, each search read once."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Hashable
+from threading import Lock
+
+from wolbrin.core.errors import WolbrinError
+from wolbrin.core.proving.gate import Origin
+from wolbrin.core.search.luck import Strength
+from wolbrin.core.store.project import Project
+from wolbrin.core.store.searches import Searches
+from wolbrin.core.work.discover_results import strength
+from wolbrin.core.work.discovering import KIND, read_discover
+
+
+class Origins:
+    """Threads may share it."""
+
+    def __init__(self, project: Project) -> None:
+        self._project, self._lock = project, Lock()
+        self._known: dict[int, tuple[int, Strength] | None] = {}
+
+    def of(self, search: int | None, market: str, interval: int, number: int | None) -> Origin | None:
+        """Of a candidate by the search that found it and its draw there; None where no search with controls did."""
+        if search is None or number is None:
+            return None
+        with self._lock:
+            if search not in self._known:
+                self._known[search] = self._read(search)
+        found = self._known[search]
+        if found is None:
+            return None
+        controls, curve = found
+        name: Hashable = (market, interval, number)
+        return Origin(search, controls, curve.of.get(name, math.nan), curve.share_of(name), curve.by_luck)
+
+    def _read(self, search: int) -> tuple[int, Strength] | None:
+        try:
+            if Searches(self._project).get(search).kind != KIND:
+                return None
+            result = read_discover(self._project, search)
+        except WolbrinError:
+            return None  # a search that cannot be read says nothing of luck
+        if not result.luck.controls:
+            return None
+        return len(result.luck.controls), strength(self._project, result)

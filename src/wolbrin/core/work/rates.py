@@ -1,0 +1,228 @@
+"""The line judges itself: how often luck becomes ready, and how often what is real does.
+
+Entrants by luck are the best finds of whole searches on shuffled histories, each with its own controls, walked to *ready* as
+finds on the Shelf are. Real ones are the best finds of searches on shuffled histories into which a drift of known size was
+planted; true is what also earns on another history with the same drift.
+"""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Callable
+from dataclasses import dataclass, replace
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from wolbrin.core.engine.prepare import Prepared
+from wolbrin.core.engine.run import backtest
+from wolbrin.core.errors import UserError
+from wolbrin.core.jobs import Chunk, Job, Listed, Work, check_stopped
+from wolbrin.core.market.bars import Span
+from wolbrin.core.measures.sums import COMPILED
+from wolbrin.core.measures.wording import number
+from wolbrin.core.models import Model
+from wolbrin.core.proving.gate import Case, Origin
+from wolbrin.core.proving.line import Line, walk_line
+from wolbrin.core.search.limits import Limits
+from wolbrin.core.search.luck import strength_of
+from wolbrin.core.store.project import Project
+from wolbrin.core.study.perturb import over, planted
+from wolbrin.core.study.shuffle import shuffle
+from wolbrin.core.work.discover_request import DiscoverRequest
+from wolbrin.core.work.discover_work import DiscoverWork, Found, Unit, evaluate_unit
+from wolbrin.core.work.discovering import filled
+from wolbrin.core.work.footing import Footing, Request
+from wolbrin.core.work.lines import line_of
+
+Floats = NDArray[np.float64]
+RATES = "rates of the line"
+PIECE = 256
+SURE = 1.96
+T_DAILY = COMPILED.index("t_daily")
+
+
+class RatesRequest(Model):
+    """searches: by luck; planted: for each size of a planted drift. best: finds of each that enter the line. controls,
+    count, pool: of each search. sharpes: sizes of planted drifts, as yearly Sharpe ratios of the drift alone."""
+
+    market: str
+    interval: int
+    searches: int = 50
+    best: int = 20
+    controls: int = 5
+    count: int = 1_024
+    pool: int = 600
+    sharpes: tuple[float, ...] = (1.0, 2.0, 3.0)
+    planted: int = 4
+    seed: int = 1
+
+
+@dataclass(frozen=True)
+class RatesWork(Request):
+    """All that one search needs. discover: what is searched for, on the real history; line: that is walked."""
+
+    discover: DiscoverWork
+    request: RatesRequest
+    line: Line
+
+
+@dataclass(frozen=True)
+class Entrant:
+    """sharpe: of the planted drift, 0 by luck. falls: the gate that it did not pass, "" where it is ready. true: it earns on
+    another history with the same drift."""
+
+    search: int
+    sharpe: float
+    strength: float
+    falls: str
+    true: bool
+
+
+@dataclass(frozen=True)
+class _Dealt(DiscoverWork):
+    """A search on a shuffled history, with a drift in it where `sharpe` is not 0."""
+
+    deal: int = 0
+    sharpe: float = 0.0
+
+    def history(self, place: int) -> Prepared:
+        return dealt(super().history(place), self.request.seed, self.deal, self.sharpe)
+
+
+def dealt(history: Prepared, seed: int, deal: int, sharpe: float, fresh: int = 0) -> Prepared:
+    """A shuffled history of a number, without drift but the one that is planted. fresh: another one with the same drift."""
+    made = shuffle(history, int(np.random.default_rng((seed, deal, fresh, 5)).integers(2**40)), True)
+    return over(made, planted(made.bars, (seed, deal, 6), sharpe)) if sharpe else made
+
+
+def evaluate_search(work: RatesWork, unit: tuple[int, float]) -> list[Entrant]:
+    """One search on a dealt history, its best finds walked along the line. unit: number of the search, planted drift."""
+    deal, sharpe = unit
+    r, base = work.request, work.discover
+    search = _Dealt(base.footing, base.request, base.briefs, base.contents, base.days, base.elsewhere, deal, sharpe)
+    try:
+        several = [_finds(search, stream) for stream in range(1 + r.controls)]
+        strengths = [np.array([s for s, _ in found]) for found in several]
+        curve = strength_of(strengths[0], strengths[1:])
+        explorer = search.explorers(0)[0]
+        gates = [g for g in work.line.gates() if not g.opens_holdout]
+        out = []
+        for strength, found in sorted(several[0], key=lambda pair: -pair[0])[:r.best]:
+            check_stopped()
+            origin = Origin(deal, r.controls, strength, curve.at(strength), curve.by_luck)
+            strategy = explorer.strategy(found.genotype)
+            case = Case(strategy, explorer.history, explorer.brief, Span(), r.count, origin=origin)
+            judged = walk_line(case, gates)
+            falls = "" if judged and judged[-1].passed else judged[-1].gate if judged else "none"
+            true = False
+            if sharpe:
+                other = dealt(base.history(0), base.request.seed, deal, sharpe, 1)
+                true = float(backtest(other, strategy, explorer.brief, detail=False).profits.sum()) > 0
+            out.append(Entrant(deal, sharpe, strength, falls, true))
+        return out
+    finally:
+        search.let_go()
+
+
+def _finds(search: DiscoverWork, stream: int) -> list[tuple[float, Found]]:
+    """Finds of a stream, twins once, each with its strength."""
+    found: dict[int, tuple[float, Found]] = {}
+    request = search.request
+    for first in range(0, request.count, PIECE):
+        check_stopped()
+        unit = Unit(stream, request.floors, first, min(PIECE, request.count - first))
+        for one in evaluate_unit(search, unit).found:
+            known = [float(one.figures[T_DAILY]), *one.values.tolist()]
+            found.setdefault(one.digest, (min(x for x in known if math.isfinite(x)), one))
+    return list(found.values())
+
+
+@dataclass(frozen=True)
+class Rates:
+    """What came of all, and of which line. searches: that are done."""
+
+    request: RatesRequest
+    line: Line
+    entrants: tuple[Entrant, ...]
+    searches: int
+
+    def lucky(self) -> tuple[int, int]:
+        """Entrants by luck, and how many of them became ready."""
+        mine = [e for e in self.entrants if not e.sharpe]
+        return len(mine), sum(not e.falls for e in mine)
+
+    def true(self, sharpe: float | None = None) -> tuple[int, int]:
+        """True ones (of one size), and how many of them became ready."""
+        mine = [e for e in self.entrants if e.true and (sharpe is None or e.sharpe == sharpe)]
+        return len(mine), sum(not e.falls for e in mine)
+
+    def words(self) -> str:
+        """In one sentence."""
+        n, passed = self.lucky()
+        low, high = wilson(passed, n)
+        text = (f"Of {number(n)} finds of luck this line lets {number(passed)} through ({100 * passed / max(1, n):.1f}%, "
+                f"{100 * low:.1f} to {100 * high:.1f}%)")
+        real, through = self.true()
+        return f"{text}; of {number(real)} that are real, {number(through)}." if real else f"{text}."
+
+    def as_json(self) -> dict[str, Any]:
+        """For keeping and for machines."""
+        n, passed = self.lucky()
+        return {"request": self.request.model_dump(mode="json"), "line": self.line.model_dump(mode="json"),
+                "searches": self.searches, "lucky": n, "lucky_ready": passed, "interval": list(wilson(passed, n)),
+                "power": [{"sharpe": s, "true": self.true(s)[0], "ready": self.true(s)[1]} for s in self.request.sharpes],
+                "entrants": [[e.search, e.sharpe, e.strength, e.falls, e.true] for e in self.entrants], "words": self.words()}
+
+    @classmethod
+    def from_json(cls, data: dict[str, Any]) -> Rates:
+        return cls(RatesRequest.model_validate(data["request"]), Line.model_validate(data["line"]),
+                   tuple(Entrant(*e) for e in data["entrants"]), data["searches"])
+
+
+def wilson(passed: int, n: int) -> tuple[float, float]:
+    """95% interval of a share (Wilson 1927); all of it where there is none."""
+    if not n:
+        return 0.0, 1.0
+    p, z2 = passed / n, SURE**2
+    middle, spread = p + z2 / (2 * n), SURE * math.sqrt(p * (1 - p) / n + z2 / (4 * n * n))
+    return max(0.0, (middle - spread) / (1 + z2 / n)), min(1.0, (middle + spread) / (1 + z2 / n))
+
+
+def rates_job(project: Project, request: RatesRequest, done: Callable[[Rates], None] = lambda rates: None) -> Job:
+    """Measure the line in use on a market. Nothing of it counts as tried: no real history is searched.
+
+    Raises:
+        UserError: the market cannot be searched.
+    """
+    if min(request.searches, request.best, request.controls, request.count) < 1:
+        raise UserError("searches, finds, controls and candidates must be at least one", "rates", "Change the number.")
+    footing, line = Footing.of(project), line_of(project)
+    asked = filled(project, DiscoverRequest(((request.market, request.interval),), Limits(pool=request.pool),
+                                            count=request.count, controls=request.controls, seed=request.seed))
+    asked = replace(asked, others=())
+    history = footing.prepared(request.market, request.interval)
+    brief = footing.brief(history.bars.terms)
+    discover = DiscoverWork(footing, asked, (brief,), (history.bars.hash,), ())
+    units = [(i, 0.0) for i in range(request.searches)]
+    units += [(10_000 * (k + 1) + i, s) for k, s in enumerate(request.sharpes) for i in range(request.planted)]
+    found: list[Entrant] = []
+    count = 0
+
+    def commit(several: list[list[Entrant]], _: dict[str, Any]) -> None:
+        nonlocal count
+        count += len(several)
+        found.extend(e for one in several for e in one)
+        rates = Rates(request, line, tuple(found), count)
+        project.set_value(f"{RATES} {request.market} {request.interval}", rates.as_json())
+        done(rates)
+
+    return Job(f"Rates of the line on {request.market}", "searches", Listed([Chunk(u) for u in units]),
+               Work(evaluate_search, RatesWork(discover, request, line)), commit=commit)
+
+
+def read_rates(project: Project, market: str, interval: int) -> Rates | None:
+    """Those measured last on a market, whatever the line was then; None before any."""
+    data = project.get_value(f"{RATES} {market} {interval}", None)
+    return Rates.from_json(data) if data is not None else None
