@@ -282,13 +282,13 @@ def test_marks_differ_by_shape_not_only_by_color(qtbot: QtBot) -> None:
     """Gate marks and pennants drawn in one ink must still be told apart."""
     theme = Theme()
     images = []
-    for state in ("passes", "falls", "sealed", "not run yet"):
+    for state in ("passes", "falls", "sealed", "not enough", "not run yet"):
         mark = GateMark(theme, state)
         qtbot.addWidget(mark)
         mark.resize(12, 12)
         gray = mark.grab().toImage().convertToFormat(QImage.Format.Format_Grayscale8)
         images.append(bytes(gray.constBits()))
-    assert len(set(images)) == 4
+    assert len(set(images)) == 5
     pennants = []
     for side in (1, -1):
         image = QImage(60, 60, QImage.Format.Format_Grayscale8)
@@ -305,9 +305,9 @@ def test_the_funnel_draws_every_stage(qtbot: QtBot) -> None:
     qtbot.addWidget(funnel)
     funnel.resize(700, 196)
     empty = funnel.grab().toImage()
-    funnel.show_bands([Band("Monte Carlo", "t", 10, 6, 4, False), Band("Holdout", "t", 6, 0, 0, True)], 10)
+    funnel.show_bands([Band("mc", "Monte Carlo", "t", 10, 6, 3, 1, False), Band("h", "Holdout", "t", 6, 0, 0, 0, True)], 10)
     assert funnel.grab().toImage() != empty
-    assert "Monte Carlo: 6 pass, 4 fall" in funnel.accessibleDescription()
+    assert "Monte Carlo: 6 pass, 3 fall" in funnel.accessibleDescription()
 
 
 def test_choices_keep_one_value(qtbot: QtBot) -> None:

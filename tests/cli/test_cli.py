@@ -81,6 +81,12 @@ def test_fine_fills_conversion_and_orders_from_files(tmp_path: Path) -> None:
     assert "RATE, which is not at hand" in missing.stderr
 
 
+def _file(folder: Path, text: str) -> Path:
+    path = folder / "given.json"
+    path.write_text(text)
+    return path
+
+
 def test_the_whole_job_headless(demo: Path, tmp_path: Path) -> None:
     """backtest, sweep, discover, prove, overlap and portfolio on one project, each result in the project afterwards."""
     one = result("backtest", "-p", demo, "-s", "Tern breakout")
@@ -111,6 +117,11 @@ def test_the_whole_job_headless(demo: Path, tmp_path: Path) -> None:
     assert all("monte_carlo" in c["gates"] and "holdout" not in c["gates"] for c in proved["candidates"])
     assert proved["openings"] == 0
     assert proved["next_opening"]["number"] == 1
+    mixed = result("monte-carlo", "-p", demo, ids[0], "--paths", 200)[0]
+    assert mixed["figures"]["drawdown_95"] >= mixed["figures"]["drawdown_median"] > 0
+    assert mixed["capital"]["0.01"] >= mixed["capital"]["0.1"] > 0
+    assert result("line", "show", "-p", demo)["name"] == result("line", "list", "-p", demo)["in_use"] == "short"
+    assert "no gate" in wolbrin("line", "save", "x", _file(tmp_path, '{"steps": [{"gate": "y"}]}'), "-p", demo, code=1).stderr
     for command in ("overlap", "portfolio"):
         assert "stands" in wolbrin(command, "-p", demo, code=1).stderr, "nothing is taken for granted"
     opened = result("prove", "-p", demo, *ids, "--open-holdout")

@@ -13,7 +13,8 @@ import pytest
 
 SOURCE = Path(__file__).parents[2] / "src" / "wolbrin"
 # Packages that are slow to load and needed by some only; loaded where they are used, on a line marked "late".
-HEAVY = {"numba", "llvmlite", "scipy", "pandas", "pyarrow", "matplotlib", "jinja2", "exchange_calendars", "openpyxl"}
+HEAVY = {"numba", "llvmlite", "scipy", "pandas", "pyarrow", "matplotlib", "jinja2", "exchange_calendars", "openpyxl",
+         "arch"}
 # Lists whose entries are read when they are first used, and what puts the program together.
 LISTS = {"app/places/registry.py", "app/places/markets/pages.py", "cli/registry.py", "main.py", "cli/searches.py",
          "cli/new.py", "cli/history.py", "cli/backtest.py"}

@@ -3,26 +3,32 @@
 from __future__ import annotations
 
 from collections.abc import Callable
+from dataclasses import replace
 from pathlib import Path
 from typing import Any
 
+import numpy as np
 import typer
 
 from wolbrin.cli.common import JSON, PROJECT, console, emit, error_console, open_project, pick, run, told
 from wolbrin.core.errors import UserError
 from wolbrin.core.faults import validated
+from wolbrin.core.market.bars import Span
 from wolbrin.core.measures.wording import number
 from wolbrin.core.models import read_json
 from wolbrin.core.proving.line import GATES, Line
+from wolbrin.core.proving.monte_carlo import MonteCarloGate, MonteCarloSettings
 from wolbrin.core.store.holdout import t_for
 from wolbrin.core.store.project import Project
 from wolbrin.core.store.shelf import Kept, Shelf
+from wolbrin.core.work.footing import Footing
 from wolbrin.core.work.lines import find_line, line_of, save_line, saved_lines, use_line
-from wolbrin.core.work.proving import Proved, prove_job
+from wolbrin.core.work.proving import Proved, case_of, prove_job
 from wolbrin.core.work.rates import RatesRequest, rates_job, read_rates
 from wolbrin.core.work.standing import READY, Standings
 from wolbrin.core.work.subject import Subject
 
+NONE = np.zeros(0)
 NAMES = typer.Argument(None, help="Ids or names of candidates on the Shelf; all when left out.")
 
 
@@ -97,6 +103,34 @@ def add(app: typer.Typer, demo: Callable[[], Path]) -> None:
                   "funnel": _funnel(opened, rows), "candidates": rows})
             return
         _print(rows)
+
+    @app.command("monte-carlo")
+    def monte_carlo(names: list[str] = NAMES, project: Path | None = PROJECT,
+                    paths: int = typer.Option(10_000, "--paths", min=10, max=1_000_000),
+                    drawn: str = typer.Option("blocks", "--drawn", help="blocks of neighbors, or singly."),
+                    left_out: float = typer.Option(0.0, "--left-out", min=0, max=0.9, help="Share of the trades."),
+                    seed: int = typer.Option(20260101, "--seed", min=0), json: bool = JSON) -> None:
+        """Play the training trades of candidates in other orders: drawdowns, capital for a risk. No verdict is kept."""
+        with told():
+            opened = open_project(project, demo)
+            options = validated(MonteCarloSettings, {"paths": paths, "drawn": drawn, "left_out": left_out}, "monte-carlo")
+            gate, footing = MonteCarloGate(options), Footing.of(opened)
+            rows = []
+            for kept in pick(opened, names or []):
+                case = case_of(footing, Subject.of(kept), Span())
+                made = gate.judge(replace(case, seed=seed))
+                rows.append({"id": kept.id, "name": kept.candidate.name, "market": kept.candidate.market,
+                             "record": case.run.record(tried=kept.candidate.tried, seeds=(seed,)), "settings": made.settings,
+                             "figures": made.figures,
+                             "capital": {f"{r:g}": c for r, c in zip(*(v.tolist() for v in made.tables.get(
+                                 "capital", {"risk": NONE, "capital": NONE}).values()))},
+                             "distributions": {k: v.tolist() for k, v in made.tables.get("distributions", {}).items()},
+                             "reason": made.reason})
+        if json:
+            emit(rows)
+            return
+        for r in rows:
+            console.print(f"{r['id']}  {r['name']} on {r['market']}: {r['reason']}", markup=False)
 
     lines = typer.Typer(help="Lines of gates: list, show, use, save, and how often one is fooled.", no_args_is_help=True)
     app.add_typer(lines, name="line")

@@ -116,6 +116,8 @@ COMMANDS: list[Commands] = [
               "go-on": "Go on with a search that was stopped, or whose program ended under it.",
               "tidy": "List files of a project that nothing refers to any more; with --remove, remove them."}, _searches),
     Commands({"prove": "Walk candidates through the line of gates and keep every verdict.",
+              "monte-carlo": "Play the training trades of candidates in other orders: drawdowns, capital for a risk. No "
+                             "verdict is kept.",
               "line": "Lines of gates: list, show, use, save, and how often one is fooled."}, _prove),
     Commands({"overlap": "Correlate the daily P/L of candidates and pick the distinct ones.",
               "portfolio": "Combine candidates at equal weight and compare the whole with its parts."}, _evidence),

@@ -10,6 +10,7 @@ from PySide6.QtWidgets import QGridLayout, QScrollArea, QVBoxLayout, QWidget
 
 from wolbrin.app.parts import button, clear, hairline, label, row
 from wolbrin.app.session import Session
+from wolbrin.app.shell.gate_picture import picture_of
 from wolbrin.app.theme.theme import Theme
 from wolbrin.core.measures.catalogue import BY_KEY, measure
 from wolbrin.core.measures.facts import Facts
@@ -37,11 +38,13 @@ class GateMark(QWidget):
         painter = QPainter(self)
         painter.setRenderHint(QPainter.RenderHint.Antialiasing)
         box = QRectF(1.5, 1.5, 9, 9)
-        token = {"passes": "gain", "falls": "loss", "sealed": "accent"}.get(self._state, "muted")
+        token = {"passes": "gain", "falls": "loss", "sealed": "accent", "not enough": "caution"}.get(self._state, "muted")
         painter.setPen(self._theme.pen(token, 1.4))
         if self._state in ("passes", "sealed"):
             painter.setBrush(self._theme.color(token) if self._state == "passes" else self._theme.hatch())
         painter.drawRect(box)
+        if self._state == "not enough":
+            painter.drawLine(QPointF(3.5, 6), QPointF(8.5, 6))
         if self._state == "falls":
             painter.drawLine(QPointF(1.5, 1.5), QPointF(10.5, 10.5))
             painter.drawLine(QPointF(10.5, 1.5), QPointF(1.5, 10.5))
@@ -129,6 +132,9 @@ class Drawer(QWidget):
             self._box.addLayout(row(GateMark(s.theme, state), label(gate.title), None, verdict))
             if found:
                 self._box.addWidget(label(found.reason, "small", wrap=True))
+                picture = picture_of(s, gate, found)
+                if picture is not None:
+                    self._box.addWidget(picture)
         self._box.addWidget(hairline())
         self._box.addWidget(label("Found from", "heading"))
         self._box.addWidget(label(self._origin(subject, len(evidence)), "small", wrap=True))

@@ -53,13 +53,11 @@ class AgainGate(Gate):
     title = "Run again"
     shown = (Shown("share", "runs that earn", 0, 1.0, "%"), Shown("median_share", "median to its own", 0, 1.0, "%"))
     figure = "share"
+    picture = ("prices", "net", "")
     setting = "least_share"
 
     def describe(self) -> str:
-        return f"{self.options.least_share:g}% of {self.options.runs} earn with {' and '.join(self._kinds())}"
-
-    def _kinds(self) -> list[str]:
-        return [words for key, words in KINDS.items() if getattr(self.options, key)]
+        return f"{self.options.least_share:g}% of {self.options.runs} earn"
 
     def judge(self, case: Case) -> Outcome:
         o, own = self.options, float(case.run.profits.sum())

@@ -17,12 +17,19 @@ from wolbrin.core.proving.gate import Case, Gate, Outcome, Shown
 
 
 class LuckSettings(Model):
-    """judge_by: the share of finds this strong that luck brings (an empirical false discovery rate), at most `most_share`; or
+    """judge_by: the share of finds this strong that luck brings (an empirical false discovery rate), at most `most_share`, by
+    a search that as a whole found more than luck does, or for a find stronger than luck's (in 99 of 100 both); or by
     "strongest": stronger than the strongest find of so many of the controls (White 2000), at least 1 - `most_share`. Where no
     control ran, t of daily results must be so large that the best of all that was tried reaches it with this chance only."""
 
     judge_by: Literal["share", "strongest"] = "share"
     most_share: float = Field(0.10, gt=0, lt=1)
+
+
+def _strength(case: Case) -> float:
+    """t of daily results, no more than that above drift; NaN where there is none."""
+    told = measure(Facts.of(case.run), ("t_daily", "above_drift"))
+    return min(told.values()) if all(map(math.isfinite, told.values())) else math.nan
 
 
 @dataclass(frozen=True)
@@ -31,14 +38,14 @@ class LuckGate(Gate):
 
     options: LuckSettings = LuckSettings()
     key = "luck"
-    title = "Against luck"
+    title = "Luck"
     shown = (Shown("share", "luck brings", 0, 100.0, "%"), Shown("strength", "strength, t", 1))
     figure = "share"
     setting = "most_share"
 
     def describe(self) -> str:
         o = self.options
-        return f"luck brings at most {o.most_share:.0%}" + (" as strong" if o.judge_by == "share" else " as good a best")
+        return f"luck brings \u2264 {o.most_share:.0%}" if o.judge_by == "share" else f"p of best \u2264 {o.most_share:g}"
 
     def judge(self, case: Case) -> Outcome:
         o, came = self.options, case.origin
@@ -57,16 +64,23 @@ class LuckGate(Gate):
             return self.passes(case, f"{words}.", figures) if share <= o.most_share else self.falls(
                 case, f"{words}, p {number(share, 2)}; at most {o.most_share:g}.", figures)
         if not math.isfinite(came.share):
+            # Such as a near-twin of a find: as strong as it is by itself.
+            figures["strength"] = strength = _strength(case)
+            figures["share"] = came.share_at(strength)
+        if not math.isfinite(figures["share"]):
             return self.unsure(case, "How strong it is among the finds of its search is not known.", figures)
-        words = (f"Of finds as strong (t {number(came.strength, 1)}), luck brings {number(100 * came.share)}% by "
+        words = (f"Of finds as strong (t {number(figures['strength'], 1)}), luck brings {number(100 * figures['share'])}% by "
                  f"{came.controls} control{'s' if came.controls != 1 else ''}")
-        return self.passes(case, f"{words}.", figures) if came.share <= o.most_share else self.falls(
+        if figures["share"] <= o.most_share and not came.more and not figures["strength"] > came.sure:
+            # So few controls that a lucky search may stand out among them: its shares are not believed.
+            return self.falls(case, f"{words}; but its search found no more, and nothing stronger, than one lucky search in "
+                              "a hundred does.", figures)
+        return self.passes(case, f"{words}.", figures) if figures["share"] <= o.most_share else self.falls(
             case, f"{words}; at most {100 * o.most_share:g}% are allowed.", figures)
 
     def _without(self, case: Case) -> Outcome:
         """No control: all that was tried as so many independent tries, which asks more than a control would."""
-        told = measure(Facts.of(case.run), ("t_daily", "above_drift"))
-        strength = min(told.values()) if all(map(math.isfinite, told.values())) else math.nan
+        strength = _strength(case)
         tried, asked = max(1, case.tried), t_needed(self.options.most_share / max(1, case.tried))
         figures = {"strength": strength, "share": min(1.0, tried * p_above(strength)), "controls": 0.0, "t_needed": asked}
         words = (f"No control ran beside what found it: judged by t alone, as the best of {number(tried)} tried "

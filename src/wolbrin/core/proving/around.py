@@ -33,11 +33,12 @@ class AroundGate(Gate):
     title = "Neighbors"
     shown = (Shown("share", "neighbors that earn", 0, 1.0, "%"), Shown("median_share", "median to its own", 0, 1.0, "%"))
     figure = "share"
+    picture = ("neighbors", "net", "")
     setting = "least_share"
 
     def describe(self) -> str:
         o = self.options
-        return f"{o.least_share:g}% of neighbors earn, half of them {o.least_median:g}% as much"
+        return f"{o.least_share:g}% earn, median {o.least_median:g}%"
 
     def judge(self, case: Case) -> Outcome:
         o = self.options

@@ -66,14 +66,15 @@ class BlocksGate(Gate):
 
     options: BlocksSettings = BlocksSettings()
     key = "blocks"
-    title = "Blocks and regimes"
+    title = "Blocks"
     shown = (Shown("positive", "blocks that earn", 0), Shown("newest_net", "newest block", 0))
     figure = "positive"
+    picture = ("parts", "net", "")
     setting = "least_positive"
 
     def describe(self) -> str:
         o = self.options
-        return f"{min(o.least_positive, o.blocks)} of {o.blocks} parts earn" + (", the newest too" if o.newest else "")
+        return f"{min(o.least_positive, o.blocks)} of {o.blocks} earn" + (", newest too" if o.newest else "")
 
     def judge(self, case: Case) -> Outcome:
         o, run = self.options, case.run

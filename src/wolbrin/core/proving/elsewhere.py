@@ -54,10 +54,11 @@ class ElsewhereGate(Gate):
     title = "Elsewhere"
     shown = (Shown("share", "others that earn", 0, 1.0, "%"),)
     figure = "share"
+    picture = ("elsewhere", "net", "")
     setting = "least_share"
 
     def describe(self) -> str:
-        return f"{self.options.least_share:g}% of other markets and intervals earn"
+        return f"{self.options.least_share:g}% of others earn"
 
     def judge(self, case: Case) -> Outcome:
         o, own = self.options, case.history.bars

@@ -42,14 +42,14 @@ class EnoughGate(Gate):
 
     options: EnoughSettings = EnoughSettings()
     key = "enough"
-    title = "Enough evidence"
+    title = "Evidence"
     shown = (Shown("trades", "trades", 0), Shown("days_needed", "days needed", 0))
     figure = "trades"
     setting = "least_trades"
 
     def describe(self) -> str:
         o = self.options
-        return f"{o.least_trades} trades, {o.least_a_year:g} a year, {o.sure:.0%} sure of a profit"
+        return f"{o.least_trades} trades, {o.least_a_year:g} a year"
 
     def judge(self, case: Case) -> Outcome:
         o, run = self.options, case.run

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from abc import ABC, abstractmethod
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass, field
@@ -29,13 +30,17 @@ Tables = dict[str, dict[str, NDArray[Any]]]
 class Origin:
     """What the search that found a candidate knows of luck. strength: of the candidate, in whatever the search compares by;
     share: of finds as strong that luck brings, NaN where unknown; best: the strongest find of each control that found any;
-    controls: how many ran."""
+    controls: how many ran. share_at: the share of finds as strong as another value. more: the search as a whole kept more
+    than 99 of 100 searches of luck do; sure: the strength that the strongest find of 99 of 100 of those stays below."""
 
     search: int
     controls: int
     strength: float
     share: float
     best: tuple[float, ...] = ()
+    share_at: Callable[[float], float] = lambda strength: math.nan
+    more: bool = True
+    sure: float = math.nan
 
 
 @dataclass(frozen=True)
@@ -116,7 +121,8 @@ class Gate(ABC):
 
     key and title name the gate, in dossiers, tables and on the command line. opens_holdout: running it spends the holdout.
     shown: figures of its outcome that tables show. figure, setting: the figure by which it mostly judges, and the option that
-    is its threshold; "" where there is no such pair.
+    is its threshold; "" where there is no such pair. picture: table and column of its outcome that a small chart shows, and
+    the figure that is marked in it, "" for none.
     """
 
     options: Model = NoSettings()
@@ -126,6 +132,7 @@ class Gate(ABC):
     shown: ClassVar[tuple[Shown, ...]] = ()
     figure: ClassVar[str] = ""
     setting: ClassVar[str] = ""
+    picture: ClassVar[tuple[str, str, str] | None] = None
 
     @property
     def settings(self) -> dict[str, Any]:

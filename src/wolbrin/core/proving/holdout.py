@@ -36,7 +36,7 @@ class HoldoutGate(Gate):
     shown = (Shown("profit_factor", "holdout PF", 2), Shown("t_daily", "holdout t", 2), Shown("net", "holdout net", 0))
 
     def describe(self) -> str:
-        return f"PF \u2265 {self.options.least_profit_factor:g}, t above luck, {self.options.least_trades} trades"
+        return f"PF \u2265 {self.options.least_profit_factor:g}, t above luck"
 
     def judge(self, case: Case) -> Outcome:
         if case.opened is None:

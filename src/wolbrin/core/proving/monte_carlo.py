@@ -4,19 +4,22 @@ from __future__ import annotations
 
 import math
 from dataclasses import dataclass
+from typing import Literal
 
 import numpy as np
 from numpy.typing import NDArray
 from pydantic import Field
 
 from wolbrin.core.compiled import njit
-from wolbrin.core.engine.run import backtest
+from wolbrin.core.measures.drawdown import largest_fall
 from wolbrin.core.measures.wording import number
 from wolbrin.core.models import Model
 from wolbrin.core.proving.gate import Case, Gate, Outcome, Shown
 
 Floats = NDArray[np.float64]
 QUANTILES = 201  # of each distribution that are kept with the verdict
+LEAST_FOR_BLOCKS = 40  # trades, below which no length of blocks can be told
+RISKS = (0.005, 0.01, 0.02, 0.05, 0.1, 0.2, 0.3, 0.5)  # for which the capital is told
 
 
 @njit(cache=True, nogil=True)
@@ -30,10 +33,12 @@ def _next(state: np.uint64) -> tuple[np.uint64, np.uint64]:
 
 
 @njit(cache=True, nogil=True)
-def _paths(profits: Floats, length: int, first: int, count: int, seed: int, replace: bool, capital: float,
-           out: Floats) -> None:
+def _paths(profits: Floats, length: int, first: int, count: int, seed: int, replace: bool, block: float, left_out: float,
+           capital: float, out: Floats) -> None:
+    """out: float64[paths, 4]: deepest fall, lowest and last equity, most trades from a peak to its recovery."""
     n = len(profits)
     order = np.empty(n, np.float64)
+    share = 1.0 / 4294967296.0
     for p in range(first, first + count):
         # Each path has its own stream, so that results do not depend on how paths are shared out.
         state, _ = _next(np.uint64(seed) ^ (np.uint64(p) * np.uint64(0xD1B54A32D192ED03)))
@@ -43,53 +48,91 @@ def _paths(profits: Floats, length: int, first: int, count: int, seed: int, repl
         peak = capital
         fall = 0.0
         lowest = capital
+        since = 0
+        longest = 0
+        at = np.int64(-1)
         for j in range(length):
             state, z = _next(state)
             # The high 32 bits, scaled: no division, and a bias below 1e-6 for any ledger.
             if replace:
-                x = profits[np.int64(((z >> np.uint64(32)) * np.uint64(n)) >> np.uint64(32))]
+                if at >= 0 and block > 1.0 and (z & np.uint64(0xFFFFFFFF)) * share * block >= 1.0:
+                    at = at + 1 if at + 1 < n else np.int64(0)
+                else:
+                    at = np.int64(((z >> np.uint64(32)) * np.uint64(n)) >> np.uint64(32))
+                x = profits[at]
             else:
                 k = j + np.int64(((z >> np.uint64(32)) * np.uint64(n - j)) >> np.uint64(32))
                 x = order[k]
                 order[k] = order[j]
                 order[j] = x
+            if left_out > 0.0:
+                state, z = _next(state)
+                if (z >> np.uint64(32)) * share < left_out:
+                    x = 0.0
             equity += x
+            since += 1
             if equity > peak:
                 peak = equity
+                since = 0
             elif peak - equity > fall:
                 fall = peak - equity
+            longest = max(longest, since)
             if equity < lowest:
                 lowest = equity
         out[p, 0] = fall
         out[p, 1] = lowest
         out[p, 2] = equity
+        out[p, 3] = longest
 
 
 @dataclass(frozen=True)
 class Paths:
-    """Outcomes of the simulated paths, float64[paths] each, money: deepest drawdown, lowest equity, end equity."""
+    """Outcomes of the simulated paths, float64[paths] each: deepest drawdown, lowest and end equity, money; and under_water,
+    the most trades from a peak to its recovery, or to the end."""
 
     drawdown: Floats
     lowest: Floats
     end: Floats
+    under_water: Floats
 
 
-def simulate_paths(profits: Floats, capital: float, paths: int = 10_000, *, length: int | None = None,
-                   replace: bool = False, seed: int = 1) -> Paths:
+def simulate_paths(profits: Floats, capital: float, paths: int = 10_000, *, length: int | None = None, replace: bool = False,
+                   block: float = 1.0, left_out: float = 0.0, seed: int = 1) -> Paths:
     """Play the trades in random order.
 
     Args:
         profits: float64[m] net per trade. replace: draw with replacement (any length) instead of reshuffling (then
-        length is at most m). seed: same seed, same bits, whatever the number of threads.
+        length is at most m). block: mean number of neighbors that are drawn together (stationary bootstrap, Politis &
+        Romano 1994), 1 for single trades. left_out: chance of each trade to be left out. seed: same seed, same bits,
+        whatever the number of threads.
     """
     steps = len(profits) if length is None else length
     if not len(profits) or paths < 1:
-        return Paths(np.zeros(0), np.zeros(0), np.zeros(0))
+        return Paths(*(np.zeros(0) for _ in range(4)))
     if not replace:
         steps = min(steps, len(profits))
-    out = np.empty((paths, 3))
-    _paths(np.ascontiguousarray(profits, np.float64), steps, 0, paths, seed, replace, float(capital), out)
-    return Paths(out[:, 0], out[:, 1], out[:, 2])
+    out = np.empty((paths, 4))
+    _paths(np.ascontiguousarray(profits, np.float64), steps, 0, paths, seed, replace, float(block), float(left_out),
+           float(capital), out)
+    return Paths(out[:, 0], out[:, 1], out[:, 2], out[:, 3])
+
+
+def block_length(profits: Floats) -> float:
+    """Mean length of the blocks that fit a series (Politis & White 2004, as corrected by Patton, Politis & White 2009); 1
+    where it has no value."""
+    if len(profits) < LEAST_FOR_BLOCKS or not np.ptp(profits) > 0:
+        return 1.0
+    from arch.bootstrap import optimal_block_length  # late
+
+    found = float(optimal_block_length(profits)["stationary"].iloc[0])
+    return max(1.0, found) if math.isfinite(found) else 1.0
+
+
+def capital_for(paths: Paths, capital: float, ruin_share: float, risk: float) -> float:
+    """The capital at which this share of the paths loses so much of it (trades of the same size)."""
+    if not len(paths.lowest):
+        return math.nan
+    return float(np.quantile(capital - paths.lowest, 1.0 - risk)) / ruin_share
 
 
 def risk_of_ruin(paths: Paths, level: float) -> float:
@@ -98,11 +141,14 @@ def risk_of_ruin(paths: Paths, level: float) -> float:
 
 
 class MonteCarloSettings(Model):
-    """paths: how many. least_return_drawdown: net over the median drawdown of reshuffled trades. ruin_share: of the capital,
-    whose loss is ruin; largest_risk: share of paths drawn with replacement that may come to it."""
+    """paths: how many. least_return_drawdown: net over the median drawdown of reshuffled trades (common practice, no source).
+    drawn: singly, or in blocks of neighbors, for the risk of ruin; left_out: share of the trades that is left out by chance.
+    ruin_share: of the capital, whose loss is ruin; largest_risk: share of the drawn paths that may come to it."""
 
     paths: int = Field(10_000, ge=10, le=1_000_000)
     least_return_drawdown: float = 2.0
+    drawn: Literal["blocks", "singly"] = "blocks"
+    left_out: float = Field(0.0, ge=0, le=0.9)
     ruin_share: float = Field(0.5, gt=0, le=1)
     largest_risk: float = Field(0.01, ge=0, le=1)
 
@@ -114,41 +160,44 @@ class MonteCarloGate(Gate):
     options: MonteCarloSettings = MonteCarloSettings()
     key = "monte_carlo"
     title = "Monte Carlo"
+    picture = ("distributions", "drawdown", "")
+    figure = "return_drawdown_median"
+    setting = "least_return_drawdown"
     shown = (Shown("return_drawdown_median", "MC median ret/dd", 2), Shown("drawdown_95", "MC 95% drawdown", 0),
              Shown("risk_of_ruin", "risk of ruin", 1, 100.0, "%"))
 
     def describe(self) -> str:
         o = self.options
-        return f"median ret/dd \u2265 {o.least_return_drawdown:g}, risk of ruin \u2264 {o.largest_risk:.0%}"
+        return f"ret/dd \u2265 {o.least_return_drawdown:g}, ruin \u2264 {o.largest_risk:.0%}"
 
     def judge(self, case: Case) -> Outcome:
-        run = backtest(case.history, case.strategy, case.brief, detail=False)
-        inputs = self.settings | {"seed": case.seed, "trades": len(run), "tried": case.tried}
-        if len(run) < 2:
-            return Outcome(self.key, False, f"{len(run)} trades are too few to reshuffle.", "too few trades", inputs,
-                           {"trades": float(len(run))}, self.settings)
-        capital = case.brief.capital
-        mixed = simulate_paths(run.profits, capital, self.options.paths, seed=case.seed)
-        drawn = simulate_paths(run.profits, capital, self.options.paths, replace=True, seed=case.seed + 1)
-        risk = risk_of_ruin(drawn, capital * (1.0 - self.options.ruin_share))
-        net = float(run.profits.sum())
+        o, profits = self.options, np.ascontiguousarray(case.run.profits)
+        if len(profits) < 2:
+            return self.unsure(case, f"{len(profits)} trades are too few to reshuffle.", {"trades": float(len(profits))})
+        capital, block = case.brief.capital, block_length(profits) if o.drawn == "blocks" else 1.0
+        mixed = simulate_paths(profits, capital, o.paths, left_out=o.left_out, seed=case.seed)
+        drawn = simulate_paths(profits, capital, o.paths, replace=True, block=block, left_out=o.left_out, seed=case.seed + 1)
+        risk = risk_of_ruin(drawn, capital * (1.0 - o.ruin_share))
+        net = float(profits.sum())
         median, p95, p99 = (float(x) for x in np.percentile(mixed.drawdown, (50, 95, 99)))
         ratio = net / median if median > 0 else math.inf
-        passed = ratio >= self.options.least_return_drawdown and risk <= self.options.largest_risk
-        if ratio < self.options.least_return_drawdown:
-            reason = (f"Reshuffled, the median drawdown is {number(median)}: return over drawdown {number(ratio, 2)}, "
-                      f"needs {self.options.least_return_drawdown:g}.")
-        elif risk > self.options.largest_risk:
-            reason = (f"{risk:.1%} of the paths lose {self.options.ruin_share:.0%} of the capital, at most "
-                      f"{self.options.largest_risk:.0%} are allowed.")
-        else:
-            reason = (f"Median return over drawdown {number(ratio, 2)}; 95% of the paths stay above a drawdown of "
-                      f"{number(p95)}; risk of ruin {risk:.1%}.")
-        figures = {"return_drawdown_median": ratio, "drawdown_median": median, "drawdown_95": p95,
-                   "drawdown_99": p99, "risk_of_ruin": risk, "net": net,
-                   "end_5": float(np.percentile(drawn.end - capital, 5))}
+        own = float(largest_fall(capital + np.cumsum(profits), capital))
+        needed = [capital_for(drawn, capital, o.ruin_share, r) for r in RISKS]
+        figures = {"return_drawdown_median": ratio, "drawdown_median": median, "drawdown_95": p95, "drawdown_99": p99,
+                   "risk_of_ruin": risk, "net": net, "end_5": float(np.percentile(drawn.end - capital, 5)),
+                   "under_water_95": float(np.percentile(mixed.under_water, 95)), "block": block,
+                   "original_place": 100.0 * float((mixed.drawdown <= own).mean()),
+                   "capital_for_10": needed[RISKS.index(0.1)], "capital_for_1": needed[RISKS.index(0.01)]}
         at = np.linspace(0.0, 100.0, QUANTILES)
-        spread = {"percent": at, "drawdown": np.percentile(mixed.drawdown, at), "lowest": np.percentile(drawn.lowest, at),
-                  "end": np.percentile(drawn.end, at)}
-        return Outcome(self.key, passed, reason, f"median ret/dd {number(ratio, 2)}", inputs, figures, self.settings,
-                       {"distributions": spread})
+        several = {"drawdown": mixed.drawdown, "under_water": mixed.under_water, "lowest": drawn.lowest, "end": drawn.end}
+        tables = {"distributions": {"percent": at} | {k: np.percentile(v, at) for k, v in several.items()},
+                  "capital": {"risk": np.array(RISKS), "capital": np.array(needed)}}
+        if ratio < o.least_return_drawdown:
+            return self.falls(case, f"Reshuffled, the median drawdown is {number(median)}: return over drawdown "
+                              f"{number(ratio, 2)}, needs {o.least_return_drawdown:g}.", figures, tables)
+        if risk > o.largest_risk:
+            return self.falls(case, f"{risk:.1%} of the paths lose {o.ruin_share:.0%} of the capital, at most "
+                              f"{o.largest_risk:.0%} are allowed; capital for a risk of {o.largest_risk:.0%}: "
+                              f"{number(capital_for(drawn, capital, o.ruin_share, o.largest_risk))}.", figures, tables)
+        return self.passes(case, f"Median return over drawdown {number(ratio, 2)}; 95% of the paths stay above a drawdown of "
+                           f"{number(p95)}; capital for a risk of 10%: {number(figures['capital_for_10'])}.", figures, tables)

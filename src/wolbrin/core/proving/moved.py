@@ -35,13 +35,14 @@ class MovedGate(Gate):
 
     options: MovedSettings = MovedSettings()
     key = "moved"
-    title = "Entries moved"
+    title = "Timing"
     shown = (Shown("percentile", "above moved entries", 1, 1.0, "%"), Shown("above_drift", "t above drift", 1))
     figure = "percentile"
+    picture = ("moved", "result", "actual")
     setting = "least_percentile"
 
     def describe(self) -> str:
-        return f"earns more than {self.options.least_percentile:g}% of {number(self.options.runs)} with entries moved"
+        return f"above {self.options.least_percentile:g}% of {number(self.options.runs)} moved"
 
     def judge(self, case: Case) -> Outcome:
         o = self.options

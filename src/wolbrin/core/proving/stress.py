@@ -37,15 +37,16 @@ class StressGate(Gate):
 
     options: StressSettings = StressSettings()
     key = "stress"
-    title = "Cost and fill stress"
+    title = "Costs"
     shown = (Shown("break_even", "breaks even at, \u00d7 costs", 1), Shown("net_tick_worse", "net, a tick worse", 0))
     figure = "break_even"
+    picture = ("costs", "net", "")
     setting = "least_multiple"
 
     def describe(self) -> str:
         o = self.options
         more = [w for on, w in ((o.tick_worse, "a tick worse"), (o.bar_late, "a bar late")) if on]
-        return f"earns at {o.least_multiple:g} \u00d7 costs" + "".join(f", {w}" for w in more)
+        return f"earns at {o.least_multiple:g} \u00d7" + "".join(f", {w}" for w in more)
 
     def judge(self, case: Case) -> Outcome:
         o, run, costs = self.options, case.run, case.brief.costs

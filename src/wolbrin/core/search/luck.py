@@ -28,7 +28,8 @@ LEVELS = 24
 @dataclass(frozen=True)
 class Luck:
     """kept: by the search; controls: by each of the same on a shuffled history. low, high: where 95 of 100 further controls
-    lie; limit: what 95 of 100 stay below or at, beyond which a count says more than luck. NaN without controls."""
+    lie; limit: what 95 of 100 stay below or at, beyond which a count says more than luck; sure: what 99 of 100 do. NaN
+    without controls."""
 
     kept: int
     controls: tuple[int, ...]
@@ -36,6 +37,7 @@ class Luck:
     low: float
     high: float
     limit: float
+    sure: float = math.nan
 
     @property
     def beyond(self) -> bool:
@@ -71,17 +73,17 @@ def luck_of(kept: int, controls: Sequence[int]) -> Luck:
     usual = min(MOST_USUAL, LEAST_USUAL + PER_FIND * float(np.mean(controls)))
     variance = (PRIOR * usual * POISSON + float(((roots - roots.mean()) ** 2).sum())) / degrees
     middle, spread = float(roots.mean()), math.sqrt(max(variance, POISSON) * (1 + 1 / m))
-    wide, one = float(stdtrit(degrees, 0.975)) * spread, float(stdtrit(degrees, 0.95)) * spread
+    wide, one, sure = (float(stdtrit(degrees, q)) * spread for q in (0.975, 0.95, 0.99))
     return Luck(kept, tuple(int(c) for c in controls), float(np.mean(controls)), max(0.0, middle - wide) ** 2,
-                (middle + wide) ** 2, (middle + one) ** 2)
+                (middle + wide) ** 2, (middle + one) ** 2, (middle + sure) ** 2)
 
 
 @dataclass(frozen=True)
 class Strength:
     """By strength of finds, float64[LEVELS] each: at least this strong, so many found, so many by a control on average, and
     the share of finds this strong that luck brings, which never rises with strength (Storey & Tibshirani 2003). strongest: of
-    the search, NaN without finds; by_luck: the strongest of each control; limit: what 95 of 100 further ones stay below. of:
-    strength of each find, by whatever names it."""
+    the search, NaN without finds; by_luck: the strongest of each control; limit: what 95 of 100 further ones stay below,
+    sure: what 99 do. of: strength of each find, by whatever names it."""
 
     level: Floats
     found: Floats
@@ -90,6 +92,7 @@ class Strength:
     strongest: float = math.nan
     by_luck: tuple[float, ...] = ()
     limit: float = math.nan
+    sure: float = math.nan
     of: Mapping[Hashable, float] = field(default_factory=dict)
 
     @property
@@ -123,27 +126,28 @@ def strength_of(found: Floats, controls: Sequence[Floats]) -> Strength:
     nothing = np.zeros(0)
     strongest = float(found[-1]) if len(found) else math.nan
     best = tuple(float(np.nanmax(c)) for c in controls if np.isfinite(c).any())
-    limit = _limit_of(best)
+    limit, sure = _limits_of(best)
     if not len(found) or not controls:
-        return Strength(nothing, nothing, nothing, nothing, strongest, best, limit)
+        return Strength(nothing, nothing, nothing, nothing, strongest, best, limit, sure)
     level = np.unique(np.quantile(found, np.linspace(0, 1, LEVELS), method="lower"))
     count = len(found) - np.searchsorted(found, level, "left")
     whole = np.sort(np.concatenate([c[np.isfinite(c)] for c in controls]))
     expected = (len(whole) - np.searchsorted(whole, level, "left")) / len(controls)
     # One more than was seen, so that a level no control reached is not said to be free of luck.
     share = np.minimum(1.0, (expected + 1.0 / len(controls)) / np.maximum(count, 1))
-    return Strength(level, count.astype(np.float64), expected, np.minimum.accumulate(share), strongest, best, limit)
+    return Strength(level, count.astype(np.float64), expected, np.minimum.accumulate(share), strongest, best, limit, sure)
 
 
-def _limit_of(best: Sequence[float]) -> float:
-    """What the strongest find of another control stays below in 95 of 100, from those of some; NaN without any. Their usual
-    spread stands beside them as for counts (see `luck_of`)."""
+def _limits_of(best: Sequence[float]) -> tuple[float, float]:
+    """What the strongest find of another control stays below in 95 and in 99 of 100, from those of some; NaN without any.
+    Their usual spread stands beside them as for counts (see `luck_of`)."""
     from scipy.special import stdtrit  # late
 
     m = len(best)
     if not m:
-        return math.nan
+        return math.nan, math.nan
     degrees = PRIOR + m - 1
     middle = float(np.mean(best))
     variance = (PRIOR * USUAL_SPREAD**2 + float(((np.array(best) - middle) ** 2).sum())) / degrees
-    return middle + float(stdtrit(degrees, 0.95)) * math.sqrt(variance * (1 + 1 / m))
+    spread = math.sqrt(variance * (1 + 1 / m))
+    return middle + float(stdtrit(degrees, 0.95)) * spread, middle + float(stdtrit(degrees, 0.99)) * spread

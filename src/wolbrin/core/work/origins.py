@@ -8,7 +8,7 @@ from threading import Lock
 
 from wolbrin.core.errors import WolbrinError
 from wolbrin.core.proving.gate import Origin
-from wolbrin.core.search.luck import Strength
+from wolbrin.core.search.luck import Luck, Strength
 from wolbrin.core.store.project import Project
 from wolbrin.core.store.searches import Searches
 from wolbrin.core.work.discover_results import strength
@@ -20,7 +20,7 @@ class Origins:
 
     def __init__(self, project: Project) -> None:
         self._project, self._lock = project, Lock()
-        self._known: dict[int, tuple[int, Strength] | None] = {}
+        self._known: dict[int, tuple[Luck, Strength] | None] = {}
 
     def of(self, search: int | None, market: str, interval: int, number: int | None) -> Origin | None:
         """Of a candidate by the search that found it and its draw there; None where no search with controls did."""
@@ -32,11 +32,11 @@ class Origins:
         found = self._known[search]
         if found is None:
             return None
-        controls, curve = found
+        luck, curve = found
         name: Hashable = (market, interval, number)
-        return Origin(search, controls, curve.of.get(name, math.nan), curve.share_of(name), curve.by_luck)
+        return origin_of(search, luck, curve, curve.of.get(name, math.nan))
 
-    def _read(self, search: int) -> tuple[int, Strength] | None:
+    def _read(self, search: int) -> tuple[Luck, Strength] | None:
         try:
             if Searches(self._project).get(search).kind != KIND:
                 return None
@@ -45,4 +45,10 @@ class Origins:
             return None  # a search that cannot be read says nothing of luck
         if not result.luck.controls:
             return None
-        return len(result.luck.controls), strength(self._project, result)
+        return result.luck, strength(self._project, result)
+
+
+def origin_of(search: int, luck: Luck, curve: Strength, strength: float) -> Origin:
+    """What a search says of one of its finds."""
+    return Origin(search, len(luck.controls), strength, curve.at(strength), curve.by_luck, curve.at, luck.kept > luck.sure,
+                  curve.sure)

@@ -23,10 +23,10 @@ from wolbrin.core.market.bars import Span
 from wolbrin.core.measures.sums import COMPILED
 from wolbrin.core.measures.wording import number
 from wolbrin.core.models import Model
-from wolbrin.core.proving.gate import Case, Origin
+from wolbrin.core.proving.gate import Case
 from wolbrin.core.proving.line import Line, walk_line
 from wolbrin.core.search.limits import Limits
-from wolbrin.core.search.luck import strength_of
+from wolbrin.core.search.luck import luck_of, strength_of
 from wolbrin.core.store.project import Project
 from wolbrin.core.study.perturb import over, planted
 from wolbrin.core.study.shuffle import shuffle
@@ -35,6 +35,7 @@ from wolbrin.core.work.discover_work import DiscoverWork, Found, Unit, evaluate_
 from wolbrin.core.work.discovering import filled
 from wolbrin.core.work.footing import Footing, Request
 from wolbrin.core.work.lines import line_of
+from wolbrin.core.work.origins import origin_of
 
 Floats = NDArray[np.float64]
 RATES = "rates of the line"
@@ -106,12 +107,13 @@ def evaluate_search(work: RatesWork, unit: tuple[int, float]) -> list[Entrant]:
         several = [_finds(search, stream) for stream in range(1 + r.controls)]
         strengths = [np.array([s for s, _ in found]) for found in several]
         curve = strength_of(strengths[0], strengths[1:])
+        luck = luck_of(len(strengths[0]), [len(s) for s in strengths[1:]])
         explorer = search.explorers(0)[0]
         gates = [g for g in work.line.gates() if not g.opens_holdout]
         out = []
         for strength, found in sorted(several[0], key=lambda pair: -pair[0])[:r.best]:
             check_stopped()
-            origin = Origin(deal, r.controls, strength, curve.at(strength), curve.by_luck)
+            origin = origin_of(deal, luck, curve, strength)
             strategy = explorer.strategy(found.genotype)
             case = Case(strategy, explorer.history, explorer.brief, Span(), r.count, origin=origin)
             judged = walk_line(case, gates)

@@ -17,7 +17,7 @@ from wolbrin.core.measures.wording import number
 from wolbrin.core.models import Model
 from wolbrin.core.proving.gate import PASSES, Gate
 
-WIDTH = 316
+WIDTH = 284
 
 
 class GatePage(QWidget):

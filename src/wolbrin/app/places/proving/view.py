@@ -2,16 +2,17 @@
 
 from __future__ import annotations
 
-from PySide6.QtWidgets import QInputDialog, QStackedWidget, QWidget
+from PySide6.QtCore import Qt
+from PySide6.QtWidgets import QInputDialog, QScrollArea, QStackedWidget, QWidget
 
 from wolbrin.app.parts import Empty, button, column, hairline, label, link, row
 from wolbrin.app.places.place import Place
 from wolbrin.app.places.proving.funnel import Funnel
-from wolbrin.app.places.proving.gate_page import GatePage
+from wolbrin.app.places.proving.gate_page import WIDTH, GatePage
 from wolbrin.app.places.proving.state import LineOf, ProvingState
 from wolbrin.app.session import Session
 from wolbrin.app.shell.actions import Action
-from wolbrin.app.tables.kept import Standing, figure, naming, tried_column, verdict_column
+from wolbrin.app.tables.kept import Getter, Standing, figure, naming, tried_column, verdict_column
 from wolbrin.app.tables.model import Column
 from wolbrin.app.tables.view import Table
 from wolbrin.app.terms import combo
@@ -35,6 +36,12 @@ def _outcome(gate: Gate, shown: Shown) -> Column:
     return Column(shown.title, value, text, "right", 116)
 
 
+def _named(get: Getter) -> list[Column]:
+    """Name, verdict, then where it trades."""
+    name, *where = naming(get, 168)
+    return [name, verdict_column(get), *where]
+
+
 def summed_up(record: Standing) -> str:
     """Where it fell and why; of one that did not, what its last gate said."""
     lost = [e for e in record.evidence.values() if e.verdict != PASSES]
@@ -52,6 +59,11 @@ class ProvingPlace(Place):
         self.state = ProvingState(s)
         self.funnel = Funnel(s.theme)
         self.page = GatePage(self.state)
+        pages = QScrollArea()  # many settings must not make the window taller
+        pages.setWidget(self.page)
+        pages.setWidgetResizable(True)
+        pages.setFixedWidth(WIDTH + 14)
+        pages.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
         self.title = label("", "heading")
         self.note = label("", "small", wrap=True)
         self.rates = label("", "accent")
@@ -63,7 +75,7 @@ class ProvingPlace(Place):
         self.prove = button("Run the line", self.state.start, main=True, tip="Ctrl+Return")
         self.open = button("Open the holdout", self.state.open_holdout)
         self.table = Table([
-            *naming(get, 150), verdict_column(get), figure("trades", get), figure("t_daily", get),
+            *_named(get), figure("trades", get), figure("t_daily", get),
             *(_outcome(g, g.shown[0]) for g in GATES if g.shown), figure("return_drawdown", get), tried_column(get),
             Column("in one sentence", summed_up, width=560)], s.theme, "Proving", filters=True)
         full = QWidget()
@@ -71,7 +83,7 @@ class ProvingPlace(Place):
             row(label("Line:", "heading"), self.lines, self.save, self.title, None, self.prove, self.open,
                 margins=(0, 0, 8, 0)),
             row(self.note, None, self.rates, self.measure, margins=(0, 0, 8, 0)), self.funnel, hairline(),
-            row(self.table, hairline(vertical=True), self.page, spacing=0), spacing=6))
+            row(self.table, hairline(vertical=True), pages, spacing=0), spacing=6))
         self.empty = Empty("Tick candidates on the Shelf; the line then tries to break each of them. Cheap gates come "
                            "first, the sealed holdout last.", "Tick everything on the Shelf", self.state.tick_all)
         self.stack = QStackedWidget()

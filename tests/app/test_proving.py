@@ -1,0 +1,107 @@
+"""Proving in the window: a line that is walked, looked at gate by gate, composed and measured."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+
+import pytest
+from PySide6.QtCore import Qt
+from pytestqt.qtbot import QtBot
+
+from wolbrin.app.places.proving.view import ProvingPlace
+from wolbrin.app.shell.gate_picture import GatePicture
+from wolbrin.app.shell.window import MainWindow
+from wolbrin.core.engine.run import backtest
+from wolbrin.core.rules.model import Distance
+from wolbrin.core.search.candidate import candidate_of
+from wolbrin.core.work.lines import gates_of, line_of, saved_lines
+from wolbrin.core.work.rates import Rates, RatesRequest
+
+Settle = Callable[[], None]
+
+
+@pytest.fixture
+def place(window: MainWindow, settle: Settle) -> ProvingPlace:
+    """Three ticked variants of a strategy of the demo, and the place that judges them."""
+    s = window.session
+    history = s.project.prepared("NPW", 15)
+    for amount in (1.5, 2.0, 2.5):
+        what = s.strategy.model_copy(update={"stop": Distance(unit="atr", amount=amount)})
+        run = backtest(history, what, s.project.settings.brief(history.bars.terms), detail=False)
+        s.dossiers.keep(candidate_of(run, f"stop {amount:g}", "rules", 3))
+    s.select([k.id for k in s.dossiers.shelf()])
+    window.go("proving")
+    settle()
+    made = window.places["proving"]
+    assert isinstance(made, ProvingPlace)
+    made.state.start()
+    settle()
+    return made
+
+
+def test_a_line_is_walked_looked_at_and_composed(qtbot: QtBot, window: MainWindow, settle: Settle,
+                                                 place: ProvingPlace) -> None:
+    s = window.session
+    line = place.state.line
+    assert line is not None
+    assert len(line.bands) == len(gates_of(s.project))
+    assert all(r.evidence for r in line.records)
+    place.funnel.setFocus()
+    before = place.funnel.chosen
+    for _ in line.bands:
+        qtbot.keyClick(place.funnel, Qt.Key.Key_Left)
+    assert place.funnel.chosen == line.bands[0].key == "enough"
+    qtbot.keyClick(place.funnel, Qt.Key.Key_Right)
+    assert place.page.gate is not None
+    assert place.page.gate.key == line.bands[1].key
+    assert before in {b.key for b in line.bands}
+    assert window.minimumSizeHint().height() <= 800, "many settings do not make the window taller"
+
+    place.choose_gate("enough")
+    place.page.chart.dragged.emit(100_000.0)
+    settle()
+    assert line_of(s.project).gates()[0].settings["least_trades"] == 100_000
+    assert place.state.line is not None
+    assert place.state.line.bands[0].passed == 0, "what was judged by another threshold is not judged yet"
+    place.state.start()
+    settle()
+    assert {r.stands for r in place.state.line.records} == {"not enough"}
+    assert place.state.line.bands[0].unsure == 3
+    s.undo.undo()
+    settle()
+    assert line_of(s.project).gates()[0].settings["least_trades"] == 50
+
+    place.choose_gate("enough")
+    place.page.on.click()
+    settle()
+    assert next(g.key for g in gates_of(s.project)) == "luck"
+    place.choose_gate("blocks")
+    place.page.earlier.click()
+    settle()
+    assert [g.key for g in gates_of(s.project)][:2] == ["blocks", "luck"]
+    place.state.save_as("mine")
+    settle()
+    assert place.lines.currentText() == "mine"
+    place.state.choose_line("usual")
+    settle()
+    assert next(g.key for g in gates_of(s.project)) == "enough"
+    assert list(saved_lines(s.project)) == ["usual", "mine"]
+    place.state.save_as("usual")
+    assert line_of(s.project).name == "usual"
+
+
+def test_a_candidate_has_every_gates_sentence_and_picture(window: MainWindow, settle: Settle, place: ProvingPlace) -> None:
+    assert place.state.line is not None
+    place.table.choose(0)
+    settle()
+    told = place.state.line.records[0].evidence
+    pictures = [w.accessibleName().partition(":")[0] for w in window.drawer.findChildren(GatePicture)]
+    assert len(pictures) == sum(bool(g.picture) for g in gates_of(window.session.project) if g.key in told) or pictures
+    rates = Rates(RatesRequest(market="NPW", interval=15), line_of(window.session.project), (), 1)
+    window.session.project.set_value("rates of the line NPW 15", rates.as_json())
+    place.state.look()
+    settle()
+    assert "finds of luck" in place.rates.text()
+    place.state.switch("around", False)
+    settle()
+    assert "has changed" in place.rates.text()

@@ -1,0 +1,266 @@
+"""The line of gates: how it is composed, what its gates see, and how it is measured."""
+
+from __future__ import annotations
+
+import datetime as dt
+import math
+from collections.abc import Iterator
+from dataclasses import replace
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+import pytest
+from arch.bootstrap import StationaryBootstrap
+from scipy.stats import binomtest
+
+from tests.build import SHORT, cross, ind, num, row, walk_bars
+from wolbrin.core.batch.genomes import genome_of
+from wolbrin.core.batch.many import Many
+from wolbrin.core.batch.shifted import Shifting
+from wolbrin.core.engine.brief import Brief, Costs
+from wolbrin.core.engine.prepare import Prepared
+from wolbrin.core.engine.run import backtest
+from wolbrin.core.errors import UserError
+from wolbrin.core.jobs import Engine
+from wolbrin.core.market.bars import Span
+from wolbrin.core.proving.against_luck import LuckGate, LuckSettings
+from wolbrin.core.proving.elsewhere import rescaled
+from wolbrin.core.proving.enough import EnoughGate, EnoughSettings
+from wolbrin.core.proving.gate import Case, Gate, Origin, Outcome
+from wolbrin.core.proving.line import GATES, Line, Step, usual_line, walk_line
+from wolbrin.core.proving.monte_carlo import block_length, capital_for, risk_of_ruin, simulate_paths
+from wolbrin.core.proving.stress import StressGate
+from wolbrin.core.rules.model import Condition, Distance, Side, Strategy
+from wolbrin.core.store.dossier import Dossiers
+from wolbrin.core.store.project import Project
+from wolbrin.core.store.settings import Settings
+from wolbrin.core.study.perturb import Noise, planted, redrawn
+from wolbrin.core.work.lines import find_line, gates_of, line_of, save_line, saved_lines, use_line
+from wolbrin.core.work.proving import prove_job
+from wolbrin.core.work.rates import Rates, RatesRequest, rates_job, read_rates, wilson
+from wolbrin.core.work.standing import Standings
+from wolbrin.core.work.subject import Subject
+
+BARS = walk_bars(3_000, seed=8)
+READY = Prepared.of(BARS)
+STOPPED = cross(stop=Distance(unit="atr", amount=1.5))
+
+
+@pytest.fixture
+def engine() -> Iterator[Engine]:
+    made = Engine(2)
+    yield made
+    made.close()
+
+
+@pytest.fixture
+def project(tmp_path: Path) -> Iterator[Project]:
+    made = Project.create(tmp_path / "p", Settings(training_first=dt.date(2024, 1, 1), holdout_first=dt.date(2024, 4, 1),
+                                                   last=dt.date(2024, 12, 31)))
+    bars = walk_bars(2_600, seed=4, code="AAA")
+    made.add_market(bars.terms, bars, "test")
+    yield made
+    made.close()
+
+
+def case(**more: Any) -> Case:
+    return Case(STOPPED, READY, Brief(), Span(), 10, **more)
+
+
+# Lines
+
+
+def test_a_line_is_composed_kept_and_refused(project: Project) -> None:
+    assert [g.key for g in gates_of(project)] == [s.gate for s in usual_line().steps if s.on]
+    own = Line(name="mine", steps=(Step(gate="holdout", on=False), Step(gate="blocks", settings={"blocks": 6}),
+                                   Step(gate="stress", on=False), Step(gate="enough")))
+    assert [g.key for g in own.gates()] == ["blocks", "enough", "holdout"], "the holdout is last, and always there"
+    assert own.gates()[0].settings["blocks"] == 6
+    assert Line.model_validate_json(own.model_dump_json()) == own
+    save_line(project, own)
+    use_line(project, find_line(project, "mine"))
+    assert (line_of(project), list(saved_lines(project))) == (own, ["usual", "mine"])
+    for steps, words in (((Step(gate="nonsense"),), "no gate"), ((Step(gate="blocks", settings={"blocks": 1}),), "blocks"),
+                         ((Step(gate="blocks", settings={"colour": 1}),), "colour")):
+        with pytest.raises(UserError, match=words):
+            use_line(project, Line(name="bad", steps=steps))
+    assert line_of(project) == own, "what is refused changes nothing"
+    with pytest.raises(UserError, match="cannot be saved"):
+        save_line(project, usual_line())
+
+
+def test_verdicts_that_hold_are_not_asked_again_and_a_fall_ends_the_line(project: Project, engine: Engine) -> None:
+    subject = Subject(STOPPED, "AAA", 15)
+    for all_gates in (False, False, True):
+        engine.start(prove_job(project, [subject], open_holdout=False, all_gates=all_gates), "threads").wait()
+        told = [e.gate for e in Dossiers(project).evidence(*subject.key)]
+        assert len(told) == len(set(told))
+    assert set(told) == {g.key for g in gates_of(project) if not g.opens_holdout}
+    asked: list[str] = []
+
+    class Asked(EnoughGate):
+        def judge(self, case: Case) -> Outcome:
+            asked.append(self.key)
+            return self.falls(case, "No.", {})
+
+    def never(case: Case, gate: Gate) -> Outcome:
+        raise AssertionError("a fallen candidate does not open the holdout")
+
+    gates = (Asked(), *SHORT.gates())
+    assert [o.gate for o in walk_line(case(), gates, open_holdout=never, all_gates=True)] == ["enough", "monte_carlo"]
+    assert walk_line(case(), gates, open_holdout=never, known={"enough": False}) == []
+    assert asked == ["enough"]
+
+
+# Gates
+
+
+def test_too_little_is_no_pass(project: Project) -> None:
+    few = EnoughGate(EnoughSettings(least_trades=10_000)).judge(case())
+    assert (few.passed, few.verdict) == (False, "not enough")
+    dossiers = Dossiers(project)
+    subject = Subject(STOPPED, "AAA", 15)
+    history = project.prepared("AAA", 15)
+    record = backtest(history, STOPPED, project.settings.brief(history.bars.terms)).record()
+    use_line(project, Line(name="one", steps=(Step(gate="enough"),)))
+    outcome = replace(few, settings=gates_of(project)[0].settings)
+    dossiers.testify(*subject.key, outcome, record)
+    assert Standings(project).at(subject.key[0], "AAA", record).stands == "not enough"
+
+
+def test_luck_is_judged_by_controls_or_by_all_that_was_tried() -> None:
+    def judge(origin: Origin | None, tried: int = 10, **settings: Any) -> Outcome:
+        return LuckGate(LuckSettings(**settings)).judge(replace(case(origin=origin), tried=tried))
+
+    assert judge(Origin(1, 5, 4.0, 0.04)).passed
+    assert judge(Origin(1, 5, 4.0, 0.3)).verdict == "falls"
+    assert judge(Origin(1, 5, 4.0, math.nan)).verdict == "not enough"
+    assert judge(Origin(1, 5, 4.0, math.nan, (), lambda strength: 0.05)).passed, "a near-twin by its own strength"
+    assert judge(Origin(1, 19, 4.0, 1.0, (3.9,) * 19), judge_by="strongest").passed
+    assert judge(Origin(1, 19, 4.0, 0.0, (4.1,) * 3), judge_by="strongest").verdict == "falls"
+    assert judge(Origin(1, 5, 4.0, 0.0, (1.0,)), judge_by="strongest").verdict == "not enough", "too few controls to say"
+    alone = judge(None)
+    assert "No control" in alone.reason
+    assert judge(None, 1_000_000).figures["t_needed"] > alone.figures["t_needed"] > 2.3
+
+
+def test_costs_break_even_where_they_say() -> None:
+    brief = Brief(costs=Costs(spread_ticks=1.0, slippage_ticks=0.5, per_contract=0.2))
+    made = StressGate().judge(replace(case(), brief=brief))
+    level = made.figures["break_even"]
+    gross = backtest(READY, STOPPED, brief).trades_f[:, 1].sum()
+    if gross > 0:
+        there = backtest(READY, STOPPED, replace(brief, costs=brief.costs.scaled(level))).profits.sum()
+        assert there == pytest.approx(0.0, abs=1e-6 * abs(gross))
+    worse = backtest(READY, STOPPED, replace(brief, costs=brief.costs.model_copy(update={"spread_ticks": 3.0})))
+    assert made.figures["net_tick_worse"] == pytest.approx(worse.profits.sum())
+
+
+def test_entries_a_bar_late_are_entries_of_the_bar_before() -> None:
+    """Where no signal stands on a session's last bar, which would be lost."""
+    early = row(ind("bars_in_session"), "below", num(20))
+    entry = Condition(rows=(*STOPPED.long.entry.rows, early))
+    now = STOPPED.model_copy(update={"long": Side(entry=entry), "short": Side(mode="off")})
+    then = now.model_copy(update={"long": Side(entry=entry.model_copy(update={"back": 1}))})
+    many = Many(READY, Brief())
+    late = Shifting(many, genome_of(now, many.pool, many.brief)).late(1)
+    assert late == pytest.approx(backtest(READY, then, Brief()).profits.sum())
+    assert late != pytest.approx(backtest(READY, now, Brief()).profits.sum())
+
+
+def test_distances_are_rescaled_wherever_they_stand() -> None:
+    what = Strategy(stop=Distance(unit="ticks", amount=10), target=Distance(unit="money", amount=50.0))
+    made = rescaled(what, {"ticks": 2.0, "money": 0.5})
+    assert made.stop is not None
+    assert made.target is not None
+    assert (made.stop.amount, made.target.amount) == (20, 25.0)
+    assert rescaled(STOPPED, {"ticks": 2.0}) == STOPPED
+
+
+def test_blocks_are_drawn_as_long_as_asked() -> None:
+    """Against the stationary bootstrap of `arch`: the spread of a sum of results that go together."""
+    rng = np.random.default_rng(3)
+    x = np.empty(400)
+    x[0] = rng.normal()
+    for i in range(1, len(x)):
+        x[i] = 0.6 * x[i - 1] + rng.normal()
+    block = block_length(x)
+    assert 3 < block < 40
+    ours = simulate_paths(x, 0.0, 4_000, replace=True, block=block, seed=5).end
+    theirs = StationaryBootstrap(block, x, seed=7).apply(lambda y: np.array([y.sum()]), 4_000).ravel()
+    assert ours.mean() == pytest.approx(theirs.mean(), abs=5 * theirs.std() / math.sqrt(2_000))
+    assert ours.std() == pytest.approx(theirs.std(), rel=0.08)
+    single = simulate_paths(x, 0.0, 4_000, replace=True, seed=5).end
+    assert single.std() < 0.75 * ours.std(), "single draws lose what goes together"
+    out = simulate_paths(np.ones(200), 0.0, 2_000, left_out=0.3, seed=1)
+    assert out.end.mean() == pytest.approx(140, rel=0.02)
+    assert simulate_paths(np.array([-1.0] * 50), 0.0, 5).under_water.tolist() == [50.0] * 5
+
+
+def test_capital_for_a_risk_is_the_capital_at_which_that_risk_is_run() -> None:
+    profits = np.random.default_rng(2).normal(20, 400, 500)
+    for risk in (0.01, 0.1, 0.3):
+        need = capital_for(simulate_paths(profits, 50_000.0, 5_000, replace=True, seed=3), 50_000.0, 0.5, risk)
+        again = simulate_paths(profits, need, 5_000, replace=True, seed=3)
+        assert risk_of_ruin(again, need / 2) == pytest.approx(risk, abs=0.002)
+
+
+# Histories that might as well have been
+
+
+def test_other_histories_are_histories() -> None:
+    several = [Noise(BARS, 3, 0.1).bars(1), redrawn(BARS, 4, 5, 0, len(BARS)), planted(BARS, 5, 3.0)]
+    for made in several:
+        assert (made.h >= np.maximum(made.o, made.c)).all()
+        assert (made.l <= np.minimum(made.o, made.c)).all()
+        assert made.l.min() > 0
+        np.testing.assert_array_equal(made.time, BARS.time)
+        assert not np.array_equal(made.c, BARS.c)
+    body = np.sort(redrawn(BARS, 4, 5, 0, len(BARS)).c - redrawn(BARS, 4, 5, 0, len(BARS)).o)
+    assert set(body.tolist()) <= set((BARS.c - BARS.o).tolist()), "moves are those of real bars"
+    other = Noise(BARS, 3, 0.1)
+    np.testing.assert_array_equal(other.bars(1).c, several[0].c)
+    assert not np.array_equal(other.bars(2).c, several[0].c)
+
+
+# Rates
+
+
+def test_the_line_is_measured_on_luck_and_on_what_was_planted(project: Project, engine: Engine) -> None:
+    request = RatesRequest(market="AAA", interval=15, searches=2, best=3, controls=1, count=256, pool=80, sharpes=(6.0,),
+                           planted=1)
+    use_line(project, SHORT)
+    seen: list[Rates] = []
+    for _ in range(2):
+        job = rates_job(project, request, seen.append)
+        assert job.total == 3
+        engine.start(job, "threads").wait()
+        assert job.error is None
+    made = read_rates(project, "AAA", 15)
+    assert made is not None
+    assert made.searches == 3
+    assert made.entrants == seen[2].entrants, "the same seeds, the same finds"
+    assert Rates.from_json(made.as_json()) == made
+    assert made.words().startswith("Of ")
+    assert project.rows("SELECT count(*) n FROM searches")[0]["n"] == 0, "nothing of it is tried"
+
+
+def test_intervals_of_rates_equal_scipy() -> None:
+    for passed, n in ((0, 50), (1, 100), (11, 2_000), (7, 9)):
+        want = binomtest(passed, n).proportion_ci(0.95, "wilson")
+        assert wilson(passed, n) == pytest.approx((want.low, want.high), abs=1e-4)
+    assert wilson(0, 0) == (0.0, 1.0)
+
+
+def test_every_gate_names_a_figure_that_it_gives() -> None:
+    """What the window draws over all candidates."""
+    for gate in GATES:
+        if gate.opens_holdout or not gate.figure:
+            continue
+        made = gate.judge(case())
+        assert gate.figure in made.figures
+        assert hasattr(gate.options, gate.setting)
+        assert any(s.key == gate.figure for s in gate.shown)
+        if gate.picture is not None and made.tables:
+            assert gate.picture[1] in made.tables[gate.picture[0]]
