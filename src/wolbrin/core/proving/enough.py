@@ -30,7 +30,7 @@ class EnoughSettings(Model):
     least_a_year: float = Field(10.0, ge=0)
     least_a_side: int = Field(0, ge=0)
     sure: float = Field(0.95, ge=0.5, lt=1)
-    most_profit_factor: float = Field(5.0, gt=1)
+    most_profit_factor: float = Field(7.0, gt=1)
     most_wins_without_stop: float = Field(90.0, gt=0, le=100)
     without_best: int = Field(5, ge=0)
     most_of_best_year: float = Field(80.0, gt=0)

@@ -82,7 +82,7 @@ class ProvingPlace(Place):
         full.setLayout(column(
             row(label("Line:", "heading"), self.lines, self.save, self.title, None, self.prove, self.open,
                 margins=(0, 0, 8, 0)),
-            row(self.note, None, self.rates, self.measure, margins=(0, 0, 8, 0)), self.funnel, hairline(),
+            row(self.note, 12, self.rates, self.measure, margins=(0, 0, 8, 0)), self.funnel, hairline(),
             row(self.table, hairline(vertical=True), pages, spacing=0), spacing=6))
         self.empty = Empty("Tick candidates on the Shelf; the line then tries to break each of them. Cheap gates come "
                            "first, the sealed holdout last.", "Tick everything on the Shelf", self.state.tick_all)
