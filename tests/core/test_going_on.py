@@ -26,6 +26,7 @@ from wolbrin.core.measures.catalogue import SUMMARY
 from wolbrin.core.rules.axes import Axis
 from wolbrin.core.search.objective import Floor
 from wolbrin.core.search.sample import at_hand, keys_of, sampled
+from wolbrin.core.store.dossier import Dossiers
 from wolbrin.core.store.leftovers import leftovers, sweep_out
 from wolbrin.core.store.project import Project
 from wolbrin.core.store.searches import INTERRUPTED, Searches
@@ -336,7 +337,11 @@ def test_a_project_of_the_version_before_opens_unharmed(tmp_path: Path, engine: 
     project = Project(folder)
     shelf = Shelf(project)
     assert restand(project) > 0
-    assert {str(line.id): line.stands for line in shelf.lines(shelf.ids(Wanted()))} == told["stands"]
+    lines = shelf.lines(shelf.ids(Wanted()))
+    assert {line.stands for line in lines} == {"open"}, "its gate is asked in other words now, behind others"
+    fell = {str(line.id) for line in lines for e in Dossiers(project).all_evidence(line.hash, line.market)
+            if (e.gate, e.verdict) == ("monte_carlo", "falls")}
+    assert fell == {i for i, stands in told["stands"].items() if stands == "falls: Monte Carlo"}, "verdicts are kept"
     for kept in shelf.bodies():
         assert kept.candidate.record.key == told["keys"][str(kept.id)]
         assert repr(kept.candidate.summary) == repr({k: float("nan") if v is None else v
