@@ -33,10 +33,13 @@ from wolbrin.core.proving.monte_carlo import block_length, capital_for, risk_of_
 from wolbrin.core.proving.stress import StressGate
 from wolbrin.core.rules.model import Condition, Distance, Side, Strategy
 from wolbrin.core.store.dossier import Dossiers
-from wolbrin.core.store.project import Project
+from wolbrin.core.store.project import Project, now
+from wolbrin.core.store.searches import Searches
 from wolbrin.core.store.settings import Settings
 from wolbrin.core.study.perturb import Noise, planted, redrawn
+from wolbrin.core.work.discovering import KIND
 from wolbrin.core.work.lines import find_line, gates_of, line_of, save_line, saved_lines, use_line
+from wolbrin.core.work.origins import Origins
 from wolbrin.core.work.proving import prove_job
 from wolbrin.core.work.rates import Rates, RatesRequest, rates_job, read_rates, wilson
 from wolbrin.core.work.standing import Standings
@@ -86,6 +89,9 @@ def test_a_line_is_composed_kept_and_refused(project: Project) -> None:
         with pytest.raises(UserError, match=words):
             use_line(project, Line(name="bad", steps=steps))
     assert line_of(project) == own, "what is refused changes nothing"
+    for broken in ({"steps": [{"gate": "gone"}]}, ["x"], {"steps": [{"gate": "blocks", "settings": {"blocks": "many"}}]}):
+        project.set_value("line in use", broken)
+        assert line_of(project) == usual_line(), "a project opens whatever it holds"
     with pytest.raises(UserError, match="cannot be saved"):
         save_line(project, usual_line())
 
@@ -127,6 +133,14 @@ def test_too_little_is_no_pass(project: Project) -> None:
     outcome = replace(few, settings=gates_of(project)[0].settings)
     dossiers.testify(*subject.key, outcome, record)
     assert Standings(project).at(subject.key[0], "AAA", record).stands == "not enough"
+
+
+def test_finds_are_not_judged_while_their_search_runs(project: Project) -> None:
+    """What luck brings beside it is not known before it ends, and a verdict stays."""
+    search = Searches(project).begin(now(), KIND, "Discover AAA", {})
+    with pytest.raises(UserError, match="still runs"):
+        Origins(project).of(search, "AAA", 15, 3)
+    assert Origins(project).of(None, "AAA", 15, None) is None
 
 
 def test_luck_is_judged_by_controls_or_by_all_that_was_tried() -> None:

@@ -15,9 +15,17 @@ SAVED = "lines"
 
 
 def line_of(db: Database) -> Line:
-    """The line in use; the usual one where none was chosen."""
+    """The line in use; the usual one where none was chosen, or where what was stored cannot be judged by any more, such as a
+    gate that is gone: a project must open whatever it holds."""
     stored = db.get_value(IN_USE, None)
-    return validated(Line, stored, "the line in use") if stored is not None else usual_line()
+    if stored is None:
+        return usual_line()
+    try:
+        line = validated(Line, stored, "the line in use")
+        line.gates()
+    except UserError:
+        return usual_line()
+    return line
 
 
 def gates_of(db: Database) -> tuple[Gate, ...]:

@@ -6,7 +6,7 @@ import math
 from collections.abc import Hashable
 from threading import Lock
 
-from wolbrin.core.errors import WolbrinError
+from wolbrin.core.errors import UserError, WolbrinError
 from wolbrin.core.proving.gate import Origin
 from wolbrin.core.search.luck import Luck, Strength
 from wolbrin.core.store.project import Project
@@ -23,7 +23,11 @@ class Origins:
         self._known: dict[int, tuple[Luck, Strength] | None] = {}
 
     def of(self, search: int | None, market: str, interval: int, number: int | None) -> Origin | None:
-        """Of a candidate by the search that found it and its draw there; None where no search with controls did."""
+        """Of a candidate by the search that found it and its draw there; None where no search with controls did.
+
+        Raises:
+            UserError: the search still runs, so that what luck brings beside it is not known yet.
+        """
         if search is None or number is None:
             return None
         with self._lock:
@@ -38,8 +42,15 @@ class Origins:
 
     def _read(self, search: int) -> tuple[Luck, Strength] | None:
         try:
-            if Searches(self._project).get(search).kind != KIND:
-                return None
+            stored = Searches(self._project).get(search)
+        except WolbrinError:
+            return None
+        if stored.kind != KIND:
+            return None
+        if stored.state == "running":
+            raise UserError(f"the search that found it, {stored.title}, still runs", "proving",
+                            "A verdict is for good: wait until the search ends, or stop it.")
+        try:
             result = read_discover(self._project, search)
         except WolbrinError:
             return None  # a search that cannot be read says nothing of luck
