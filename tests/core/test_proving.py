@@ -10,6 +10,7 @@ from pathlib import Path
 from typing import Any
 
 import numpy as np
+import pandas as pd
 import pytest
 from arch.bootstrap import StationaryBootstrap
 from scipy.stats import binomtest
@@ -24,13 +25,16 @@ from wolbrin.core.engine.run import backtest
 from wolbrin.core.errors import UserError
 from wolbrin.core.jobs import Engine
 from wolbrin.core.market.bars import Span
+from wolbrin.core.market.intervals import to_interval
+from wolbrin.core.proving.again import AgainGate, AgainSettings
 from wolbrin.core.proving.against_luck import LuckGate, LuckSettings
 from wolbrin.core.proving.elsewhere import rescaled
 from wolbrin.core.proving.enough import EnoughGate, EnoughSettings
 from wolbrin.core.proving.gate import Case, Gate, Origin, Outcome
 from wolbrin.core.proving.line import GATES, Line, Step, usual_line, walk_line
-from wolbrin.core.proving.monte_carlo import block_length, capital_for, risk_of_ruin, simulate_paths
+from wolbrin.core.proving.monte_carlo import block_length, capital_for, fan_of, risk_of_ruin, simulate_paths
 from wolbrin.core.proving.stress import StressGate
+from wolbrin.core.rules.axes import Axis
 from wolbrin.core.rules.model import Condition, Distance, Side, Strategy
 from wolbrin.core.store.dossier import Dossiers
 from wolbrin.core.store.project import Project, now
@@ -38,12 +42,16 @@ from wolbrin.core.store.searches import Searches
 from wolbrin.core.store.settings import Settings
 from wolbrin.core.study.perturb import Noise, planted, redrawn
 from wolbrin.core.work.discovering import KIND
+from wolbrin.core.work.footing import Footing
 from wolbrin.core.work.lines import find_line, gates_of, line_of, save_line, saved_lines, use_line
 from wolbrin.core.work.origins import Origins
-from wolbrin.core.work.proving import prove_job
+from wolbrin.core.work.proving import case_of, prove_job
 from wolbrin.core.work.rates import Rates, RatesRequest, rates_job, read_rates, wilson
 from wolbrin.core.work.standing import Standings
 from wolbrin.core.work.subject import Subject
+from wolbrin.core.work.sweep_request import SweepRequest
+from wolbrin.core.work.sweep_sets import candidate_from_sweep
+from wolbrin.core.work.sweeping import sweep_job
 
 BARS = walk_bars(3_000, seed=8)
 READY = Prepared.of(BARS)
@@ -212,6 +220,19 @@ def test_blocks_are_drawn_as_long_as_asked() -> None:
     assert simulate_paths(np.array([-1.0] * 50), 0.0, 5).under_water.tolist() == [50.0] * 5
 
 
+def test_slippage_is_drawn_anew_and_taken_from_each_trade() -> None:
+    """An exponential draw for each trade, of the mean that is asked; the fan ends where the paths do."""
+    dear = np.linspace(0.0, 3.0, 200)
+    made = simulate_paths(np.zeros(200), 100.0, 4_000, dear=dear, seed=3)
+    assert made.end.mean() == pytest.approx(100.0 - dear.sum(), abs=5 * math.sqrt((dear**2).sum() / 4_000))
+    assert made.end.std() == pytest.approx(math.sqrt((dear**2).sum()), rel=0.06)
+    assert made.fan.shape == (1_000, 100)
+    np.testing.assert_allclose(made.fan[:, -1], made.end[:1_000])
+    short = fan_of(simulate_paths(np.array([1.0, -2.0, 4.0]), 0.0, 50), np.array([1.0, -2.0, 4.0]), 0.0)
+    assert short["trade"].tolist() == [1.0, 2.0, 3.0]
+    assert (short["actual"][-1], short["p5"][-1], short["p95"][-1]) == (3.0, 3.0, 3.0)
+
+
 def test_capital_for_a_risk_is_the_capital_at_which_that_risk_is_run() -> None:
     profits = np.random.default_rng(2).normal(20, 400, 500)
     for risk in (0.01, 0.1, 0.3):
@@ -236,6 +257,26 @@ def test_other_histories_are_histories() -> None:
     other = Noise(BARS, 3, 0.1)
     np.testing.assert_array_equal(other.bars(1).c, several[0].c)
     assert not np.array_equal(other.bars(2).c, several[0].c)
+
+
+def test_bars_may_begin_at_other_minutes() -> None:
+    """Against pandas, session by session; a shift of nothing is the bars themselves."""
+    finer = walk_bars(2_000, seed=3, minutes=5)
+    np.testing.assert_array_equal(to_interval(finer, 15, 0).c, to_interval(finer, 15).c)
+    made = to_interval(finer, 15, 5)
+    opened = finer.sessions.open[finer.session]
+    frame = pd.DataFrame({"o": finer.o, "h": finer.h, "l": finer.l, "c": finer.c, "session": finer.session,
+                          "slot": (finer.time - opened - 5 * 60 * 10**9) // (15 * 60 * 10**9)})
+    want = frame.groupby(["session", "slot"]).agg(o=("o", "first"), h=("h", "max"), l=("l", "min"), c=("c", "last"))
+    np.testing.assert_array_equal(np.stack([made.o, made.h, made.l, made.c], 1), want.to_numpy())
+    assert (np.diff(made.time) > 0).all()
+    assert (made.end > made.time).all()
+    assert (made.end[:-1] <= made.time[1:]).all()
+    history = Prepared.of(to_interval(finer, 15), finer=lambda: finer)
+    again = AgainGate(AgainSettings(numbers=False, prices=False, boundaries=True))
+    told = again.judge(Case(STOPPED, history, Brief(), Span(), 10))
+    assert len(told.tables["boundaries"]["net"]) == 2, "5 and 10 minutes later"
+    assert again.judge(case()).verdict == "not enough", "no finer bars"
 
 
 # Rates
@@ -278,3 +319,25 @@ def test_every_gate_names_a_figure_that_it_gives() -> None:
         assert any(s.key == gate.figure for s in gate.shown)
         if gate.picture is not None and made.tables:
             assert gate.picture[1] in made.tables[gate.picture[0]]
+
+
+def test_a_find_of_a_sweep_is_judged_among_all_its_sets(project: Project, engine: Engine) -> None:
+    """By the test over the whole universe, and not where most of what was tried lies elsewhere, or is not kept."""
+    job, result = sweep_job(project, SweepRequest(STOPPED, "AAA", 15, (Axis.spread("stop.amount", "stop", 0.5, 3.0, 0.25),)))
+    engine.start(job, "threads").wait()
+    dossiers = Dossiers(project)
+    dossiers.keep(candidate_from_sweep(project, result, (1.0,)), result.search)
+    subject = Subject.of(dossiers.shelf()[0])
+    made = case_of(Footing.of(project), subject, Span(), Origins(project))
+    assert made.origin is not None
+    assert made.origin.universe is not None
+    assert made.origin.universe.tried == result.total == made.tried == 11
+    told = LuckGate().judge(made)
+    assert "all 11 sets of its sweep" in told.reason
+    assert told.figures["share"] == told.figures["superior"] >= told.figures["superior_best"]
+    twice = LuckGate().judge(replace(made, tried=22))
+    assert twice.figures["share"] == pytest.approx(min(1.0, 2 * told.figures["share"]))
+    assert "No control" in LuckGate().judge(replace(made, tried=11 * 21)).reason
+    asked = LuckGate(LuckSettings(most_share=0.99, least_deflated=0.999)).judge(replace(made, tried=1))
+    assert not asked.passed
+    assert "deflated Sharpe ratio" in told.reason

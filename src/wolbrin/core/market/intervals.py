@@ -100,8 +100,11 @@ def _daily(bars: Bars) -> Bars:
     return _gathered(bars, DAILY, fresh, table.open[begins][at], table.close[closes][at])
 
 
-def to_interval(bars: Bars, interval: int) -> Bars:
+def to_interval(bars: Bars, interval: int, later: int = 0) -> Bars:
     """Bars of a longer interval: minutes counted from each session's open and cut at its end, or whole trading dates.
+
+    later: minutes by which every boundary inside a session lies later, fewer than the interval; the first bar of a session is
+    as much shorter. Not for daily bars.
 
     Raises:
         UserError: not a multiple of the base interval, or a kind that needs ticks (see market.activity).
@@ -120,10 +123,11 @@ def to_interval(bars: Bars, interval: int) -> Bars:
                         Door("Choose another interval", "interval"))
     step = interval * NS_A_MINUTE
     opened = bars.sessions.open[bars.session]
-    slot = (bars.time - opened) // step
+    offset = later * NS_A_MINUTE
+    slot = (bars.time - opened - offset) // step
     fresh = np.empty(len(bars), bool)
     fresh[0] = True
     fresh[1:] = (slot[1:] != slot[:-1]) | (bars.session[1:] != bars.session[:-1])
-    time = (opened + slot * step)[fresh]
-    return _gathered(bars, interval, fresh, time,
-                     np.minimum(time + step, bars.sessions.close[bars.session[fresh]]))
+    time = (opened + slot * step + offset)[fresh]
+    end = np.minimum(time + step, bars.sessions.close[bars.session[fresh]])
+    return _gathered(bars, interval, fresh, np.maximum(time, opened[fresh]), end)

@@ -1,4 +1,5 @@
-"""Monte Carlo by running again: numbers jittered, prices with noise, sessions drawn again, a later start."""
+"""Monte Carlo by running again: numbers jittered, prices with noise, sessions drawn again, a later start, bars that begin at
+other minutes."""
 
 from __future__ import annotations
 
@@ -13,6 +14,7 @@ from pydantic import Field, ValidationError
 from wolbrin.core.engine.run import backtest
 from wolbrin.core.errors import UserError
 from wolbrin.core.jobs import check_stopped
+from wolbrin.core.market.intervals import Interval, to_interval
 from wolbrin.core.measures.catalogue import SUMMARY, measure
 from wolbrin.core.measures.facts import Facts
 from wolbrin.core.measures.wording import number
@@ -24,12 +26,13 @@ from wolbrin.core.study.perturb import Noise, over, redrawn
 Floats = NDArray[np.float64]
 KEYS = ("net", "max_drawdown", "return_drawdown", "trades")
 KINDS = {"numbers": "numbers jittered", "prices": "prices with noise", "sessions": "sessions drawn again",
-         "start": "a later start"}
+         "start": "a later start", "boundaries": "bars that begin at other minutes"}
 
 
 class AgainSettings(Model):
     """runs: of each kind. jitter: steps of its numbers, noise: share of the usual range of a bar, block: mean number of
-    sessions drawn together, latest_start: share of the span. Each kind can be left out. least_share: of the runs that must
+    sessions drawn together, latest_start: share of the span. boundaries: bars begin some minutes later, as often as the finer
+    bars they are made of allow. Each kind can be left out. least_share: of the runs that must
     earn, percent, by each kind."""
 
     runs: int = Field(50, ge=10, le=10_000)
@@ -37,6 +40,7 @@ class AgainSettings(Model):
     prices: bool = True
     sessions: bool = False
     start: bool = False
+    boundaries: bool = False
     jitter: float = Field(1.0, gt=0, le=10)
     noise: float = Field(0.1, gt=0, le=1)
     block: int = Field(10, ge=1, le=500)
@@ -64,23 +68,31 @@ class AgainGate(Gate):
         shares: dict[str, float] = {}
         tables: Tables = {}
         nets: list[Floats] = []
+        counts: dict[str, int] = {}
+        without: list[str] = []
         makers: dict[str, Callable[[Case], Floats]] = {"numbers": self._numbers, "prices": self._prices,
-                                                       "sessions": self._sessions, "start": self._start}
+                                                       "sessions": self._sessions, "start": self._start,
+                                                       "boundaries": self._boundaries}
         for key, make in makers.items():
             if getattr(o, key):
                 found = make(case)
                 if not len(found):
+                    without.append(KINDS[key])
                     continue
+                counts[key] = len(found)
                 nets.append(found[:, 0])
                 shares[key] = 100.0 * float((np.nan_to_num(found[:, 0]) > 0).mean())
                 tables[key] = {k: found[:, i] for i, k in enumerate(KEYS)}
         if not shares:
-            return self.unsure(case, "No kind of run is chosen, or it has no number to move.", {"share": math.nan})
+            return self.unsure(case, f"Nothing can be run again: {', '.join(without) or 'no kind of run is chosen'}.",
+                               {"share": math.nan})
         worst = min(shares, key=lambda key: shares[key])
         median = float(np.median(np.nan_to_num(np.concatenate(nets))))
         figures = {f"share_{key}": v for key, v in shares.items()} | {
             "share": shares[worst], "median": median, "median_share": 100.0 * median / own if own > 0 else math.nan}
-        words = "; ".join(f"{number(v)}% of {o.runs} earn with {KINDS[key]}" for key, v in shares.items())
+        words = "; ".join(f"{number(v)}% of {counts[key]} earn with {KINDS[key]}" for key, v in shares.items())
+        if without:
+            words += f"; not to be had: {', '.join(without)}"
         if shares[worst] < o.least_share:
             return self.falls(case, f"{words}; {o.least_share:g}% are needed.", figures, tables)
         return self.passes(case, f"{words}; the median earns {number(median)} against its own {number(own)}.", figures,
@@ -101,9 +113,9 @@ class AgainGate(Gate):
         able = [i for i in range(len(made)) if i not in out.faults]
         return out.figures[able][:, [SUMMARY.index(k) for k in KEYS]]
 
-    def _several(self, case: Case, run: Callable[[int], dict[str, float]]) -> Floats:
+    def _several(self, case: Case, run: Callable[[int], dict[str, float]], count: int | None = None) -> Floats:
         found = []
-        for i in range(self.options.runs):
+        for i in range(self.options.runs if count is None else count):
             check_stopped()
             try:
                 found.append(list(run(i).values()))
@@ -139,3 +151,16 @@ class AgainGate(Gate):
             brief = replace(case.brief, span=replace(case.brief.span, first=day))
             return measure(Facts.of(backtest(case.history, case.strategy, brief, detail=False)), KEYS)
         return self._several(case, run)
+
+    def _boundaries(self, case: Case) -> Floats:
+        """Every shift that the history's finer bars allow, at most `runs`; none where it has none."""
+        bars, finer = case.history.bars, case.history.finer()
+        minutes = Interval.of(bars.interval).kind == "minutes" and finer is not None
+        if finer is None or not minutes or finer.interval >= bars.interval or bars.interval % finer.interval:
+            return np.zeros((0, len(KEYS)))
+        later = list(range(finer.interval, bars.interval, finer.interval))[:self.options.runs]
+
+        def run(i: int) -> dict[str, float]:
+            history = over(case.history, to_interval(finer, bars.interval, later[i]))
+            return measure(Facts.of(backtest(history, case.strategy, case.brief, detail=False)), KEYS)
+        return self._several(case, run, len(later))

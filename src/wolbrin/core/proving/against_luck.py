@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import math
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import Literal
 
 from pydantic import Field
@@ -14,22 +14,38 @@ from wolbrin.core.measures.inference import p_above, t_needed
 from wolbrin.core.measures.wording import number
 from wolbrin.core.models import Model
 from wolbrin.core.proving.gate import Case, Gate, Outcome, Shown
+from wolbrin.core.search.deflated import Deflated, deflated
+from wolbrin.core.search.superior import statistics_of
+
+MOST_ELSE = 20  # times as much as its sweep that may have been tried on the market
 
 
 class LuckSettings(Model):
     """judge_by: the share of finds this strong that luck brings (an empirical false discovery rate), at most `most_share`, by
     a search that as a whole found more than luck does, or for a find stronger than luck's (in 99 of 100 both); or by
-    "strongest": stronger than the strongest find of so many of the controls (White 2000), at least 1 - `most_share`. Where no
-    control ran, t of daily results must be so large that the best of all that was tried reaches it with this chance only."""
+    "strongest": stronger than the strongest find of so many of the controls (White 2000), at least 1 - `most_share`. A find
+    of a sweep that kept the daily results of all its sets is judged among all of them (Hansen 2005, stepwise). Where neither
+    is at hand, t of daily results must be so large that the best of all that was tried reaches it with this chance only.
+    least_deflated: probability that the deflated Sharpe ratio must have, 0 to only tell it, since hopeless trials inflate the
+    variance it asks by."""
 
     judge_by: Literal["share", "strongest"] = "share"
     most_share: float = Field(0.10, gt=0, lt=1)
+    least_deflated: float = Field(0.0, ge=0, lt=1)
 
 
 def _strength(case: Case) -> float:
     """t of daily results, no more than that above drift; NaN where there is none."""
     told = measure(Facts.of(case.run), ("t_daily", "above_drift"))
     return min(told.values()) if all(map(math.isfinite, told.values())) else math.nan
+
+
+def _deflated(case: Case) -> Deflated | None:
+    """Over everything its search tried; None where that is not known."""
+    trials = case.origin.trials if case.origin is not None else None
+    if trials is None or trials.groups < 1 or not len(case.run):
+        return None
+    return deflated(case.run.daily[1], trials)
 
 
 @dataclass(frozen=True)
@@ -39,7 +55,8 @@ class LuckGate(Gate):
     options: LuckSettings = LuckSettings()
     key = "luck"
     title = "Luck"
-    shown = (Shown("share", "luck brings", 0, 100.0, "%"), Shown("strength", "strength, t", 1))
+    shown = (Shown("share", "luck brings", 0, 100.0, "%"), Shown("strength", "strength, t", 1),
+             Shown("deflated", "deflated Sharpe", 0, 100.0, "%"))
     figure = "share"
     setting = "most_share"
 
@@ -48,9 +65,23 @@ class LuckGate(Gate):
         return f"luck brings \u2264 {o.most_share:.0%}" if o.judge_by == "share" else f"p of best \u2264 {o.most_share:g}"
 
     def judge(self, case: Case) -> Outcome:
+        made = self._by_luck(case)
+        found = _deflated(case)
+        if found is None:
+            return made
+        chance, hurdle, groups = found.chance, found.hurdle, found.trials.groups
+        words = f"deflated Sharpe ratio {number(100 * chance)}% over {number(groups)} different trial{"s" if groups != 1 else ""}"
+        made = replace(made, figures=made.figures | {"deflated": chance, "hurdle": hurdle},
+                       reason=f"{made.reason[:-1]}; {words}." if math.isfinite(chance) else made.reason)
+        asked = self.options.least_deflated
+        if made.passed and asked and not chance >= asked:
+            return self.falls(case, f"{made.reason[:-1]}, {100 * asked:g}% are asked.", made.figures)
+        return made
+
+    def _by_luck(self, case: Case) -> Outcome:
         o, came = self.options, case.origin
         if came is None or not came.controls:
-            return self._without(case)
+            return self._among_all(case) or self._without(case)
         figures = {"strength": came.strength, "controls": float(came.controls), "share": came.share,
                    "best_by_luck": max(came.best, default=math.nan)}
         if o.judge_by == "strongest":
@@ -77,6 +108,29 @@ class LuckGate(Gate):
                               "a hundred does.", figures)
         return self.passes(case, f"{words}.", figures) if figures["share"] <= o.most_share else self.falls(
             case, f"{words}; at most {100 * o.most_share:g}% are allowed.", figures)
+
+    def _among_all(self, case: Case) -> Outcome | None:
+        """Among the whole universe of its sweep; None where that is not at hand, or so much else was tried that draws cannot
+        tell. Of all that was tried on the market the sweep is a part, by which its p is raised (weighted Bonferroni)."""
+        universe = case.origin.universe if case.origin is not None else None
+        daily = case.run.daily[1]
+        if universe is None or len(daily) != universe.days:
+            return None
+        else_tried = max(1.0, case.tried / universe.tried)
+        if else_tried > MOST_ELSE:
+            return None
+        strength = float(statistics_of(daily[None, :], universe.block)[0])
+        p = universe.at(strength)
+        if not math.isfinite(p):
+            return None
+        share = min(1.0, p * else_tried)
+        figures = {"strength": strength, "share": share, "controls": 0.0, "superior": p, "superior_best": universe.best}
+        words = (f"Among all {number(universe.tried)} sets of its sweep luck brings one as strong "
+                 f"(t {number(strength, 1)}) with a chance of {number(100 * p, 1)}%")
+        if else_tried > 1.0:
+            words += f", {number(100 * share, 1)}% with all else that was tried"
+        return self.passes(case, f"{words}.", figures) if share <= self.options.most_share else self.falls(
+            case, f"{words}; at most {100 * self.options.most_share:g}% are allowed.", figures)
 
     def _without(self, case: Case) -> Outcome:
         """No control: all that was tried as so many independent tries, which asks more than a control would."""

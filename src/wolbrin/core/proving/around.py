@@ -6,22 +6,27 @@ import math
 from dataclasses import dataclass
 
 import numpy as np
-from pydantic import Field
+from pydantic import Field, ValidationError
 
 from wolbrin.core.batch.neighbors import neighbors
 from wolbrin.core.measures.catalogue import SUMMARY
 from wolbrin.core.measures.wording import number
 from wolbrin.core.models import Model
 from wolbrin.core.proving.gate import Case, Gate, Outcome, Shown
+from wolbrin.core.rules.numbers import tunables, with_values
 
 
 class AroundSettings(Model):
     """least_share: of the neighbors that must earn, percent. least_median: of the median of their profits over its own,
-    percent. most: neighbors that are run, drawn evenly where there are more."""
+    percent. most: neighbors that are run, drawn evenly where there are more. plateau: sets in which every number moves at
+    most a step, drawn at random, whose median is told as the plateau score; 0 for none. least_plateau: of that score over its
+    own profit, percent."""
 
     least_share: float = Field(80.0, ge=0, le=100)
     least_median: float = Field(40.0, ge=0, le=100)
     most: int = Field(60, ge=4, le=2_000)
+    plateau: int = Field(30, ge=0, le=2_000)
+    least_plateau: float = Field(0.0, ge=0, le=100)
 
 
 @dataclass(frozen=True)
@@ -31,7 +36,8 @@ class AroundGate(Gate):
     options: AroundSettings = AroundSettings()
     key = "around"
     title = "Neighbors"
-    shown = (Shown("share", "neighbors that earn", 0, 1.0, "%"), Shown("median_share", "median to its own", 0, 1.0, "%"))
+    shown = (Shown("share", "neighbors that earn", 0, 1.0, "%"), Shown("median_share", "median to its own", 0, 1.0, "%"),
+             Shown("plateau_share", "plateau to its own", 0, 1.0, "%"))
     figure = "share"
     picture = ("neighbors", "net", "")
     setting = "least_share"
@@ -62,8 +68,33 @@ class AroundGate(Gate):
         low = f"{number(float(net[worst]))} ({every[worst].title} {every[worst].value:g})"
         words = f"{number(share)}% of {len(every)} neighbors earn; the median {number(median)} against its own {number(own)}"
         words += f", the worst {low}"
+        score = self._plateau(case, own)
+        if math.isfinite(score):
+            figures |= {"plateau": score, "plateau_share": 100.0 * score / own if own > 0 else math.nan}
+            words += f"; plateau score {number(score)}"
         if share < o.least_share:
             return self.falls(case, f"{words}; {o.least_share:g}% are needed.", figures, table)
         if not figures["median_share"] >= o.least_median:
             return self.falls(case, f"{words}: it stands on a peak.", figures, table)
+        if o.plateau and o.least_plateau and not figures.get("plateau_share", math.nan) >= o.least_plateau:
+            return self.falls(case, f"{words}; {o.least_plateau:g}% of its own are needed.", figures, table)
         return self.passes(case, f"{words}.", figures, table)
+
+    def _plateau(self, case: Case, own: float) -> float:
+        """Median over sets within a step on every number at once, itself included, as sweeps tell it; what cannot be run
+        counts as the worst. NaN where it is not asked."""
+        every, rng = tunables(case.strategy), np.random.default_rng((case.seed, 7))
+        if not self.options.plateau or not every:
+            return math.nan
+        made, refused = [], 0
+        for _ in range(self.options.plateau):
+            steps = rng.integers(-1, 2, len(every))
+            try:
+                made.append(with_values(case.strategy, {t.key: round(t.value + int(s) * t.step, 10)
+                                                        for t, s in zip(every, steps)}))
+            except ValidationError:
+                refused += 1
+        out = case.many.evaluate(made)
+        net = np.nan_to_num(out.figures[:len(made), SUMMARY.index("net")])
+        good = np.append(net[[i for i in range(len(made)) if i not in out.faults]], own)
+        return float(np.median(np.append(good, np.full(len(made) + 1 - len(good) + refused, good.min()))))

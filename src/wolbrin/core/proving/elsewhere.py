@@ -1,4 +1,6 @@
-"""Elsewhere: unchanged rules on other markets and intervals, distances in ticks and money rescaled to how far bars reach."""
+"""Elsewhere: unchanged rules on other sources, markets and intervals.
+
+Distances in ticks and money rescaled to how far bars reach."""
 
 from __future__ import annotations
 
@@ -73,7 +75,10 @@ class ElsewhereGate(Gate):
                 run = backtest(history, rescaled(case.strategy, {"ticks": ticks, "money": money}), brief, detail=False)
             except UserError:
                 continue  # such as a market without sessions for rules that end with the session
-            rows.append((f"{bars.terms.code} {interval_words(bars.interval)}", measure(Facts.of(run), KEYS)))
+            name = f"{bars.terms.code} {interval_words(bars.interval)}"
+            if (bars.terms.code, bars.interval) == (own.terms.code, own.interval):
+                name += f" from {history.source}"
+            rows.append((name, measure(Facts.of(run), KEYS)))
         enough = [(name, f) for name, f in rows if f["trades"] >= o.least_trades]
         table = {"elsewhere": {"where": np.array([n for n, _ in rows], "U40"),
                                **{k: np.array([f[k] for _, f in rows], np.float64) for k in KEYS}}}

@@ -20,6 +20,8 @@ from wolbrin.core.market.bars import Span
 from wolbrin.core.measures.wording import number
 from wolbrin.core.models import Model
 from wolbrin.core.rules.model import Strategy
+from wolbrin.core.search.deflated import Trials
+from wolbrin.core.search.superior import Superior
 
 PASSES, FALLS, NOT_ENOUGH = "passes", "falls", "not enough"
 ROOM = 24 * 1024**2  # bytes that the conditions of one candidate and its neighbors may take
@@ -31,7 +33,9 @@ class Origin:
     """What the search that found a candidate knows of luck. strength: of the candidate, in whatever the search compares by;
     share: of finds as strong that luck brings, NaN where unknown; best: the strongest find of each control that found any;
     controls: how many ran. share_at: the share of finds as strong as another value. more: the search as a whole kept more
-    than 99 of 100 searches of luck do; sure: the strength that the strongest find of 99 of 100 of those stays below."""
+    than 99 of 100 searches of luck do; sure: the strength that the strongest find of 99 of 100 of those stays below. trials:
+    how different everything it tried was, for the deflated Sharpe ratio; universe: Hansen's test over all of it, where the
+    daily results of all were kept."""
 
     search: int
     controls: int
@@ -41,6 +45,8 @@ class Origin:
     share_at: Callable[[float], float] = lambda strength: math.nan
     more: bool = True
     sure: float = math.nan
+    trials: Trials | None = None
+    universe: Superior | None = None
 
 
 @dataclass(frozen=True)

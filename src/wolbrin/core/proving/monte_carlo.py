@@ -1,4 +1,4 @@
-"""Monte Carlo on the order of trades: how deep could the drawdown have been, how likely is ruin."""
+"""Monte Carlo on trades: how deep could the drawdown have been, how likely is ruin."""
 
 from __future__ import annotations
 
@@ -18,7 +18,11 @@ from wolbrin.core.proving.gate import Case, Gate, Outcome, Shown
 
 Floats = NDArray[np.float64]
 QUANTILES = 201  # of each distribution that are kept with the verdict
+FAN_PATHS, FAN_POINTS = 1_000, 100
+FAN = (5, 25, 50, 75, 95)  # percentiles of it that are kept
+FILLS = 2.0  # of a trade
 LEAST_FOR_BLOCKS = 40  # trades, below which no length of blocks can be told
+NOTHING = np.zeros(0)
 RISKS = (0.005, 0.01, 0.02, 0.05, 0.1, 0.2, 0.3, 0.5)  # for which the capital is told
 
 
@@ -33,17 +37,19 @@ def _next(state: np.uint64) -> tuple[np.uint64, np.uint64]:
 
 
 @njit(cache=True, nogil=True)
-def _paths(profits: Floats, length: int, first: int, count: int, seed: int, replace: bool, block: float, left_out: float,
-           capital: float, out: Floats) -> None:
-    """out: float64[paths, 4]: deepest fall, lowest and last equity, most trades from a peak to its recovery."""
+def _paths(profits: Floats, dear: Floats, length: int, first: int, count: int, seed: int, replace: bool, block: float,
+           left_out: float, capital: float, out: Floats, fan: Floats) -> None:
+    """out: float64[paths, 4]: deepest fall, lowest and last equity, most trades from a peak to its recovery. fan:
+    float64[some, points], equity of the first paths at evenly spaced trades."""
     n = len(profits)
-    order = np.empty(n, np.float64)
+    order = np.empty(n, np.int32)
+    slips = len(dear) == n
     share = 1.0 / 4294967296.0
     for p in range(first, first + count):
         # Each path has its own stream, so that results do not depend on how paths are shared out.
         state, _ = _next(np.uint64(seed) ^ (np.uint64(p) * np.uint64(0xD1B54A32D192ED03)))
         for j in range(n):
-            order[j] = profits[j]
+            order[j] = j
         equity = capital
         peak = capital
         fall = 0.0
@@ -51,6 +57,8 @@ def _paths(profits: Floats, length: int, first: int, count: int, seed: int, repl
         since = 0
         longest = 0
         at = np.int64(-1)
+        points = fan.shape[1] if p < fan.shape[0] else 0
+        point = 0
         for j in range(length):
             state, z = _next(state)
             # The high 32 bits, scaled: no division, and a bias below 1e-6 for any ledger.
@@ -59,12 +67,16 @@ def _paths(profits: Floats, length: int, first: int, count: int, seed: int, repl
                     at = at + 1 if at + 1 < n else np.int64(0)
                 else:
                     at = np.int64(((z >> np.uint64(32)) * np.uint64(n)) >> np.uint64(32))
-                x = profits[at]
+                which = at
             else:
                 k = j + np.int64(((z >> np.uint64(32)) * np.uint64(n - j)) >> np.uint64(32))
-                x = order[k]
+                which = np.int64(order[k])
                 order[k] = order[j]
-                order[j] = x
+                order[j] = which
+            x = profits[which]
+            if slips:
+                state, z = _next(state)
+                x += dear[which] * math.log(1.0 - (z >> np.uint64(32)) * share)  # an exponential draw, paid
             if left_out > 0.0:
                 state, z = _next(state)
                 if (z >> np.uint64(32)) * share < left_out:
@@ -79,6 +91,9 @@ def _paths(profits: Floats, length: int, first: int, count: int, seed: int, repl
             longest = max(longest, since)
             if equity < lowest:
                 lowest = equity
+            if point < points and (j + 1) * points >= (point + 1) * length:
+                fan[p, point] = equity
+                point += 1
         out[p, 0] = fall
         out[p, 1] = lowest
         out[p, 2] = equity
@@ -88,33 +103,37 @@ def _paths(profits: Floats, length: int, first: int, count: int, seed: int, repl
 @dataclass(frozen=True)
 class Paths:
     """Outcomes of the simulated paths, float64[paths] each: deepest drawdown, lowest and end equity, money; and under_water,
-    the most trades from a peak to its recovery, or to the end."""
+    the most trades from a peak to its recovery, or to the end. fan: float64[at most FAN_PATHS, at most FAN_POINTS], equity of
+    the first of them at evenly spaced trades."""
 
     drawdown: Floats
     lowest: Floats
     end: Floats
     under_water: Floats
+    fan: Floats
 
 
 def simulate_paths(profits: Floats, capital: float, paths: int = 10_000, *, length: int | None = None, replace: bool = False,
-                   block: float = 1.0, left_out: float = 0.0, seed: int = 1) -> Paths:
+                   block: float = 1.0, left_out: float = 0.0, dear: Floats = NOTHING,
+                   seed: int = 1) -> Paths:
     """Play the trades in random order.
 
     Args:
         profits: float64[m] net per trade. replace: draw with replacement (any length) instead of reshuffling (then
         length is at most m). block: mean number of neighbors that are drawn together (stationary bootstrap, Politis &
-        Romano 1994), 1 for single trades. left_out: chance of each trade to be left out. seed: same seed, same bits,
-        whatever the number of threads.
+        Romano 1994), 1 for single trades. left_out: chance of each trade to be left out. dear: float64[m], mean of what
+        slippage takes of each trade beside its costs, drawn anew each time (exponential); none where empty. seed: same seed,
+        same bits, whatever the number of threads.
     """
     steps = len(profits) if length is None else length
     if not len(profits) or paths < 1:
-        return Paths(*(np.zeros(0) for _ in range(4)))
+        return Paths(NOTHING, NOTHING, NOTHING, NOTHING, np.zeros((0, 0)))
     if not replace:
         steps = min(steps, len(profits))
-    out = np.empty((paths, 4))
-    _paths(np.ascontiguousarray(profits, np.float64), steps, 0, paths, seed, replace, float(block), float(left_out),
-           float(capital), out)
-    return Paths(out[:, 0], out[:, 1], out[:, 2], out[:, 3])
+    out, fan = np.empty((paths, 4)), np.empty((min(paths, FAN_PATHS), min(steps, FAN_POINTS)))
+    _paths(np.ascontiguousarray(profits, np.float64), np.ascontiguousarray(dear, np.float64), steps, 0, paths, seed, replace,
+           float(block), float(left_out), float(capital), out, fan)
+    return Paths(out[:, 0], out[:, 1], out[:, 2], out[:, 3], fan)
 
 
 def block_length(profits: Floats) -> float:
@@ -126,6 +145,14 @@ def block_length(profits: Floats) -> float:
 
     found = float(optimal_block_length(profits)["stationary"].iloc[0])
     return max(1.0, found) if math.isfinite(found) else 1.0
+
+
+def fan_of(paths: Paths, profits: Floats, capital: float) -> dict[str, Floats]:
+    """How paths of as many trades spread: by trade, percentiles of their net, and what really came, money."""
+    points = paths.fan.shape[1]
+    trade = -(-(np.arange(points) + 1) * len(profits) // max(points, 1))
+    spread = {f"p{q}": v for q, v in zip(FAN, np.percentile(paths.fan - capital, FAN, axis=0))}
+    return {"trade": trade.astype(np.float64), **spread, "actual": np.cumsum(profits)[trade - 1]}
 
 
 def capital_for(paths: Paths, capital: float, ruin_share: float, risk: float) -> float:
@@ -142,13 +169,15 @@ def risk_of_ruin(paths: Paths, level: float) -> float:
 
 class MonteCarloSettings(Model):
     """paths: how many. least_return_drawdown: net over the median drawdown of reshuffled trades (common practice, no source).
-    drawn: singly, or in blocks of neighbors, for the risk of ruin; left_out: share of the trades that is left out by chance.
+    drawn: singly, or in blocks of neighbors, for the risk of ruin; left_out: share of the trades that is left out by chance;
+    slippage: mean ticks that each fill slips beside its costs, drawn anew for every trade of every path (exponential).
     ruin_share: of the capital, whose loss is ruin; largest_risk: share of the drawn paths that may come to it."""
 
     paths: int = Field(10_000, ge=10, le=1_000_000)
     least_return_drawdown: float = 2.0
     drawn: Literal["blocks", "singly"] = "blocks"
     left_out: float = Field(0.0, ge=0, le=0.9)
+    slippage: float = Field(0.0, ge=0, le=1_000)
     ruin_share: float = Field(0.5, gt=0, le=1)
     largest_risk: float = Field(0.01, ge=0, le=1)
 
@@ -175,10 +204,12 @@ class MonteCarloGate(Gate):
         if len(profits) < 2:
             return self.unsure(case, f"{len(profits)} trades are too few to reshuffle.", {"trades": float(len(profits))})
         capital, block = case.brief.capital, block_length(profits) if o.drawn == "blocks" else 1.0
-        mixed = simulate_paths(profits, capital, o.paths, left_out=o.left_out, seed=case.seed)
-        drawn = simulate_paths(profits, capital, o.paths, replace=True, block=block, left_out=o.left_out, seed=case.seed + 1)
+        dear = FILLS * o.slippage * case.run.unit if o.slippage else NOTHING
+        mixed = simulate_paths(profits, capital, o.paths, left_out=o.left_out, dear=dear, seed=case.seed)
+        drawn = simulate_paths(profits, capital, o.paths, replace=True, block=block, left_out=o.left_out, dear=dear,
+                               seed=case.seed + 1)
         risk = risk_of_ruin(drawn, capital * (1.0 - o.ruin_share))
-        net = float(profits.sum())
+        net = float(np.mean(mixed.end)) - capital if o.left_out or o.slippage else float(profits.sum())
         median, p95, p99 = (float(x) for x in np.percentile(mixed.drawdown, (50, 95, 99)))
         ratio = net / median if median > 0 else math.inf
         own = float(largest_fall(capital + np.cumsum(profits), capital))
@@ -191,7 +222,8 @@ class MonteCarloGate(Gate):
         at = np.linspace(0.0, 100.0, QUANTILES)
         several = {"drawdown": mixed.drawdown, "under_water": mixed.under_water, "lowest": drawn.lowest, "end": drawn.end}
         tables = {"distributions": {"percent": at} | {k: np.percentile(v, at) for k, v in several.items()},
-                  "capital": {"risk": np.array(RISKS), "capital": np.array(needed)}}
+                  "capital": {"risk": np.array(RISKS), "capital": np.array(needed)},
+                  "fan": fan_of(drawn, profits, capital)}
         if ratio < o.least_return_drawdown:
             return self.falls(case, f"Reshuffled, the median drawdown is {number(median)}: return over drawdown "
                               f"{number(ratio, 2)}, needs {o.least_return_drawdown:g}.", figures, tables)

@@ -65,12 +65,16 @@ def case_of(footing: Footing, subject: Subject, unseen: Span, origins: Origins |
 
 
 def _others(footing: Footing, subject: Subject) -> Iterator[tuple[Prepared, Brief]]:
-    """Training histories of the other markets at a subject's interval, and of its own at half and twice that."""
-    places = [(m, subject.interval) for m, _ in footing.ground.active if m != subject.market]
-    places += [(subject.market, i) for i in (subject.interval // 2, subject.interval * 2) if i > 0]
-    for market, interval in places:
+    """Training histories of the market's other sources and of the other markets at a subject's interval, and of its own at
+    half and twice that."""
+    ground = footing.ground
+    places: list[tuple[str, int, str | None]] = [(subject.market, subject.interval, s) for m, s, _ in ground.sources
+                                                 if m == subject.market and s != ground.source_of(m)]
+    places += [(m, subject.interval, None) for m, _ in ground.active if m != subject.market]
+    places += [(subject.market, i, None) for i in (subject.interval // 2, subject.interval * 2) if i > 0]
+    for market, interval, source in places:
         try:
-            history = footing.histories.prepared(market, interval)
+            history = footing.histories.prepared(market, interval, source)
             brief = footing.brief(history.bars.terms)
             need_bars(history, brief.span)
         except WolbrinError:

@@ -56,7 +56,7 @@ class Statistics:
         return out
 
 
-def _of_market(request: SweepRequest, settings: Floats, market: str) -> NDArray[np.bool_]:
+def of_market(request: SweepRequest, settings: Floats, market: str) -> NDArray[np.bool_]:
     at = next((i for i, a in enumerate(request.axes) if a.kind == "market"), -1)
     return settings[:, at] == request.markets.index(market) if at >= 0 else np.ones(len(settings), bool)
 
@@ -99,7 +99,7 @@ def daily_of(work: SweepWork, sets: Ints) -> Floats:
 
 def _row(reading: Reading, market: str, values: Floats, fit: NDArray[np.bool_]) -> int:
     """The row of a market with the largest value among those that fit, -1 for none."""
-    at = np.flatnonzero(fit & np.isfinite(values) & _of_market(reading.request, reading.settings, market) & (reading.at >= 0))
+    at = np.flatnonzero(fit & np.isfinite(values) & of_market(reading.request, reading.settings, market) & (reading.at >= 0))
     return int(at[np.argmax(values[at])]) if len(at) else -1
 
 
@@ -108,7 +108,7 @@ def statistics(project: Project, result: SweepResult, reading: Reading, market: 
     request = result.request
     market = market or request.markets[0]
     searches = Searches(project)
-    mine = _of_market(request, reading.settings, market)
+    mine = of_market(request, reading.settings, market)
     on = np.flatnonzero(mine & (reading.at >= 0))
     tried_on = searches.tried_on(market)
     if not len(on):
@@ -177,7 +177,7 @@ def years_of(project: Project, result: SweepResult, market: str = "") -> tuple[l
     if len(sets):
         daily = np.nan_to_num(table["daily"].astype(np.float64))
         settings, _ = result.table()
-        mine = request.space.find(settings[_of_market(request, settings, market)])
+        mine = request.space.find(settings[of_market(request, settings, market)])
         missing = np.setdiff1d(mine, sets)
         if len(missing) and len(missing) <= AGAIN:
             work = _work(project, result)
@@ -185,7 +185,7 @@ def years_of(project: Project, result: SweepResult, market: str = "") -> tuple[l
     else:
         work = _work(project, result)
         settings, _ = result.table()
-        every = np.sort(request.space.find(settings[_of_market(request, settings, market)]))
+        every = np.sort(request.space.find(settings[of_market(request, settings, market)]))
         sets = every[np.linspace(0, len(every) - 1, min(4 * MOST, len(every))).astype(int)] if len(every) else every
         daily = daily_of(work, sets)
     if work is not None:
