@@ -24,17 +24,18 @@ from wolbrin.core.market.intervals import Interval
 from wolbrin.core.market.raw import Raw
 from wolbrin.core.market.treatment import Treatment
 from wolbrin.core.measures.catalogue import measure
-from wolbrin.core.measures.inference import effective_bets
+from wolbrin.core.measures.inference import effective_bets, p_above
 from wolbrin.core.portfolio.combine import correlation, daily_matrix, equal_weight
 from wolbrin.core.proving.gate import Gate
 from wolbrin.core.proving.holdout import HoldoutGate
+from wolbrin.core.proving.line import Line, Step
 from wolbrin.core.proving.monte_carlo import MonteCarloGate, MonteCarloSettings
 from wolbrin.core.rules.axes import Axis
 from wolbrin.core.rules.model import Distance, Strategy
 from wolbrin.core.rules.script import parse_strategy
 from wolbrin.core.search.candidate import candidate_of
-from wolbrin.core.store.dossier import Dossiers
-from wolbrin.core.store.holdout import ERROR, HoldoutBook, t_for
+from wolbrin.core.store.dossier import Dossiers, Evidence
+from wolbrin.core.store.holdout import ERROR, HoldoutBook, holm, t_for
 from wolbrin.core.store.project import Project
 from wolbrin.core.store.sealed import open_sealed
 from wolbrin.core.store.settings import OwnSpan, Settings
@@ -45,9 +46,11 @@ from wolbrin.core.work.discover_results import strength
 from wolbrin.core.work.discovering import daily_sample, discover_job
 from wolbrin.core.work.footing import Footing
 from wolbrin.core.work.importing import take_in_all
+from wolbrin.core.work.lines import use_line
 from wolbrin.core.work.markets import compare, count_bars, join_contracts, preview_treatment, quality
 from wolbrin.core.work.opening import beyond, open_for
 from wolbrin.core.work.proving import prove_job
+from wolbrin.core.work.spending import check_opening, spend_on
 from wolbrin.core.work.standing import Standings
 from wolbrin.core.work.studying import StudyRequest, run_study
 from wolbrin.core.work.subject import Subject
@@ -59,6 +62,7 @@ from wolbrin.core.work.sweep_sets import candidate_from_sweep
 from wolbrin.core.work.sweep_statistics import statistics, years_of
 from wolbrin.core.work.sweeping import sweep_job
 from wolbrin.core.work.trialing import TrialRequest, trial_job
+from wolbrin.core.work.whole import open_portfolio, portfolio_verdicts, seen_members, verdict_on
 
 SOURCE = Path(__file__).parents[2] / "src/wolbrin"
 BORDER = dt.date(2024, 4, 1)
@@ -66,6 +70,8 @@ SETTINGS = Settings(training_first=dt.date(2024, 1, 1), holdout_first=BORDER, la
 STOPPED = cross(stop=Distance(unit="atr", amount=2.0))
 EASY: tuple[Gate, ...] = (
     MonteCarloGate(MonteCarloSettings(paths=50, least_return_drawdown=-1e9, largest_risk=1.0)), HoldoutGate())
+EASY_LINE = Line(name="easy", steps=(Step(gate="monte_carlo", settings={
+    "paths": 50, "least_return_drawdown": -1e9, "largest_risk": 1.0}), Step(gate="holdout")))
 LAYOUT = Layout(columns=("time", "open", "high", "low", "close", "volume"))
 
 
@@ -410,12 +416,90 @@ def test_opening_again_and_again_on_noise_hardly_ever_brings_a_standing() -> Non
     fooled = 0
     for _ in range(2_000):
         sizes = rng.integers(1, 9, 30)
-        fooled += any((rng.normal(size=n) >= t_for(b, n)).any() for b, n in enumerate(sizes, 1))
+        drawn = [rng.normal(size=n) for n in sizes]
+        fooled += any((t >= holm(t.tolist(), b, len(t))).any() for b, t in enumerate(drawn, 1))
     share = fooled / 2_000
     assert share <= ERROR + 3 * np.sqrt(ERROR * (1 - ERROR) / 2_000)
     bars = [t_for(b, 1) for b in range(1, 40)]
     assert bars == sorted(bars), "every opening raises the next bar"
     assert t_for(1, 20) > t_for(1, 1)
+    # Some real ones among them do not make it easier for the others to pass by luck.
+    wrong = 0
+    for _ in range(2_000):
+        t = rng.normal(size=6)
+        t[:3] += 5
+        wrong += bool((t >= holm(t.tolist(), 1, 6))[3:].any())
+    spent = ERROR / 2
+    assert wrong / 2_000 <= spent + 3 * np.sqrt(spent * (1 - spent) / 2_000)
+
+
+def test_those_opened_together_share_the_error_as_holm_has_it() -> None:
+    """Against the definition (Holm 1979): ordered p, the i-th smallest against a / (n - i), until one is above it."""
+    rng = np.random.default_rng()
+    for _ in range(200):
+        t, batch = rng.normal(2.0, 1.5, int(rng.integers(1, 9))), int(rng.integers(1, 5))
+        t[rng.random(len(t)) < 0.1] = np.nan
+        p = np.array([p_above(x) if x == x else 1.0 for x in t])
+        passed, allowed = set(), ERROR / (batch * (batch + 1))
+        for rank, i in enumerate(np.argsort(p, kind="stable")):
+            if p[i] > allowed / (len(t) - rank):
+                break
+            passed.add(int(i))
+        assert {i for i, (x, n) in enumerate(zip(t.tolist(), holm(t.tolist(), batch, len(t)))) if x >= n} == passed
+
+
+def test_a_holdout_kept_for_a_portfolio_is_opened_once_and_for_the_whole(project: Project, engine: Engine) -> None:
+    use_line(project, EASY_LINE)
+    dossiers, kept = Dossiers(project), []
+    other = parse_strategy("name = 'fade'\nlong_entry = crosses_below(rsi(4), 30)\nstop = 2 * atr(14)\n")
+    for what in (stop(2.0), other):
+        run = backtest(project.prepared("AAA", 15), what, project.settings.brief(project.market("AAA").terms))
+        dossiers.keep(candidate_of(run, what.name, "rules", 1))
+    kept = dossiers.shelf()
+    spend_on(project, "portfolio")
+    with pytest.raises(UserError, match="kept for a portfolio"):
+        prove_job(project, [Subject.of(k) for k in kept], open_holdout=True)
+    with pytest.raises(UserError, match="kept for a portfolio"):
+        open_for(project, Footing.of(project), STOPPED, "AAA", 15, Brief(), SETTINGS.holdout, "test")
+    with pytest.raises(UserError, match=r"not ready \(open\)"):
+        open_portfolio(project, kept, "two")
+    assert project.openings() == 0
+    engine.start(prove_job(project, [Subject.of(k) for k in kept], open_holdout=False), "threads").wait()
+    assert seen_members(project, kept) == []
+    made = open_portfolio(project, kept, "two")
+    footing = Footing.of(project)
+    sealed = open_sealed(project, footing.ground, "AAA", 15, SETTINGS.holdout, "check", "", lambda: 99)
+    brief = replace(footing.brief(project.market("AAA").terms), span=SETTINGS.holdout)
+    nets = [backtest(sealed.prepared("AAA", 15), k.candidate.strategy, brief).profits.sum() for k in kept]
+    assert made.figures["net"] == pytest.approx(sum(nets) / 2)
+    assert made.figures["t_needed"] == t_for(1, 1), "one opening, whose bar is that of one"
+    assert {o.batch for o in project.book.all()} == {1, 99}
+    assert [Standings(project).of(k).stands.split(":")[0] for k in kept] == ["falls"] * 2
+    assert all("as a member of two" in j.reason for j in project.book.judged("AAA"))
+    assert seen_members(project, kept) == [k.candidate.name for k in kept]
+    assert portfolio_verdicts(project)[0]["members"] == [k.id for k in kept]
+    assert verdict_on(project, [k.id for k in reversed(kept)]).startswith("two ")
+    with pytest.raises(UserError, match="not ready"):
+        open_portfolio(project, kept, "again")
+    spend_on(project, "candidates")
+    with pytest.raises(UserError, match="would spend the holdout of 900 candidates"):
+        check_opening(project, 900)
+    check_opening(project, 900, many=True)
+
+
+def test_what_is_kept_after_an_opening_says_so(project: Project, engine: Engine) -> None:
+    """Whatever is chosen by what was shown there is chosen on seen data."""
+    prove(project, engine, [stop(2.0)])
+    before = Dossiers(project).shelf()[0]
+    assert Standings(project).of(before).seen == 0
+    later = replace(before, created="2999-01-01T00:00:00")
+    place = Standings(project).of(later)
+    assert place.seen == 1
+    figures = {"drawdown_95": 1.0, "capital_for_10": 2.0}
+    passed = {"monte_carlo": Evidence("monte_carlo", "", {}, figures, "passes", "Good.", {})}
+    words = replace(place, evidence=passed).words(EASY)
+    assert words.startswith("Ready, still sealed: ")
+    assert words.endswith("It was kept after its market's holdout had been opened 1 time.")
 
 
 def test_the_next_opening_is_known_beforehand(project: Project) -> None:

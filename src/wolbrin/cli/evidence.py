@@ -21,6 +21,7 @@ from wolbrin.core.store.project import Project
 from wolbrin.core.store.shelf import Kept
 from wolbrin.core.work.combining import runs_job
 from wolbrin.core.work.standing import Standings
+from wolbrin.core.work.whole import open_portfolio, seen_members
 
 STANDING = typer.Argument(None, help="Ids or names of candidates on the Shelf; those that stand when left out.")
 
@@ -63,6 +64,8 @@ def add(app: typer.Typer, demo: Callable[[], Path]) -> None:
     @app.command("portfolio")
     def portfolio(names: list[str] = STANDING, project: Path | None = PROJECT,
                   save: str | None = typer.Option(None, "--save", help="Keep the portfolio under this name."),
+                  open_holdout: bool = typer.Option(False, "--open-holdout", help="Open the holdout once for the whole; its "
+                                                    "members must be ready. Counted, and final."),
                   json: bool = JSON) -> None:
         """Combine candidates at equal weight and compare the whole with its parts."""
         with told():
@@ -77,12 +80,20 @@ def add(app: typer.Typer, demo: Callable[[], Path]) -> None:
                 records = [m["record"] for m in members]
                 Dossiers(opened).keep_portfolio(save, [k.id for k in kept], figures["portfolio"], records)
                 error_console.print(f"Portfolio {save} saved.", markup=False)
+            seen = seen_members(opened, kept)
+            verdict = open_portfolio(opened, kept, save or "portfolio") if open_holdout else None
         if json:
             emit({"chosen": _chosen(names), "weight": whole.weight, "members": [k.id for k in kept], "candidates": members,
-                  "effective_bets": bets, "measures": figures["portfolio"], "parts": parts})
+                  "effective_bets": bets, "measures": figures["portfolio"], "parts": parts, "seen_members": seen,
+                  "holdout": None if verdict is None else {"verdict": verdict.verdict, "reason": verdict.reason,
+                                                           "figures": verdict.figures}})
         else:
             console.print(f"{len(kept)} members ({_chosen(names)}), worth {number(bets, 1)} bets.", markup=False)
             console.print(measures_table("Equal weight", figures | dict(list(parts.items())[:5])))
+            if seen:
+                console.print(f"Chosen on seen data: the holdout of {', '.join(seen)} was opened before.", markup=False)
+            if verdict is not None:
+                console.print(f"Holdout of the whole: {verdict.verdict}: {verdict.reason}", markup=False)
 
 
 def _chosen(names: list[str] | None) -> str:

@@ -25,6 +25,8 @@ from wolbrin.core.work.footing import Footing
 from wolbrin.core.work.lines import find_line, line_of, save_line, saved_lines, use_line
 from wolbrin.core.work.proving import Proved, case_of, prove_job
 from wolbrin.core.work.rates import RatesRequest, rates_job, read_rates
+from wolbrin.core.work.spending import DIFFERENCE, check_opening, spend_on, spent_on
+from wolbrin.core.work.spending import WORDS as SPENT
 from wolbrin.core.work.standing import READY, Standings
 from wolbrin.core.work.subject import Subject
 
@@ -39,18 +41,21 @@ def _rows(project: Project, kept: list[Kept], faults: dict[int, str], renewed: l
         place, c = standings.of(k), k.candidate
         out.append({"id": k.id, "name": c.name, "market": c.market, "interval": c.interval, "stands": place.stands,
                     "tried": c.tried, "record": c.record, "renewed": k.id in renewed, "fault": faults.get(k.id, ""),
-                    "openings": project.book.count(c.market, k.hash),
+                    "openings": project.book.count(c.market, k.hash), "seen": place.seen,
+                    "words": place.words(standings.gates),
                     "gates": {g: {"verdict": e.verdict, "reason": e.reason, "figures": e.outcome, "settings": e.settings,
                                   "record": e.record} for g, e in place.evidence.items()}})
     return out
 
 
-def _print(rows: list[dict[str, Any]]) -> None:
+def _print(rows: list[dict[str, Any]], every: bool) -> None:
     for r in rows:
         console.print(f"{r['id']}  {r['name']} on {r['market']} {r['interval']}: {r['stands']}; {r['tried']:,} tried",
                       markup=False)
-        for g in r["gates"].values():
-            console.print(f"    {g['verdict']}: {g['reason']}", markup=False)
+        console.print(f"    {r['words']}", markup=False)
+        if every:
+            for g in r["gates"].values():
+                console.print(f"        {g['verdict']}: {g['reason']}", markup=False)
         if r["fault"]:
             console.print(f"    not judged: {r['fault']}", markup=False)
         if r["renewed"]:
@@ -66,6 +71,8 @@ def add(app: typer.Typer, demo: Callable[[], Path]) -> None:
             open_holdout: bool = typer.Option(False, "--open-holdout", help="Let those that are ready open the holdout; "
                                               "counted, and final."),
             all_gates: bool = typer.Option(False, "--all-gates", help="Go on after a fall, and see every verdict."),
+            many: bool = typer.Option(False, "--many", help="Open the holdout even for very many at once."),
+            keep_for: str | None = typer.Option(None, "--keep-holdout-for", help="candidates or portfolio, from now on."),
             show: bool = typer.Option(False, "--list", help="Only list the Shelf and where each stands."),
             json: bool = JSON) -> None:
         """Walk candidates through the line of gates and keep every verdict."""
@@ -73,6 +80,11 @@ def add(app: typer.Typer, demo: Callable[[], Path]) -> None:
             if until_ready and open_holdout:
                 raise UserError("--until-ready and --open-holdout exclude each other", "prove", "Give one of them.")
             opened = open_project(project, demo)
+            if keep_for is not None:
+                if keep_for not in SPENT:
+                    raise UserError(f'the holdout cannot be kept for "{keep_for}"', "--keep-holdout-for",
+                                    f"Say {' or '.join(SPENT)}. {DIFFERENCE}")
+                spend_on(opened, keep_for)
             if line is not None:
                 use_line(opened, find_line(opened, line))
             kept = pick(opened, names or [])
@@ -93,16 +105,17 @@ def add(app: typer.Typer, demo: Callable[[], Path]) -> None:
                 # Only those that are ready share the opening, so that the others do not raise what it asks of them.
                 ready = [Subject.of(k) for k, s in zip(kept, map(Standings(opened).of, kept)) if s.stands == READY]
                 if ready:
+                    check_opening(opened, len(ready), many)
                     run(prove_job(opened, ready, open_holdout=True, notify=note), "threads")
                     kept = Shelf(opened).bodies([k.id for k in kept])
             rows = _rows(opened, kept, faults, renewed)
             batch, used = opened.book.next_batch(), line_of(opened)
         if json:
-            emit({"line": used.name, "openings": opened.openings(),
+            emit({"line": used.name, "openings": opened.openings(), "holdout_for": spent_on(opened),
                   "next_opening": {"number": batch, "t_needed": t_for(batch, 1)},
                   "funnel": _funnel(opened, rows), "candidates": rows})
             return
-        _print(rows)
+        _print(rows, all_gates)
 
     @app.command("monte-carlo")
     def monte_carlo(names: list[str] = NAMES, project: Path | None = PROJECT,

@@ -255,7 +255,7 @@ def _use(opened: Project, result: SweepResult, reading: Reading, shelf: str, app
     request = result.request
     if shelf:
         candidate = candidate_from_sweep(opened, result, chosen(reading, shelf, "--shelf"))
-        id = Dossiers(opened).on_shelf.keep(candidate, own=request.own)
+        id = Dossiers(opened).on_shelf.keep(candidate, result.search, own=request.own)
         error_console.print(f"{candidate.name} is on the Shelf" + (f" as {id}." if id else " already."), markup=False)
     if apply:
         values = chosen(reading, apply, "--apply")

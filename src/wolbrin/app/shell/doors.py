@@ -54,5 +54,7 @@ DOORS: dict[str, Callable[[Frame], None]] = {
     "interval": lambda w: w.brief.interval.click(),
     "capital": lambda w: w.brief.capital.click(),
     "go on": lambda w: w.session.go_on_newest(),
+    "portfolio": lambda w: w.go("portfolio"),
+    "proving": lambda w: w.go("proving"),
     "size": lambda w: w.brief.trade_size.click(),
 }

@@ -3,20 +3,24 @@
 from __future__ import annotations
 
 import math
+from collections.abc import Callable
 
 from PySide6.QtCore import QPointF, QRectF, Qt
 from PySide6.QtGui import QPainter
 from PySide6.QtWidgets import QGridLayout, QScrollArea, QVBoxLayout, QWidget
 
-from wolbrin.app.parts import button, clear, hairline, label, row
+from wolbrin.app.parts import button, clear, hairline, label, link, row
 from wolbrin.app.session import Session
 from wolbrin.app.shell.gate_picture import picture_of
+from wolbrin.app.shell.gate_tables import GateTables
 from wolbrin.app.theme.theme import Theme
 from wolbrin.core.measures.catalogue import BY_KEY, measure
 from wolbrin.core.measures.facts import Facts
 from wolbrin.core.measures.wording import number, worded
+from wolbrin.core.proving.gate import Gate
 from wolbrin.core.rules.identity import strategy_hash
 from wolbrin.core.rules.words import describe
+from wolbrin.core.store.dossier import Evidence
 from wolbrin.core.work.lines import gates_of
 from wolbrin.core.work.standing import Standings
 from wolbrin.core.work.subject import Subject
@@ -73,6 +77,11 @@ class Drawer(QWidget):
             signal.connect(self.refresh)
         self.refresh()
 
+    def _opener(self, gate: Gate, found: Evidence, name: str) -> Callable[[], None]:
+        def show() -> None:
+            GateTables(self._session, gate, found, name, self.window()).open()
+        return show
+
     def refresh(self) -> None:
         s = self._session
         clear(self._box)
@@ -87,7 +96,8 @@ class Drawer(QWidget):
         subject = s.subject or Subject(s.strategy, s.market, s.interval, record=record, own=s.own)
         summary = self._training_figures(subject)
         evidence = s.dossiers.evidence(*subject.key) if s.market else []
-        latest = Standings(s.project).of_subject(subject).evidence if s.market else {}
+        place = Standings(s.project).of_subject(subject)
+        latest = place.evidence
         self._box.addLayout(row(label("Dossier", "heading"), None, label(f"{subject.market} {subject.interval}", "small")))
         self._box.addWidget(label(subject.strategy.name, "small", wrap=True))  # names that say what is done are long
         words = label(describe(subject.strategy), wrap=True)
@@ -124,7 +134,10 @@ class Drawer(QWidget):
         self._box.addLayout(grid)
         self._box.addWidget(hairline())
         self._box.addWidget(label("Gates", "heading"))
-        for gate in gates_of(s.project):
+        gates = gates_of(s.project)
+        if latest:
+            self._box.addWidget(label(place.words(gates), wrap=True))
+        for gate in gates:
             found = latest.get(gate.key)
             state = found.verdict if found else ("sealed" if gate.opens_holdout else "not run yet")
             verdict = label(found.verdict if found else state,
@@ -135,6 +148,9 @@ class Drawer(QWidget):
                 picture = picture_of(s, gate, found)
                 if picture is not None:
                     self._box.addWidget(picture)
+                if found.id and s.dossiers.tables(found.id):
+                    self._box.addLayout(row(link("in full", self._opener(gate, found, subject.strategy.name),
+                                                 tip=f"All that {gate.title} saw: pictures and tables"), None))
         self._box.addWidget(hairline())
         self._box.addWidget(label("Found from", "heading"))
         self._box.addWidget(label(self._origin(subject, len(evidence)), "small", wrap=True))

@@ -23,10 +23,11 @@ Getter = Callable[[Any], Line]
 
 @dataclass(frozen=True)
 class Standing:
-    """A kept candidate with its latest verdicts."""
+    """A kept candidate with its latest verdicts. words: one sentence that sums it up."""
 
     line: Line
     evidence: dict[str, Evidence]
+    words: str = ""
 
     @property
     def stands(self) -> str:

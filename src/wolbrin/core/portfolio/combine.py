@@ -68,6 +68,12 @@ class Combination:
     parts: Floats
     facts: Facts
 
+    @property
+    def daily(self) -> tuple[NDArray[np.int32], Floats]:
+        """Trading dates and daily P/L of the whole."""
+        dates, table = daily_matrix(self.runs)
+        return dates, table.sum(axis=1) * self.weight
+
 
 def equal_weight(runs: list[Run]) -> Combination:
     """Combine runs that share one starting capital, each at 1/p of its size."""

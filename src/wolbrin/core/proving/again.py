@@ -30,22 +30,23 @@ KINDS = {"numbers": "numbers jittered", "prices": "prices with noise", "sessions
 
 
 class AgainSettings(Model):
-    """runs: of each kind. jitter: steps of its numbers, noise: share of the usual range of a bar, block: mean number of
+    """runs: of each kind. jitter: steps of its numbers (at half a step one number in three
+    moves; Neighbors moves each by itself), noise: share of the usual range of a bar, block: mean number of
     sessions drawn together, latest_start: share of the span. boundaries: bars begin some minutes later, as often as the finer
     bars they are made of allow. Each kind can be left out. least_share: of the runs that must
     earn, percent, by each kind."""
 
-    runs: int = Field(50, ge=10, le=10_000)
-    numbers: bool = True
-    prices: bool = True
-    sessions: bool = False
-    start: bool = False
-    boundaries: bool = False
-    jitter: float = Field(1.0, gt=0, le=10)
-    noise: float = Field(0.1, gt=0, le=1)
-    block: int = Field(10, ge=1, le=500)
-    latest_start: float = Field(0.2, gt=0, le=0.9)
-    least_share: float = Field(80.0, ge=0, le=100)
+    runs: int = Field(50, ge=10, le=10_000, title="runs of each kind")
+    numbers: bool = Field(True, title="numbers jittered")
+    prices: bool = Field(True, title="prices with noise")
+    sessions: bool = Field(False, title="sessions drawn again")
+    start: bool = Field(False, title="a later start")
+    boundaries: bool = Field(False, title="bars at other minutes")
+    jitter: float = Field(0.5, gt=0, le=10, title="jitter, steps")
+    noise: float = Field(0.1, gt=0, le=1, title="noise, share of a range")
+    block: int = Field(10, ge=1, le=500, title="sessions drawn together")
+    latest_start: float = Field(0.2, gt=0, le=0.9, title="latest start, share of span")
+    least_share: float = Field(80.0, ge=0, le=100, title="% that earn, at least")
 
 
 @dataclass(frozen=True)
@@ -62,6 +63,9 @@ class AgainGate(Gate):
 
     def describe(self) -> str:
         return f"{self.options.least_share:g}% of {self.options.runs} earn"
+
+    def clause(self, figures: dict[str, float]) -> str:
+        return f"at least {number(figures['share'])}% of other runs earn"
 
     def judge(self, case: Case) -> Outcome:
         o, own = self.options, float(case.run.profits.sum())

@@ -29,15 +29,19 @@ class LuckSettings(Model):
     least_deflated: probability that the deflated Sharpe ratio must have, 0 to only tell it, since hopeless trials inflate the
     variance it asks by."""
 
-    judge_by: Literal["share", "strongest"] = "share"
-    most_share: float = Field(0.10, gt=0, lt=1)
-    least_deflated: float = Field(0.0, ge=0, lt=1)
+    judge_by: Literal["share", "strongest"] = Field("share", title="judged by")
+    most_share: float = Field(0.10, gt=0, lt=1, title="share luck brings, at most")
+    least_deflated: float = Field(0.0, ge=0, lt=1, title="deflated Sharpe, at least")
 
 
 def _strength(case: Case) -> float:
     """t of daily results, no more than that above drift; NaN where there is none."""
     told = measure(Facts.of(case.run), ("t_daily", "above_drift"))
     return min(told.values()) if all(map(math.isfinite, told.values())) else math.nan
+
+
+def _percent(share: float) -> str:
+    return f"{number(100 * share, 1 if share < 0.01 else 0)}%"
 
 
 def _deflated(case: Case) -> Deflated | None:
@@ -64,13 +68,16 @@ class LuckGate(Gate):
         o = self.options
         return f"luck brings \u2264 {o.most_share:.0%}" if o.judge_by == "share" else f"p of best \u2264 {o.most_share:g}"
 
+    def clause(self, figures: dict[str, float]) -> str:
+        return f"luck brings {_percent(figures['share'])} of what is as strong (t {number(figures['strength'], 1)})"
+
     def judge(self, case: Case) -> Outcome:
         made = self._by_luck(case)
         found = _deflated(case)
         if found is None:
             return made
         chance, hurdle, groups = found.chance, found.hurdle, found.trials.groups
-        words = f"deflated Sharpe ratio {number(100 * chance)}% over {number(groups)} different trial{"s" if groups != 1 else ""}"
+        words = f"deflated Sharpe ratio {number(100 * chance)}% over {number(groups)} different tries"
         made = replace(made, figures=made.figures | {"deflated": chance, "hurdle": hurdle},
                        reason=f"{made.reason[:-1]}; {words}." if math.isfinite(chance) else made.reason)
         asked = self.options.least_deflated
@@ -100,7 +107,7 @@ class LuckGate(Gate):
             figures["share"] = came.share_at(strength)
         if not math.isfinite(figures["share"]):
             return self.unsure(case, "How strong it is among the finds of its search is not known.", figures)
-        words = (f"Of finds as strong (t {number(figures['strength'], 1)}), luck brings {number(100 * figures['share'])}% by "
+        words = (f"Of finds as strong (t {number(figures['strength'], 1)}), luck brings {_percent(figures['share'])} by "
                  f"{came.controls} control{'s' if came.controls != 1 else ''}")
         if figures["share"] <= o.most_share and not came.more and not figures["strength"] > came.sure:
             # So few controls that a lucky search may stand out among them: its shares are not believed.

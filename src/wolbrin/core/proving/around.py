@@ -22,11 +22,11 @@ class AroundSettings(Model):
     most a step, drawn at random, whose median is told as the plateau score; 0 for none. least_plateau: of that score over its
     own profit, percent."""
 
-    least_share: float = Field(80.0, ge=0, le=100)
-    least_median: float = Field(40.0, ge=0, le=100)
-    most: int = Field(60, ge=4, le=2_000)
-    plateau: int = Field(30, ge=0, le=2_000)
-    least_plateau: float = Field(0.0, ge=0, le=100)
+    least_share: float = Field(80.0, ge=0, le=100, title="% that earn, at least")
+    least_median: float = Field(40.0, ge=0, le=100, title="% median of its own, at least")
+    most: int = Field(60, ge=4, le=2_000, title="neighbors, at most")
+    plateau: int = Field(30, ge=0, le=2_000, title="sets for the plateau score")
+    least_plateau: float = Field(0.0, ge=0, le=100, title="% plateau of its own, at least")
 
 
 @dataclass(frozen=True)
@@ -45,6 +45,9 @@ class AroundGate(Gate):
     def describe(self) -> str:
         o = self.options
         return f"{o.least_share:g}% earn, median {o.least_median:g}%"
+
+    def clause(self, figures: dict[str, float]) -> str:
+        return f"{number(figures['share'])}% of its neighbors earn"
 
     def judge(self, case: Case) -> Outcome:
         o = self.options

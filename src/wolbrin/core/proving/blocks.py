@@ -26,9 +26,9 @@ class BlocksSettings(Model):
     """blocks: parts of equally many trading dates. least_positive: of them that must earn; the newest among them where
     `newest`, since what is traded next resembles it most."""
 
-    blocks: int = Field(4, ge=3, le=20)
-    least_positive: int = Field(3, ge=1, le=20)
-    newest: bool = True
+    blocks: int = Field(4, ge=3, le=20, title="parts")
+    least_positive: int = Field(3, ge=1, le=20, title="parts that earn, at least")
+    newest: bool = Field(True, title="the newest must earn")
 
 
 def part_figures(run: Run, day_of_trade: NDArray[np.int64], part: NDArray[np.bool_], daily: Floats) -> dict[str, float]:
@@ -75,6 +75,9 @@ class BlocksGate(Gate):
     def describe(self) -> str:
         o = self.options
         return f"{min(o.least_positive, o.blocks)} of {o.blocks} earn" + (", newest too" if o.newest else "")
+
+    def clause(self, figures: dict[str, float]) -> str:
+        return f"{number(figures['positive'])} of {number(figures['blocks'])} parts earn"
 
     def judge(self, case: Case) -> Outcome:
         o, run = self.options, case.run

@@ -15,6 +15,7 @@ from wolbrin.core.errors import UserError
 from wolbrin.core.market.intervals import interval_words
 from wolbrin.core.measures.catalogue import measure
 from wolbrin.core.measures.facts import Facts
+from wolbrin.core.measures.wording import number
 from wolbrin.core.models import Model
 from wolbrin.core.proving.gate import Case, Gate, Outcome, Shown
 from wolbrin.core.rules.model import Distance, Strategy
@@ -27,8 +28,8 @@ class ElsewhereSettings(Model):
     """least_share: of the other markets and intervals that must earn, percent; those with fewer than least_trades trades say
     nothing."""
 
-    least_share: float = Field(50.0, ge=0, le=100)
-    least_trades: int = Field(20, ge=1)
+    least_share: float = Field(50.0, ge=0, le=100, title="% of places that earn, at least")
+    least_trades: int = Field(20, ge=1, title="trades there, at least")
 
 
 def rescaled(strategy: Strategy, factor: dict[str, float]) -> Strategy:
@@ -61,6 +62,9 @@ class ElsewhereGate(Gate):
 
     def describe(self) -> str:
         return f"{self.options.least_share:g}% of others earn"
+
+    def clause(self, figures: dict[str, float]) -> str:
+        return f"earns on {number(figures['share'])}% of other places"
 
     def judge(self, case: Case) -> Outcome:
         o, own = self.options, case.history.bars

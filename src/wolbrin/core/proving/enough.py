@@ -26,14 +26,14 @@ class EnoughSettings(Model):
     the profit from the best year that are still believed (common practice, no source); without_best: so many of the best
     trades must not be all of the profit."""
 
-    least_trades: int = Field(50, ge=2)
-    least_a_year: float = Field(10.0, ge=0)
-    least_a_side: int = Field(0, ge=0)
-    sure: float = Field(0.95, ge=0.5, lt=1)
-    most_profit_factor: float = Field(7.0, gt=1)
-    most_wins_without_stop: float = Field(90.0, gt=0, le=100)
-    without_best: int = Field(5, ge=0)
-    most_of_best_year: float = Field(80.0, gt=0)
+    least_trades: int = Field(50, ge=2, title="trades, at least")
+    least_a_year: float = Field(10.0, ge=0, title="trades a year, at least")
+    least_a_side: int = Field(0, ge=0, title="trades of a side, at least")
+    sure: float = Field(0.95, ge=0.5, lt=1, title="sure of a profit (0 to 1)")
+    most_profit_factor: float = Field(7.0, gt=1, title="profit factor, at most")
+    most_wins_without_stop: float = Field(90.0, gt=0, le=100, title="% wins without stop, at most")
+    without_best: int = Field(5, ge=0, title="profit without the best")
+    most_of_best_year: float = Field(80.0, gt=0, title="% from the best year, at most")
 
 
 @dataclass(frozen=True)
@@ -50,6 +50,9 @@ class EnoughGate(Gate):
     def describe(self) -> str:
         o = self.options
         return f"{o.least_trades} trades, {o.least_a_year:g} a year"
+
+    def clause(self, figures: dict[str, float]) -> str:
+        return f"{number(figures['trades'])} trades, profit factor {number(figures['profit_factor'], 2)}"
 
     def judge(self, case: Case) -> Outcome:
         o, run = self.options, case.run

@@ -153,6 +153,10 @@ class Gate(ABC):
     def judge(self, case: Case) -> Outcome:
         """Run the test. Pure: the same case gives the same outcome."""
 
+    def clause(self, figures: dict[str, float]) -> str:
+        """What its pass says, as a clause of the sentence that sums a candidate up; "" for nothing worth saying there."""
+        return ""
+
     def passes(self, case: Case, reason: str, figures: dict[str, float], tables: Tables | None = None) -> Outcome:
         """The verdict that lets a case go on."""
         return Outcome(self.key, True, reason, self._headline(figures), self._inputs(case), figures, self.settings,

@@ -11,7 +11,8 @@ from wolbrin.core.measures.catalogue import measure
 from wolbrin.core.measures.facts import Facts
 from wolbrin.core.measures.wording import number
 from wolbrin.core.models import Model
-from wolbrin.core.proving.gate import Case, Gate, Outcome, Shown
+from wolbrin.core.proving.compare import Daily, decline_of, joined_equity, side_by_side
+from wolbrin.core.proving.gate import Case, Gate, Outcome, Shown, Tables
 
 KEYS = ("net", "trades", "profit_factor", "win_rate", "average", "t", "t_daily", "max_drawdown", "return_drawdown", "sharpe")
 HOLDOUT = "holdout"
@@ -20,8 +21,26 @@ HOLDOUT = "holdout"
 class HoldoutSettings(Model):
     """What is asked of the sealed span, beside a t of daily results that rises with every opening of the project."""
 
-    least_trades: int = Field(30, ge=1)
-    least_profit_factor: float = Field(1.1, ge=0)
+    least_trades: int = Field(30, ge=1, title="trades, at least")
+    least_profit_factor: float = Field(1.1, ge=0, title="profit factor, at least")
+
+
+@dataclass(frozen=True)
+class Looked:
+    """What the sealed span showed. figures: there, training: in training; days: of both, training first."""
+
+    trades: int
+    figures: dict[str, float]
+    training: dict[str, float]
+    days: tuple[int, int]
+    tables: Tables
+
+
+def looked_at(training: Facts, before: Daily, holdout: Facts, sealed: Daily) -> Looked:
+    """What there is to judge by; each with its trading dates and daily P/L."""
+    tables = {"compare": side_by_side(training, holdout), "equity": joined_equity(before, sealed)}
+    return Looked(len(holdout.profits), measure(holdout, KEYS), measure(training, KEYS), (len(before[0]), len(sealed[0])),
+                  tables)
 
 
 @dataclass(frozen=True)
@@ -33,30 +52,56 @@ class HoldoutGate(Gate):
     key = HOLDOUT
     title = "Holdout"
     opens_holdout = True
-    shown = (Shown("profit_factor", "holdout PF", 2), Shown("t_daily", "holdout t", 2), Shown("net", "holdout net", 0))
+    shown = (Shown("profit_factor", "holdout PF", 2), Shown("t_daily", "holdout t", 2), Shown("net", "holdout net", 0),
+             Shown("decline", "decline of Sharpe", 0, 1.0, "%"))
+    picture = ("equity", "net", "")
 
     def describe(self) -> str:
         return f"PF \u2265 {self.options.least_profit_factor:g}, t above luck"
 
+    def clause(self, figures: dict[str, float]) -> str:
+        if "profit_factor" not in figures:
+            return ""  # such as a pass whose figures lie elsewhere
+        return (f"unseen: profit factor {number(figures['profit_factor'], 2)} over {number(figures['trades'])} trades, net "
+                f"{number(figures['net'])}")
+
     def judge(self, case: Case) -> Outcome:
+        return self.verdict(case, self.looked(case), case.t_needed)
+
+    def looked(self, case: Case) -> Looked:
+        """What the sealed span shows, before a bar is set to it."""
         if case.opened is None:
             raise ValueError("the holdout is not open for this case")
         run = backtest(case.opened, case.strategy, replace(case.brief, span=case.holdout, most_bars=None, role="holdout"),
                        detail=False)
-        figures = measure(Facts.of(run), KEYS) | {"t_needed": case.t_needed}
+        return looked_at(Facts.of(case.run), case.run.daily, Facts.of(run), run.daily)
+
+    def sound(self, looked: Looked) -> bool:
+        """Whether all is well but its t, which depends on how many are opened."""
+        factor, net = looked.figures["profit_factor"], looked.figures["net"]
+        # A ledger without a losing trade has no profit factor; it is judged by its sign.
+        good = factor >= self.options.least_profit_factor or (factor != factor and net > 0)
+        return looked.trades >= self.options.least_trades and good
+
+    def verdict(self, case: Case, looked: Looked, t_needed: float) -> Outcome:
+        """What comes of it where a t of t_needed is asked."""
+        decline = decline_of(case, looked.training, looked.figures, looked.days, t_needed)
+        told = {"decline": decline.decline, "selection": decline.selection, "decline_most": decline.most,
+                "power": decline.power} | {f"training_{key}": v for key, v in looked.training.items()}
+        figures = looked.figures | {"t_needed": t_needed} | told
         inputs = self.settings | {"first": str(case.holdout.first), "last": str(case.holdout.last), "tried": case.tried}
-        trades, factor, t = len(run), figures["profit_factor"], figures["t_daily"]
+        trades, factor, t = looked.trades, figures["profit_factor"], figures["t_daily"]
 
         def say(passed: bool, reason: str, headline: str) -> Outcome:
-            return Outcome(self.key, passed, reason, headline, inputs, figures, self.settings)
+            more = f" {decline.words}." if decline.words else ""
+            return Outcome(self.key, passed, reason + more, headline, inputs, figures, self.settings, looked.tables)
 
         if trades < self.options.least_trades:
             return say(False, f"Only {trades} trades in the holdout, needs {self.options.least_trades}.", f"{trades} trades")
         words = f"Profit factor {number(factor, 2)} over {trades} unseen trades, net {number(figures['net'])}"
-        # A ledger without a losing trade has no profit factor; it is judged by its sign.
-        if not (factor >= self.options.least_profit_factor or (factor != factor and figures["net"] > 0)):
+        if not self.sound(looked):
             return say(False, f"{words}; needs {self.options.least_profit_factor:g}.", f"profit factor {number(factor, 2)}")
         words = f"{words}; t of daily results {number(t, 2)}"
-        if not t >= case.t_needed:
-            return say(False, f"{words}, needs {number(case.t_needed, 2)} at this opening.", f"t {number(t, 2)}")
-        return say(True, f"{words}, {number(case.t_needed, 2)} were needed.", f"t {number(t, 2)}")
+        if not t >= t_needed:
+            return say(False, f"{words}, needs {number(t_needed, 2)} at this opening.", f"t {number(t, 2)}")
+        return say(True, f"{words}, {number(t_needed, 2)} were needed.", f"t {number(t, 2)}")

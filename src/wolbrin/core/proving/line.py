@@ -27,7 +27,7 @@ from wolbrin.core.proving.stress import StressGate
 GATES: list[Gate] = [EnoughGate(), LuckGate(), BlocksGate(), StressGate(), MovedGate(), AroundGate(), MonteCarloGate(),
                      AgainGate(), ElsewhereGate(), HoldoutGate()]
 OFF = ("elsewhere",)  # gates that the usual line leaves out
-Opener = Callable[[Case, Gate], Outcome]
+Opener = Callable[[Case, Gate], Outcome | None]
 
 
 class Step(Model):
@@ -87,7 +87,8 @@ def walk_line(case: Case, gates: Sequence[Gate], *, open_holdout: Opener | None 
         if gate.opens_holdout:
             if open_holdout is None or not sound:
                 break
-            outcomes.append(open_holdout(case, gate))
+            opened = open_holdout(case, gate)
+            outcomes += [opened] if opened is not None else []  # it may have to wait for others
             break
         if gate.key in known:
             passed = known[gate.key]

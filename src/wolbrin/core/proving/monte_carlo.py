@@ -173,13 +173,13 @@ class MonteCarloSettings(Model):
     slippage: mean ticks that each fill slips beside its costs, drawn anew for every trade of every path (exponential).
     ruin_share: of the capital, whose loss is ruin; largest_risk: share of the drawn paths that may come to it."""
 
-    paths: int = Field(10_000, ge=10, le=1_000_000)
-    least_return_drawdown: float = 2.0
-    drawn: Literal["blocks", "singly"] = "blocks"
-    left_out: float = Field(0.0, ge=0, le=0.9)
-    slippage: float = Field(0.0, ge=0, le=1_000)
-    ruin_share: float = Field(0.5, gt=0, le=1)
-    largest_risk: float = Field(0.01, ge=0, le=1)
+    paths: int = Field(10_000, ge=10, le=1_000_000, title="paths")
+    least_return_drawdown: float = Field(2.0, title="return over drawdown, at least")
+    drawn: Literal["blocks", "singly"] = Field("blocks", title="trades drawn in")
+    left_out: float = Field(0.0, ge=0, le=0.9, title="share of trades left out")
+    slippage: float = Field(0.0, ge=0, le=1_000, title="more slippage, mean ticks")
+    ruin_share: float = Field(0.5, gt=0, le=1, title="share of capital that is ruin")
+    largest_risk: float = Field(0.01, ge=0, le=1, title="risk of ruin, at most")
 
 
 @dataclass(frozen=True)
@@ -198,6 +198,10 @@ class MonteCarloGate(Gate):
     def describe(self) -> str:
         o = self.options
         return f"ret/dd \u2265 {o.least_return_drawdown:g}, ruin \u2264 {o.largest_risk:.0%}"
+
+    def clause(self, figures: dict[str, float]) -> str:
+        return (f"seldom a drawdown beyond {number(figures['drawdown_95'])}; capital for a risk of 10%: "
+                f"{number(figures['capital_for_10'])}")
 
     def judge(self, case: Case) -> Outcome:
         o, profits = self.options, np.ascontiguousarray(case.run.profits)

@@ -10,6 +10,7 @@ from pydantic import Field
 
 from wolbrin.core.batch.genomes import asks_position
 from wolbrin.core.batch.shifted import Shifting
+from wolbrin.core.engine import codes as k
 from wolbrin.core.engine.brief import Brief, Costs
 from wolbrin.core.engine.run import backtest
 from wolbrin.core.measures.costs import waterfall
@@ -26,9 +27,9 @@ class StressSettings(Model):
     be left with every fill a tick worse, and with entries a bar late; both are told always. Where a tick is dear beside the
     costs, or an edge lasts a few bars, what is real need not bear them."""
 
-    least_multiple: float = Field(1.5, ge=1, le=10)
-    tick_worse: bool = False
-    bar_late: bool = False
+    least_multiple: float = Field(1.5, ge=1, le=10, title="must earn at, \u00d7 costs")
+    tick_worse: bool = Field(False, title="must bear a tick worse")
+    bar_late: bool = Field(False, title="must bear a bar late")
 
 
 @dataclass(frozen=True)
@@ -48,6 +49,11 @@ class StressGate(Gate):
         more = [w for on, w in ((o.tick_worse, "a tick worse"), (o.bar_late, "a bar late")) if on]
         return f"earns at {o.least_multiple:g} \u00d7" + "".join(f", {w}" for w in more)
 
+    def clause(self, figures: dict[str, float]) -> str:
+        level = figures["break_even"]
+        paid = f"earns {number(figures['net_1'])} at {number(figures['round_trip'], 2)} a round trip"
+        return f"{paid}, breaks even at {number(level, 1)} times costs" if math.isfinite(level) else paid
+
     def judge(self, case: Case) -> Outcome:
         o, run, costs = self.options, case.run, case.brief.costs
         if not len(run):
@@ -62,7 +68,9 @@ class StressGate(Gate):
         several = sorted({*MULTIPLES, o.least_multiple})
         nets = {m: float(run.profits.sum()) if m == 1.0 else at(costs.scaled(m)) for m in several}
         figures = {f"net_{m:g}": v for m, v in nets.items()}
-        figures["break_even"] = waterfall(run).level
+        paid, contracts = waterfall(run), float(np.abs(run.trades_f[:, k.F_QUANTITY]).sum())
+        figures["break_even"] = paid.level
+        figures["round_trip"] = (paid.spread + paid.slippage + paid.commission) / contracts
         figures["net_tick_worse"] = at(costs.model_copy(update={"spread_ticks": costs.spread_ticks + ROUND_TRIP}))
         figures["net_late"] = self._late(case)
         figures["net_fine"] = (net(replace(case.brief, fine=True)) if not case.brief.fine and case.history.fine is not None
@@ -74,10 +82,12 @@ class StressGate(Gate):
         o, free = self.options, case.brief.costs.scaled(0.0) == case.brief.costs
         free = free or not math.isfinite(f["break_even"])
         level = "" if free else f"; breaks even at {number(f['break_even'], 1)} times costs"
-        words = f"Earns {number(net)}"
+        trip = f["round_trip"]
+        words = f"Earns {number(net)} at {number(trip, 2)} a round trip"
         if f[f"net_{o.least_multiple:g}"] <= 0:
-            left = number(f[f"net_{o.least_multiple:g}"])
-            return self.falls(case, f"{words}, and {left} at {o.least_multiple:g} times the costs{level}.", f, tables)
+            dear = f[f"net_{o.least_multiple:g}"]
+            return self.falls(case, f"{words}, {number(dear) if dear else 'nothing'} at {number(trip * o.least_multiple, 2)} "
+                              f"({o.least_multiple:g} times){level}.", f, tables)
         if o.tick_worse and f["net_tick_worse"] <= 0:
             left = number(f["net_tick_worse"])
             return self.falls(case, f"{words}, and {left} with every fill a tick worse{level}.", f, tables)

@@ -117,6 +117,10 @@ class Dossiers:
                 self.results.add(evidence_owner(int(made.lastrowid or 0)), name, columns)
             unsettle(db, hash, market)
 
+    def tables(self, evidence: int) -> list[str]:
+        """Names of the tables that were kept with a verdict."""
+        return self.results.names(evidence_owner(evidence))
+
     def table(self, evidence: int, name: str) -> Columns:
         """A table that was kept with a verdict, by its columns; none where there is no such table."""
         return self.results.table(evidence_owner(evidence), name)

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import datetime as dt
+import math
 from collections.abc import Sequence
 from dataclasses import dataclass
 from typing import Any
@@ -63,16 +64,29 @@ class Move:
 def chance_allowed(batch: int, size: int) -> float:
     """The chance of a false pass that one of `size` candidates of opening number `batch` may have.
 
-    ERROR is spent over successive openings as 1 / (b (b + 1)), which adds up to one, and shared evenly within an opening
-    (Bonferroni with unequal weights; Foster & Stine 2008 call it alpha spending, from memory), so that it bounds the chance
-    that noise is ever let through by this project, however often somebody tries.
+    ERROR is spent over successive openings as 1 / (b (b + 1)), which adds up to one (Bonferroni with unequal weights;
+    Foster & Stine 2008 call it alpha spending, from memory), so that it bounds the chance that noise is ever let through by
+    this project, however often somebody tries. Within an opening see `holm`.
     """
     return ERROR / (batch * (batch + 1)) / max(1, size)
 
 
 def t_for(batch: int, size: int) -> float:
-    """The t of daily results that opening number `batch` asks of each of its `size` candidates."""
+    """The t of daily results that opening number `batch` asks of the best of its `size` candidates."""
     return t_needed(chance_allowed(batch, size))
+
+
+def holm(t: Sequence[float], batch: int, size: int) -> list[float]:
+    """The t that each of some candidates of an opening needs: the best what `size` ask, the next what one fewer do, and so on
+    until one falls short (Holm 1979), after which none of the rest can pass. NaN: no t, which never passes."""
+    order = sorted(range(len(t)), key=lambda i: -t[i] if t[i] == t[i] else math.inf)
+    needed, reached = [0.0] * len(t), -math.inf
+    for rank, i in enumerate(order):
+        # What fell short above holds for all below, however little fewer would ask.
+        needed[i] = max(t_for(batch, size - rank), reached)
+        if not t[i] >= needed[i]:
+            reached = needed[i]
+    return needed
 
 
 class HoldoutBook:

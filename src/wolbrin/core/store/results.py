@@ -73,6 +73,12 @@ class Results:
         parts = [read_table(self.folder / f["file"], f["digest"], wanted) for f in files]
         return joined(parts + [unpack_table(w["data"], wanted) for w in waiting])
 
+    def names(self, owner: str) -> list[str]:
+        """An owner's tables, in the order in which they were begun."""
+        found = self.db.rows("SELECT name, min(at) at FROM (SELECT name, id at FROM parts WHERE owner = ? UNION ALL "
+                             "SELECT name, id at FROM pending WHERE owner = ?) GROUP BY name ORDER BY at", owner, owner)
+        return [r["name"] for r in found]
+
     def rows(self, owner: str, name: str) -> int:
         """How many rows a table has."""
         return int(self.db.rows("SELECT (SELECT coalesce(sum(rows), 0) FROM parts WHERE owner = ? AND name = ?) + "

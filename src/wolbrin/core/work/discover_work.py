@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import hashlib
+import math
 from collections.abc import Sequence
 from dataclasses import dataclass, field
 from threading import Lock
@@ -37,6 +38,7 @@ Floats = NDArray[np.float64]
 Floats32 = NDArray[np.float32]
 SHARPE = COMPILED.index("sharpe_daily")
 DRIFT = "above_drift"
+LEAST_ABOVE = 1.645  # t above drift, one side 5%, without which moved entries are not asked
 
 
 @dataclass(frozen=True)
@@ -271,14 +273,15 @@ def _slow(floors: Floors, explorer: Explorer, genotype: Ints, run: Run) -> tuple
     """What the slow floors read of a run, and the first that it fails.
 
     A rule that depends on the clock alone is its own shift by whole sessions: it beats drift by what its hours earn beyond
-    the market's mean moves. What does not reach the floor that way is compared with its own entries moved by whole sessions.
+    the market's mean moves. What does not reach the floor that way is compared with its own entries moved by whole sessions,
+    if it beats the mean moves at all: on a market that merely rises, a rule that is long on quiet days beats its own shifts.
     """
     values = floors.values(run)
     fell = floors.slow_failed(values)
     if fell != PASSED and (floors.floors[fell].key, floors.floors[fell].compare, floors.floors[fell].of) == (DRIFT, ">=", ""):
         place = floors.slow.index(fell)
-        shifted = explorer.above_shifts(genotype)
-        if shifted > values[place] or values[place] != values[place]:
+        shifted = explorer.above_shifts(genotype) if values[place] >= LEAST_ABOVE else math.nan
+        if shifted > values[place]:
             values[place] = shifted
             fell = floors.slow_failed(values)
     return values, fell

@@ -2,18 +2,22 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass, replace
+import math
+from collections.abc import Sequence
+from dataclasses import dataclass, field, replace
 
 from wolbrin.core.engine.brief import Brief
 from wolbrin.core.engine.prepare import Prepared
 from wolbrin.core.engine.run import backtest
 from wolbrin.core.errors import UserError
 from wolbrin.core.market.bars import Span
+from wolbrin.core.portfolio.combine import equal_weight
 from wolbrin.core.proving.gate import FALLS, PASSES, Case, Gate, Outcome
+from wolbrin.core.proving.holdout import HoldoutGate, Looked, looked_at
 from wolbrin.core.rules.identity import strategy_hash
 from wolbrin.core.rules.model import Strategy
 from wolbrin.core.store.ground import Histories
-from wolbrin.core.store.holdout import NEAR_TWIN, HoldoutBook, Judged, nearest, t_for
+from wolbrin.core.store.holdout import NEAR_TWIN, HoldoutBook, Judged, holm, nearest, t_for
 from wolbrin.core.store.project import Project, now
 from wolbrin.core.store.sealed import open_sealed
 from wolbrin.core.store.series import Daily
@@ -22,23 +26,32 @@ from wolbrin.core.work.footing import Footing
 AMPLE = 1e9  # account money that no margin and no rounding of sizes comes near
 
 
+@dataclass(frozen=True)
+class Waiting:
+    """A case whose sealed span was looked at, and that waits for the others of its opening. hash: of its rules."""
+
+    case: Case
+    looked: Looked
+    name: str
+    hash: str
+    daily: Daily
+
+
 @dataclass
 class Batch:
     """Candidates whose holdout opens together, and how many they are. number: of the opening in the project; taken when the
-    first of them really opens it, so that a line on which nothing comes so far does not raise the next bar."""
+    first of them really opens it, so that a line on which nothing comes so far does not raise the next bar. waiting: those
+    that were looked at and are not judged yet; nobody is told of them before they are."""
 
     size: int = 1
     number: int = 0
+    waiting: list[Waiting] = field(default_factory=list)
 
     def take(self, book: HoldoutBook) -> int:
         """The number of this opening."""
         if not self.number:
             self.number = book.reserve()
         return self.number
-
-    @property
-    def t_needed(self) -> float:
-        return t_for(self.number, self.size)
 
 
 def training_daily(history: Prepared, strategy: Strategy) -> Daily:
@@ -91,23 +104,38 @@ def known_verdict(project: Project, footing: Footing, case: Case, gate: Gate, *,
     return _verdict(gate, False, reason, "near-twin fell", case.tried)
 
 
-def _new_verdict(project: Project, case: Case, gate: Gate, whole: Histories, name: str, batch: Batch,
-                 daily: Daily) -> Outcome:
-    """Judge on opened bars and write it down before anybody is told, so that a killed program has judged too."""
-    market = case.history.bars.terms.code
+def decide(project: Project, gate: HoldoutGate, batch: Batch) -> list[tuple[Waiting, Outcome]]:
+    """Judge all that wait together (see `store.holdout.holm`), and write it down before anybody is told."""
+    book, waiting = HoldoutBook(project), batch.waiting
+    t = [w.looked.figures["t_daily"] if gate.sound(w.looked) else math.nan for w in waiting]
+    judged = [(w, gate.verdict(w.case, w.looked, needed)) for w, needed in zip(waiting, holm(t, batch.number, batch.size))]
+    with project.transaction():
+        for w, outcome in judged:
+            book.judge(now(), w.case.history.bars.terms.code, w.hash, w.name, PASSES if outcome.passed else FALLS,
+                       outcome.reason, w.daily)
+    batch.waiting = []
+    return judged
+
+
+def _look(project: Project, case: Case, gate: HoldoutGate, whole: Histories, name: str, batch: Batch,
+          daily: Daily) -> Outcome | None:
+    """Look at opened bars; what cannot be judged on them falls at once, the rest waits for the others of the batch."""
+    market, hash = case.history.bars.terms.code, strategy_hash(case.strategy)
     opened = whole.prepared(market, case.history.bars.interval)
     try:
-        outcome = gate.judge(replace(case, opened=opened, t_needed=batch.t_needed))
+        looked = gate.looked(replace(case, opened=opened))
     except UserError as err:  # sealed bars were looked at, and there are none to judge on
         reason = f"Looked at, and not to be judged: {err.sentence()}"
-        outcome = _verdict(gate, False, reason, "not enough to judge", case.tried)
-    HoldoutBook(project).judge(now(), market, strategy_hash(case.strategy), name, PASSES if outcome.passed else FALLS,
-                               outcome.reason, daily)
-    return outcome
+        HoldoutBook(project).judge(now(), market, hash, name, FALLS, reason, daily)
+        return _verdict(gate, False, reason, "not enough to judge", case.tried)
+    batch.waiting.append(Waiting(case, looked, name, hash, daily))
+    return None
 
 
-def judge(project: Project, footing: Footing, case: Case, gate: Gate, *, name: str, batch: Batch, why: str) -> Outcome:
-    """The verdict of the holdout on a case: the one that holds already, a near-twin's fall, or a new one after opening.
+def judge(project: Project, footing: Footing, case: Case, gate: HoldoutGate, *, name: str, batch: Batch,
+          why: str) -> Outcome | None:
+    """The verdict of the holdout on a case: the one that holds already, or a near-twin's fall; else None after opening it,
+    since it waits for the others of its batch (see `decide`).
 
     why: what the opening is for, in words.
     Raises:
@@ -120,10 +148,47 @@ def judge(project: Project, footing: Footing, case: Case, gate: Gate, *, name: s
     market, interval = case.history.bars.terms.code, case.history.bars.interval
     whole = open_sealed(project, footing.ground, market, interval, case.holdout, f"{why}: {name} on {market}",
                         strategy_hash(case.strategy), lambda: batch.take(HoldoutBook(project)), batch.size)
-    return _new_verdict(project, case, gate, whole, name, batch, daily)
+    return _look(project, case, gate, whole, name, batch, daily)
 
 
-def look_beyond(project: Project, footing: Footing, case: Case, gate: Gate, span: Span, *, name: str,
+def judge_whole(project: Project, footing: Footing, cases: Sequence[tuple[Case, str]], gate: HoldoutGate, *,
+                name: str) -> Outcome:
+    """The verdict of the holdout on several candidates as one portfolio at equal weight: one opening, judged once. Its
+    members were seen then, and none of them can get a verdict of its own any more; that is written down with it.
+
+    cases: each with the name of its candidate, on one capital.
+    Raises:
+        UserError: one of them has no sealed bars; those that were opened before it are seen.
+    """
+    book, batch = HoldoutBook(project), Batch()
+    training, sealed, told = [], [], "could not be judged"
+    seen: list[tuple[Case, str]] = []
+    try:
+        for case, who in cases:
+            market, interval = case.history.bars.terms.code, case.history.bars.interval
+            whole = open_sealed(project, footing.ground, market, interval, case.holdout,
+                                f"portfolio {name}: {who} on {market}", strategy_hash(case.strategy),
+                                lambda: batch.take(book))
+            seen.append((case, who))
+            brief = replace(case.brief, span=case.holdout, most_bars=None, role="holdout")
+            sealed.append(backtest(whole.prepared(market, interval), case.strategy, brief))
+            training.append(backtest(case.history, case.strategy, case.brief))
+        before, after = equal_weight(training), equal_weight(sealed)
+        looked = looked_at(before.facts, before.daily, after.facts, after.daily)
+        first = replace(cases[0][0], tried=max(c.tried for c, _ in cases), origin=None)
+        outcome = gate.verdict(first, looked, t_for(batch.number, 1))
+        told = "stands" if outcome.passed else "fell"
+        return outcome
+    finally:
+        with project.transaction():
+            for case, who in seen:
+                reason = (f"Seen on {now()[:10]} as a member of {name}, which {told}: of itself nothing can be told any "
+                          "more.")
+                book.judge(now(), case.history.bars.terms.code, strategy_hash(case.strategy), who, FALLS, reason,
+                           training_daily(case.history, case.strategy))
+
+
+def look_beyond(project: Project, footing: Footing, case: Case, gate: HoldoutGate, span: Span, *, name: str,
                 why: str) -> tuple[Outcome, Histories]:
     """Open sealed bars for somebody who wants to see a run there. Looking is judging: rules without a verdict get theirs now,
     on the whole unseen span, before anything is shown; a later look stands beside it and changes nothing.
@@ -137,5 +202,6 @@ def look_beyond(project: Project, footing: Footing, case: Case, gate: Gate, span
     daily = training_daily(case.history, case.strategy)
     whole = open_sealed(project, footing.ground, market, interval, span, f"{why}: {name} on {market}",
                         strategy_hash(case.strategy), lambda: batch.take(HoldoutBook(project)))
-    known = known_verdict(project, footing, case, gate, name=name, daily=daily)
-    return known or _new_verdict(project, case, gate, whole, name, batch, daily), whole
+    made = known_verdict(project, footing, case, gate, name=name, daily=daily) or _look(project, case, gate, whole, name,
+                                                                                       batch, daily)
+    return made or decide(project, gate, batch)[0][1], whole

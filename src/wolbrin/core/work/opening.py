@@ -8,7 +8,8 @@ from wolbrin.core.engine.brief import Brief
 from wolbrin.core.engine.prepare import Prepared
 from wolbrin.core.engine.run import Run, backtest, record_of
 from wolbrin.core.market.bars import Span
-from wolbrin.core.proving.gate import Case, Gate, Outcome
+from wolbrin.core.proving.gate import Case, Outcome
+from wolbrin.core.proving.holdout import HoldoutGate
 from wolbrin.core.rules.identity import strategy_hash
 from wolbrin.core.rules.model import Strategy
 from wolbrin.core.store.dossier import Dossiers
@@ -18,6 +19,7 @@ from wolbrin.core.work.footing import Footing
 from wolbrin.core.work.judging import look_beyond
 from wolbrin.core.work.lines import gates_of
 from wolbrin.core.work.proving import unseen_span
+from wolbrin.core.work.spending import check_opening
 
 
 @dataclass(frozen=True)
@@ -28,9 +30,9 @@ class Opened:
     verdict: Outcome
 
 
-def holdout_gate(project: Project) -> Gate:
+def holdout_gate(project: Project) -> HoldoutGate:
     """The gate of the line in use that judges the sealed span."""
-    return gates_of(project)[-1]
+    return next(g for g in gates_of(project) if isinstance(g, HoldoutGate))
 
 
 def reaches_sealed(footing: Footing, span: Span) -> bool:
@@ -43,8 +45,10 @@ def open_for(project: Project, footing: Footing, strategy: Strategy, market: str
     """Open the holdout for one strategy, to look at `span` under `brief`. The opening is counted, and it judges.
 
     Raises:
-        UserError: the strategy cannot be run, or the span holds no sealed bars; nothing was counted then.
+        UserError: the holdout is kept for a portfolio, the strategy cannot be run, or the span holds no sealed bars; nothing
+            was counted then.
     """
+    check_opening(project, 1)
     dossiers = Dossiers(project)
     history = footing.histories.prepared(market, interval)
     training = replace(brief, span=footing.settings.training, role="training")

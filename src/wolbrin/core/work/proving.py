@@ -11,18 +11,20 @@ from wolbrin.core.engine.prepare import Prepared
 from wolbrin.core.engine.record import Record
 from wolbrin.core.engine.run import backtest, need_bars, record_of
 from wolbrin.core.errors import UserError, WolbrinError
-from wolbrin.core.jobs import Chunk, Job
+from wolbrin.core.jobs import Chunk, Job, State
 from wolbrin.core.market.bars import Span
 from wolbrin.core.proving.gate import PASSES, Case, Gate, Outcome
+from wolbrin.core.proving.holdout import HoldoutGate
 from wolbrin.core.proving.line import walk_line
 from wolbrin.core.search.candidate import Candidate, candidate_of
 from wolbrin.core.store.dossier import Dossiers
 from wolbrin.core.store.holdout import HoldoutBook
 from wolbrin.core.store.project import Project
 from wolbrin.core.work.footing import Footing
-from wolbrin.core.work.judging import Batch, judge
+from wolbrin.core.work.judging import Batch, decide, judge
 from wolbrin.core.work.lines import gates_of
 from wolbrin.core.work.origins import Origins
+from wolbrin.core.work.spending import check_opening
 from wolbrin.core.work.standing import Standings, restand
 from wolbrin.core.work.subject import Subject
 
@@ -88,12 +90,19 @@ def prove_job(project: Project, subjects: list[Subject], *, open_holdout: bool, 
     again.
 
     Opening the holdout is counted once per subject that reaches it; all of one job are one opening, whose chance of error
-    they share. gates: the line in use where None. all_gates: go on after a fall. notify: called after each subject on the
-    job's thread.
+    they share, and are judged together once the last of them was looked at, or the job was stopped. gates: the line in use
+    where None. all_gates: go on after a fall. notify: called after each subject on the job's thread, and once more when its
+    holdout is judged.
+
+    Raises:
+        UserError: the holdout is to be opened, and is kept for a portfolio.
     """
+    if open_holdout:
+        check_opening(project, len(subjects), many=True)
     dossiers, footing, book = Dossiers(project), Footing.of(project), HoldoutBook(project)
     batch, line, origins = Batch(len(subjects)), gates_of(project) if gates is None else gates, Origins(project)
     standings = Standings(project, line)
+    looked: list[tuple[Subject, HoldoutGate, Record]] = []  # in the order in which the batch waits
 
     def work(subject: Subject) -> Proved:
         try:
@@ -110,8 +119,12 @@ def prove_job(project: Project, subjects: list[Subject], *, open_holdout: bool, 
             elif subject.record is not None and subject.record.whole:
                 record = subject.record
 
-            def opened(case: Case, gate: Gate) -> Outcome:
-                return judge(project, footing, case, gate, name=subject.strategy.name, batch=batch, why="proving")
+            def opened(case: Case, gate: Gate) -> Outcome | None:
+                assert isinstance(gate, HoldoutGate)
+                made = judge(project, footing, case, gate, name=subject.strategy.name, batch=batch, why="proving")
+                if made is None:
+                    looked.append((subject, gate, record))
+                return made
 
             held = standings.at(subject.key[0], subject.market, record).evidence
             known = {g: e.verdict == PASSES for g, e in held.items()}
@@ -120,7 +133,7 @@ def prove_job(project: Project, subjects: list[Subject], *, open_holdout: bool, 
         except WolbrinError as err:
             return Proved(subject, fault=err.sentence())
 
-    def commit(several: list[Proved], _: dict[str, Any]) -> None:
+    def keep(several: list[Proved]) -> None:
         with project.transaction():
             for proved in several:
                 if proved.renewed is not None and proved.subject.kept is not None:
@@ -128,12 +141,27 @@ def prove_job(project: Project, subjects: list[Subject], *, open_holdout: bool, 
                 for outcome in proved.outcomes:
                     assert proved.record is not None
                     dossiers.testify(*proved.subject.key, outcome, proved.record)
+
+    def commit(several: list[Proved], _: dict[str, Any]) -> None:
+        keep(several)
+        tell(several)
+
+    def tell(several: list[Proved]) -> None:
         restand(project)
         for proved in several:
             notify(proved)
 
-    # One after the other where the holdout opens: what is judged first may decide what comes after it.
-    return Job("Proving", "candidates", [Chunk(s) for s in subjects], work, commit=commit,
+    def finish(_: State) -> None:
+        if not looked:
+            return
+        with project.transaction():
+            made = [Proved(subject, (outcome,), record) for (subject, _, record), (_, outcome)
+                    in zip(looked, decide(project, looked[0][1], batch))]
+            keep(made)
+        tell(made)
+
+    # One after the other where the holdout opens, and no verdict before all of them were looked at.
+    return Job("Proving", "candidates", [Chunk(s) for s in subjects], work, commit=commit, finish=finish,
                width=1 if open_holdout else None)
 
 

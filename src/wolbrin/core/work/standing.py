@@ -8,10 +8,11 @@ from dataclasses import dataclass
 
 from wolbrin.core.engine.record import NOT_RECORDED, Record, read_record
 from wolbrin.core.proving.gate import FALLS, NOT_ENOUGH, Gate
+from wolbrin.core.proving.words import summed_up
 from wolbrin.core.rules.identity import strategy_hash
 from wolbrin.core.store.database import Database, unsettle
 from wolbrin.core.store.dossier import Dossiers, Evidence
-from wolbrin.core.store.holdout import HoldoutBook
+from wolbrin.core.store.holdout import OPENED, HoldoutBook
 from wolbrin.core.store.shelf import Kept
 from wolbrin.core.work.lines import gates_of
 from wolbrin.core.work.subject import Subject
@@ -25,35 +26,47 @@ AT_ONCE = 2_000
 class Place:
     """evidence: the verdict of each gate that holds, by its key. stands: "stands" (all gates passed), "ready" (all but the
     holdout, which is still sealed for it), "falls: <gate>", "fell before: <gate>" (under another brief; a changed brief does
-    not wash that away), "not enough" (a gate could not judge), "open" (not proved yet) or "brief not recorded"."""
+    not wash that away), "not enough" (a gate could not judge), "open" (not proved yet) or "brief not recorded". seen: how
+    often its market's holdout had been opened, for whatever rules, before it was kept: what is chosen by what was shown then
+    is chosen on seen data."""
 
     evidence: dict[str, Evidence]
     stands: str
+    seen: int = 0
+
+    def words(self, gates: Sequence[Gate]) -> str:
+        """One sentence that sums it up."""
+        return summed_up(gates, {key: (e.verdict, e.reason, e.outcome) for key, e in self.evidence.items()}, self.seen)
 
 
 class Standings:
     """Where candidates stand. Ask it for one after the other; verdicts are read for whom they are asked."""
 
     def __init__(self, project: Database, gates: Sequence[Gate] | None = None) -> None:
-        self._gates = gates_of(project) if gates is None else gates
+        self.gates = gates_of(project) if gates is None else gates
         self._dossiers = Dossiers(project)
         self._finals = HoldoutBook(project).finals()
+        self._openings = [o for o in HoldoutBook(project).all() if o.kind == OPENED]
 
     def of(self, kept: Kept) -> Place:
         """Where a candidate stands under its own record."""
-        return self.at(kept.hash, kept.candidate.market, kept.candidate.record)
+        return self.at(kept.hash, kept.candidate.market, kept.candidate.record, since=kept.created)
+
+    def _seen(self, market: str, since: str) -> int:
+        """How often a market's holdout had been opened before a time."""
+        return sum(o.created < since for o in self._openings if o.market == market)
 
     def of_subject(self, subject: Subject) -> Place:
         """Where a subject stands; one without a record only by the holdout's final verdict."""
         return self.at(strategy_hash(subject.strategy), subject.market, subject.record)
 
-    def at(self, hash: str, market: str, record: Record | None) -> Place:
-        """Where rules stand on a market under a record."""
+    def at(self, hash: str, market: str, record: Record | None, since: str = "") -> Place:
+        """Where rules stand on a market under a record. since: when they were kept."""
         every = self._dossiers.all_evidence(hash, market)
         key = record.key if record is not None and record.whole else None
         mine = [e for e in every if key is not None and e.record is not None and e.record.key == key]
         found: dict[str, Evidence] = {}
-        for gate in self._gates:
+        for gate in self.gates:
             if gate.opens_holdout:
                 final = self._final(hash, market, gate, every)
                 if final is not None:
@@ -62,7 +75,7 @@ class Standings:
                 valid = [e for e in mine if e.gate == gate.key and e.settings == gate.settings]
                 if valid:
                     found[gate.key] = valid[-1]
-        return Place(found, self._words(found, every, record if key is not None else None))
+        return Place(found, self._words(found, every, record if key is not None else None), self._seen(market, since))
 
     def _final(self, hash: str, market: str, gate: Gate, every: list[Evidence]) -> Evidence | None:
         """The holdout's verdict that holds, with the figures it was given where they are in the dossier."""
@@ -75,15 +88,15 @@ class Standings:
         return Evidence(gate.key, created, {}, figures, verdict, reason, gate.settings, told[0].record if told else None)
 
     def _words(self, found: dict[str, Evidence], every: list[Evidence], record: Record | None) -> str:
-        for gate in self._gates:
+        for gate in self.gates:
             if gate.opens_holdout and gate.key in found and found[gate.key].verdict == FALLS:
                 return f"falls: {gate.title}"
         if record is None:
             return NOT_RECORDED
-        for gate in self._gates:
+        for gate in self.gates:
             if gate.key not in found:
                 before = self._fell_before(every, record)
-                if gate.opens_holdout and gate is not self._gates[0]:
+                if gate.opens_holdout and gate is not self.gates[0]:
                     return before or READY
                 return "open"
             if found[gate.key].verdict == FALLS:
@@ -94,7 +107,7 @@ class Standings:
 
     def _fell_before(self, every: list[Evidence], record: Record) -> str:
         """Where the same rules fell under another brief; what an older simulator or an unrecorded brief said is none."""
-        titles = {g.key: g.title for g in self._gates if not g.opens_holdout}
+        titles = {g.key: g.title for g in self.gates if not g.opens_holdout}
         for e in every:
             if (e.verdict == FALLS and e.gate in titles and e.record is not None and e.record.whole
                     and e.record.engine == record.engine and e.record.key != record.key):

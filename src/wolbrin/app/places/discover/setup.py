@@ -25,7 +25,7 @@ from wolbrin.core.work.discover_request import DiscoverRequest, sources_of
 from wolbrin.core.work.discovering import own_conditions, own_operands
 
 METHODS = [("drawn at random", "random"), ("an evolution", "evolve")]
-USUAL_CONTROLS = 3
+USUAL_CONTROLS = 5
 
 
 def _large(value: int, name: str, special: str = "", width: int = 92, step: int = 1000) -> QSpinBox:

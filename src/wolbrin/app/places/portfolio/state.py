@@ -9,13 +9,16 @@ from PySide6.QtCore import QObject, Signal
 
 from wolbrin.app.session import Session
 from wolbrin.core.engine.run import Run
+from wolbrin.core.errors import WolbrinError
 from wolbrin.core.measures.catalogue import measure
 from wolbrin.core.measures.facts import Facts
 from wolbrin.core.measures.inference import effective_bets
 from wolbrin.core.portfolio.combine import Combination, correlation, daily_matrix, equal_weight
+from wolbrin.core.proving.gate import Outcome
 from wolbrin.core.store.shelf import Kept
 from wolbrin.core.work.combining import runs_job
 from wolbrin.core.work.standing import STANDS, Standings, standing_ids
+from wolbrin.core.work.whole import open_portfolio, seen_members, verdict_on
 
 SHOWN = ("net", "trades", "profit_factor", "win_rate", "t_daily", "max_drawdown", "max_drawdown_percent", "average_drawdown",
          "under_water", "return_drawdown", "cagr", "sharpe", "sortino", "exposure", "best_year")
@@ -25,13 +28,15 @@ MOST = 24
 @dataclass(frozen=True)
 class Together:
     """The whole and its parts. figures: of the whole, then of each part. bets: how many different ones; standing: members
-    that stand."""
+    that stand; seen: members whose holdout was opened before; verdict: of the holdout on these as a whole, in words."""
 
     kept: list[Kept]
     whole: Combination
     figures: list[dict[str, float]]
     bets: float
     standing: int
+    seen: tuple[str, ...] = ()
+    verdict: str = ""
 
 
 class PortfolioState(QObject):
@@ -69,7 +74,8 @@ class PortfolioState(QObject):
                 bets = effective_bets(correlation(daily_matrix(runs)[1])) if len(runs) > 1 else 1.0
                 standings = Standings(s.project)
                 return Together(kept, whole, [measure(f, SHOWN) for f in (whole.facts, *(Facts.of(r) for r in runs))], bets,
-                                sum(standings.of(k).stands == STANDS for k in kept))
+                                sum(standings.of(k).stands == STANDS for k in kept), tuple(seen_members(s.project, kept)),
+                                verdict_on(s.project, ids))
 
             s.compute("Combine", work, show, "portfolio")
 
@@ -89,6 +95,32 @@ class PortfolioState(QObject):
             s.place_wanted.emit("proving")
             return
         s.select(ids)
+
+    def open_holdout(self, name: str) -> None:
+        """Open the holdout once for the whole; counted, and final."""
+        s, made = self.session, self.together
+        if made is None:
+            s.note("There is no portfolio to open yet.", "caution")
+            return
+        name = name.strip() or "Portfolio"
+
+        def work() -> Outcome | WolbrinError:
+            try:
+                return open_portfolio(s.project, made.kept, name)
+            except WolbrinError as err:
+                return err
+
+        def done(found: Outcome | WolbrinError) -> None:
+            if isinstance(found, WolbrinError):
+                s.note(found.sentence(), "error", found.door)
+                return
+            s.note(f"{name} {'stands' if found.passed else 'falls'} in the holdout: {found.reason}")
+            for signal in (s.evidence_changed, s.shelf_changed, s.counts_changed):
+                signal.emit()
+            self._wanted = None
+            self.look()
+
+        s.compute("Open the holdout", work, done)
 
     def save(self, name: str) -> bool:
         """Keep the combination under a name; False, with a note, where there is none."""

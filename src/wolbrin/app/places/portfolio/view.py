@@ -18,6 +18,7 @@ from wolbrin.app.tables.view import Table
 from wolbrin.core.measures.catalogue import BY_KEY
 from wolbrin.core.measures.drawdown import depth_below_peak
 from wolbrin.core.measures.wording import number, worded
+from wolbrin.core.work.spending import DIFFERENCE
 
 
 @dataclass(frozen=True)
@@ -49,7 +50,8 @@ class PortfolioPlace(Place):
         self.name.setAccessibleName("Portfolio name")
         self.table = Table([Column("measure", lambda r: r.key)], s.theme, "Portfolio measures")
         upper = QWidget()
-        upper.setLayout(column(row(self.title, None, self.name, button("Save portfolio", self.save, main=True)),
+        self.open = button("Open the holdout for the whole", self.open_holdout, tip=DIFFERENCE)
+        upper.setLayout(column(row(self.title, None, self.name, button("Save portfolio", self.save, main=True), self.open),
                                self.words, self.equity, label("depth below peak", "small"), self.below_peak, spacing=3,
                                margins=(0, 0, 8, 0)))
         lower = QWidget()
@@ -72,6 +74,7 @@ class PortfolioPlace(Place):
 
     def actions_offered(self) -> list[Action]:
         return [Action("portfolio.save", "Save the portfolio", self.save, "Ctrl+Return", "portfolio"),
+                Action("portfolio.open", "Open the holdout for the portfolio as a whole", self.open_holdout, "", "portfolio"),
                 Action("portfolio.tick", "Tick the distinct or proved candidates", self.state.tick_best, "", "portfolio")]
 
     def activate(self) -> None:
@@ -98,7 +101,9 @@ class PortfolioPlace(Place):
                            f"{worded('return_drawdown', figures[0]['return_drawdown'])}")
         self.words.setText(f"{len(kept)} members, worth {number(made.bets, 1)} bets; {number(made.standing)} of them stand. "
                            f"Every part is traded at {whole.weight:.0%} of its size on the same capital, training span. "
-                           "Plum: the portfolio; thin: each part alone at full size.")
+                           "Plum: the portfolio; thin: each part alone at full size."
+                           + (f" Chosen on seen data: the holdout of {len(made.seen)} of them was opened before."
+                              if made.seen and not made.verdict else "") + (f" {made.verdict}" if made.verdict else ""))
         columns = [Column("measure", lambda r: BY_KEY[r.key].title + (
             " (%)" if BY_KEY[r.key].unit == "percent" and "drawdown" in r.key else ""), width=190)]
         names = ["portfolio", *(f"{k.candidate.name} {k.candidate.market}" for k in kept)]
@@ -110,6 +115,10 @@ class PortfolioPlace(Place):
         if not self.name.text():
             self.name.setText(f"Portfolio {len(s.dossiers.portfolios()) + 1}")
         self.stack.setCurrentIndex(1)
+
+    def open_holdout(self) -> None:
+        """Once, as a whole."""
+        self.state.open_holdout(self.name.text())
 
     def save(self) -> None:
         """Keep the combination under its name."""

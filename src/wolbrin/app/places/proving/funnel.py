@@ -75,6 +75,8 @@ class Funnel(QWidget):
         theme, width, wide = self._theme, self._width, self._width + GAP - 4
         painter.setFont(font(BODY, QFont.Weight.DemiBold))
         painter.setPen(theme.color("accent" if band.key and band.key == self.chosen else "ink"))
+        if painter.fontMetrics().horizontalAdvance(band.title) > wide:
+            painter.setFont(font(SMALL, QFont.Weight.DemiBold))
         title = painter.fontMetrics().elidedText(band.title, Qt.TextElideMode.ElideRight, int(wide))
         painter.drawText(QRectF(x, 2, wide, 18), Qt.AlignmentFlag.AlignVCenter, title)
         painter.setFont(font(SMALL))

@@ -78,7 +78,7 @@ class GatePage(QWidget):
         self._values = {}
         for name, field in type(options).model_fields.items():
             value = getattr(options, name)
-            words = name.replace("_", " ")
+            words = field.title or name.replace("_", " ")
             box: QCheckBox | QComboBox | QDoubleSpinBox
             if isinstance(value, bool):
                 box = QCheckBox()

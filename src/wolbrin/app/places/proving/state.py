@@ -21,6 +21,7 @@ from wolbrin.core.store.wanted import Wanted
 from wolbrin.core.work.lines import find_line, line_of, save_line, saved_lines, use_line
 from wolbrin.core.work.proving import Proved, prove_job
 from wolbrin.core.work.rates import Rates, RatesRequest, rates_job, read_rates
+from wolbrin.core.work.spending import Spent, check_opening, spend_on, spent_on
 from wolbrin.core.work.standing import READY, Standings, restand
 from wolbrin.core.work.subject import Subject
 
@@ -45,7 +46,8 @@ class Band:
 class LineOf:
     """What is shown: the line and its gates, the names of all lines, verdicts of those listed, bands over them, ticked ones
     in all, and those that are ready. t: of daily results that an opening for them would ask, opening: its number; openings:
-    how many there were. rates: measured last on the market of the brief."""
+    how many there were. rates: measured last on the market of the brief. least_t: what a single one would need; spent: what
+    the holdout is kept for."""
 
     line: Line
     names: tuple[str, ...]
@@ -58,6 +60,8 @@ class LineOf:
     opening: int
     openings: int
     rates: Rates | None = None
+    least_t: float = 0.0
+    spent: Spent = "candidates"
 
 
 def bands_of(records: list[Standing], gates: Sequence[Gate]) -> list[Band]:
@@ -83,6 +87,7 @@ class ProvingState(QObject):
         self.session = session
         self.line: LineOf | None = None
         self.job: Job | None = None
+        self._meant = 0  # so many were asked about
         self._soon = Soon(self, REST, self._look)
 
     @property
@@ -109,13 +114,15 @@ class ProvingState(QObject):
             standings = Standings(project, gates)
             records = []
             for one, record in shelf.lines_with_records(shelf.ids(wanted)[:MOST].tolist()):
-                records.append(Standing(one, standings.at(one.hash, one.market, record).evidence))
+                place = standings.at(one.hash, one.market, record, since=one.created)
+                records.append(Standing(one, place.evidence, place.words(gates)))
             waiting = shelf.count(Wanted(ticked=True, stands=READY))
             opening = project.book.next_batch()
             names = tuple(dict.fromkeys([*saved_lines(project), line.name]))
             rates = read_rates(project, market, interval) if market else None
             return LineOf(line, names, gates, records, bands_of(records, gates), shelf.count(wanted), waiting,
-                          t_for(opening, max(1, waiting)), opening, project.openings(), rates)
+                          t_for(opening, max(1, waiting)), opening, project.openings(), rates, t_for(opening, 1),
+                          spent_on(project))
 
         def done(line: LineOf) -> None:
             self.line = line
@@ -214,8 +221,31 @@ class ProvingState(QObject):
         """Judge every ticked candidate by all gates but the holdout."""
         self._run(Wanted(ticked=True), False, "Tick candidates on the Shelf first.")
 
+    def keep_holdout_for(self, what: Spent) -> None:
+        """For candidates one by one, or for a portfolio as a whole."""
+        s, before = self.session, spent_on(self.session.project)
+
+        def take(one: Spent) -> None:
+            spend_on(s.project, one)
+            self.look()
+
+        if what != before:
+            s.do("Keep the holdout", lambda: take(what), lambda: take(before))
+
     def open_holdout(self) -> None:
-        """Judge the survivors on the sealed span; every opening is counted for good."""
+        """Judge the survivors on the sealed span; every opening is counted for good. Very many are asked about once more."""
+        s, line = self.session, self.line
+        waiting = line.waiting if line is not None else 0
+        try:
+            check_opening(s.project, waiting, many=self._meant == waiting > 0)
+        except UserError as err:
+            if spent_on(s.project) != "portfolio":
+                self._meant = waiting
+                s.note(f"{err.sentence()} To do it all the same, press again.", "caution")
+            else:
+                s.note(err.sentence(), "caution", err.door)
+            return
+        self._meant = 0
         self._run(Wanted(ticked=True, stands=READY), True, "No ticked candidate is ready: run the line first.")
 
     def _run(self, wanted: Wanted, holdout: bool, none: str) -> None:

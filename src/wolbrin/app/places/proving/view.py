@@ -17,9 +17,10 @@ from wolbrin.app.tables.model import Column
 from wolbrin.app.tables.view import Table
 from wolbrin.app.terms import combo
 from wolbrin.core.measures.wording import number
-from wolbrin.core.proving.gate import PASSES, Gate, Shown
+from wolbrin.core.proving.gate import Gate, Shown
 from wolbrin.core.proving.line import GATES
 from wolbrin.core.store.dossier import Evidence
+from wolbrin.core.work.spending import DIFFERENCE, WORDS
 from wolbrin.core.work.subject import Subject
 
 
@@ -40,13 +41,6 @@ def _named(get: Getter) -> list[Column]:
     """Name, verdict, then where it trades."""
     name, *where = naming(get, 168)
     return [name, verdict_column(get), *where]
-
-
-def summed_up(record: Standing) -> str:
-    """Where it fell and why; of one that did not, what its last gate said."""
-    lost = [e for e in record.evidence.values() if e.verdict != PASSES]
-    told = lost[0] if lost else next(reversed(record.evidence.values()), None)
-    return told.reason if told is not None else ""
 
 
 class ProvingPlace(Place):
@@ -74,15 +68,19 @@ class ProvingPlace(Place):
         self.save = link("save as", self._save, tip="Keep this line under a name")
         self.prove = button("Run the line", self.state.start, main=True, tip="Ctrl+Return")
         self.open = button("Open the holdout", self.state.open_holdout)
+        self.spent = combo([(f"Holdout: {words}", key) for key, words in WORDS.items()], "What the holdout is spent on", 236)
+        self.spent.setToolTip(DIFFERENCE)
+        self.spent.activated.connect(lambda _: self.state.keep_holdout_for(self.spent.currentData()))
         self.table = Table([
             *_named(get), figure("trades", get), figure("t_daily", get),
             *(_outcome(g, g.shown[0]) for g in GATES if g.shown), figure("return_drawdown", get), tried_column(get),
-            Column("in one sentence", summed_up, width=560)], s.theme, "Proving", filters=True)
+            Column("in one sentence", lambda r: r.words, width=560)], s.theme, "Proving", filters=True)
         full = QWidget()
         full.setLayout(column(
             row(label("Line:", "heading"), self.lines, self.save, self.title, None, self.prove, self.open,
                 margins=(0, 0, 8, 0)),
-            row(self.note, 12, self.rates, self.measure, margins=(0, 0, 8, 0)), self.funnel, hairline(),
+            row(self.note, 12, self.spent, margins=(0, 0, 8, 0)), row(self.rates, 8, self.measure, None), self.funnel,
+            hairline(),
             row(self.table, hairline(vertical=True), pages, spacing=0), spacing=6))
         self.empty = Empty("Tick candidates on the Shelf; the line then tries to break each of them. Cheap gates come "
                            "first, the sealed holdout last.", "Tick everything on the Shelf", self.state.tick_all)
@@ -141,13 +139,21 @@ class ProvingPlace(Place):
         more = f", the first {number(len(line.records))} listed" if len(line.records) < line.ticked else ""
         self.title.setText(f"on {number(line.ticked)} ticked candidates{more}")
         asks = ""
-        if line.waiting:
-            asks = (f" Opening it for the {number(line.waiting)} that are ready is opening {number(line.opening)}: each asks "
-                    f"a t of daily results of {number(line.t, 2)}, and the verdicts are final.")
+        if line.waiting and line.spent == "portfolio":
+            asks = (f" {number(line.waiting)} are ready and stay sealed; a portfolio of them is opened once, as a whole, and "
+                    f"asks a t of daily results of {number(line.least_t, 2)}.")
+        elif line.waiting == 1:
+            asks = (f" Opening it for the one that is ready is opening {number(line.opening)}: it asks a t of daily results "
+                    f"of {number(line.t, 2)}, and the verdict is final.")
+        elif line.waiting:
+            asks = (f" Opening it for the {number(line.waiting)} that are ready is opening {number(line.opening)}: the best "
+                    f"of them must reach a t of daily results of {number(line.t, 2)}, a single one "
+                    f"{number(line.least_t, 2)}. Verdicts are final.")
         self.note.setText(f"The holdout was opened {number(line.openings)} time{'s' if line.openings != 1 else ''}.{asks}")
         self._say_rates(line)
         self.open.setText(f"Open the holdout for {number(line.waiting)}" if line.waiting else "Open the holdout")
         self.open.setEnabled(line.waiting > 0)
+        self.spent.setCurrentIndex(self.spent.findData(line.spent))
         self.choose_gate(self.funnel.chosen or self._first(line))
 
     def _say_rates(self, line: LineOf) -> None:

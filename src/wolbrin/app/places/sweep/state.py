@@ -370,7 +370,7 @@ class SweepState(QObject):
             if isinstance(candidates, WolbrinError):
                 s.note(candidates.sentence(), "error", candidates.door)
                 return
-            kept = [c.name for c in candidates if s.shelf.keep(c, own=result.request.own)]
+            kept = [c.name for c in candidates if s.shelf.keep(c, result.search, own=result.request.own)]
             name = candidates[0].name if len(candidates) == 1 else f"{len(kept)} of {len(candidates)} sets"
             s.note(f"{name} is on the Shelf." if kept and len(candidates) == 1 else f"{name} added to the Shelf." if kept
                    else f"{name} was on the Shelf already.")
