@@ -299,6 +299,21 @@ def test_the_line_is_measured_on_luck_and_on_what_was_planted(project: Project, 
     assert Rates.from_json(made.as_json()) == made
     assert made.words().startswith("Of ")
     assert project.rows("SELECT count(*) n FROM searches")[0]["n"] == 0, "nothing of it is tried"
+    # A threshold that moves is applied to what was measured; the same as measuring again, where it asks more.
+    moved = SHORT.model_copy(update={"steps": (Step(gate="monte_carlo", settings={"least_return_drawdown": 6.0}),)})
+    told = made.under(moved)
+    assert told is not None
+    assert told[1], "it asks more"
+    use_line(project, moved)
+    engine.start(rates_job(project, request), "threads").wait()
+    again = read_rates(project, "AAA", 15)
+    assert again is not None
+    assert again.entrants == told[0].entrants
+    back = again.under(SHORT)
+    assert back is not None
+    assert not back[1]
+    assert back[0].lucky()[1] >= made.lucky()[1]
+    assert made.under(usual_line()) is None
 
 
 def test_intervals_of_rates_equal_scipy() -> None:

@@ -215,10 +215,13 @@ def add(app: typer.Typer, demo: Callable[[], Path]) -> None:
             found = read_rates(opened, market, interval)
             if found is None:
                 raise UserError(f"the line was not measured on {market} yet", "line rates", "Run it without --known.")
+            now = found.under(line_of(opened))
         if json:
-            emit(found.as_json())
+            emit(found.as_json() | {"line_in_use": None if now is None else now[0].as_json() | {"exact": now[1]}})
             return
         console.print(found.words(), markup=False)
+        if now is not None and now[0].line != found.line:
+            console.print(f"With the thresholds in use{'' if now[1] else ', at most'}: {now[0].words()}", markup=False)
         for s in found.request.sharpes:
             n, passed = found.true(s)
             console.print(f"    a drift of Sharpe ratio {number(s, 1)}: {passed} of {n} true ones become ready", markup=False)

@@ -15,6 +15,7 @@ from wolbrin.core.bench.data import bench_bars, bench_strategy
 from wolbrin.core.bench.figure import Figure
 from wolbrin.core.bench.importing import import_figures
 from wolbrin.core.bench.many import discover_figures, pausing_figures, reading_figures
+from wolbrin.core.bench.proving import line_figures, path_figures
 from wolbrin.core.bench.shelf import shelf_figures
 from wolbrin.core.bench.trials import trial_figures
 from wolbrin.core.engine.brief import Brief, Costs
@@ -24,7 +25,6 @@ from wolbrin.core.engine.run import backtest
 from wolbrin.core.indicators.ta import talib
 from wolbrin.core.jobs import Engine, cores
 from wolbrin.core.market.terms import Terms
-from wolbrin.core.proving.monte_carlo import simulate_paths
 from wolbrin.core.rules.axes import Axis
 from wolbrin.core.rules.decide import decide
 from wolbrin.core.rules.numbers import tunables
@@ -152,13 +152,10 @@ def core_figures(tell: Callable[[str], None] = lambda what: None) -> list[Figure
     found += trial_figures()
     tell("an import of five million rows")
     found += import_figures()
-    tell("Monte Carlo")
-    profits = np.random.default_rng(1).normal(10.0, 100.0, 1000)
-    mixed = median_time(lambda: simulate_paths(profits, 50_000.0, 10_000, seed=1), 5)
-    rng = np.random.default_rng(1)
-    plain = median_time(lambda: rng.permuted(np.broadcast_to(profits, (1000, 1000)), axis=1).cumsum(axis=1), 3) * 10
-    found.append(Figure("Monte Carlo, 10,000 paths of 1,000 trades", mixed, "s", "lower", None,
-                        f"shuffling and summing the same paths in NumPy: {plain:.2f} s"))
+    tell("Monte Carlo, and runs on other prices")
+    found += path_figures()
+    tell("the line of gates on a thousand finds")
+    found += line_figures()
     return found
 
 

@@ -17,6 +17,8 @@ from wolbrin.core.measures.wording import number
 from wolbrin.core.models import Model
 from wolbrin.core.proving.gate import Case, Gate, Outcome, Shown
 
+FEW = 100
+
 
 class MovedSettings(Model):
     """runs: how often entries are moved. least_percentile: of the moved ones that must earn less."""
@@ -53,11 +55,13 @@ class MovedGate(Gate):
         drift = float(measure(Facts.of(case.run), ("above_drift",))["above_drift"])
         p_drift = p_above(drift)
         figures = {"above_drift": drift, "p_drift": p_drift, "p_moved": math.nan}
-        tables = {}
+        tables, runs = {}, 0
         if not len(case.run):
             return self.unsure(case, "There is no entry to move.", figures | {"percentile": math.nan})
         if not asks_position(case.strategy):
-            made = Shifting(case.many, case.genome, case.many.pool).run(case.seed, 0, o.runs)
+            lost = 100.0 * (1.0 - p_drift) < o.least_percentile  # whatever moved entries earn; some are run for their picture
+            runs = min(FEW, o.runs) if lost else o.runs
+            made = Shifting(case.many, case.genome, case.many.pool).run(case.seed, 0, runs)
             figures["p_moved"] = made.p
             figures["actual"], figures["median"] = made.actual, float(np.median(made.chance))
             tables = {"moved": {"result": np.sort(made.chance)}}
@@ -70,7 +74,7 @@ class MovedGate(Gate):
         p = min(1.0, *ways)
         figures["p"], figures["percentile"] = p, 100.0 * (1.0 - p)
         if math.isfinite(figures["p_moved"]):
-            better = f"Earns more than {number(100 * (1 - figures['p_moved']), 1)}% of {number(o.runs)} with entries moved"
+            better = f"Earns more than {number(100 * (1 - figures['p_moved']), 1)}% of {number(runs)} with entries moved"
         else:
             better = "Its rows on the position cannot be moved"
         words = f"{better}; t above the market's drift {number(drift, 1)}"

@@ -9,7 +9,7 @@ from __future__ import annotations
 
 import math
 from collections.abc import Callable
-from dataclasses import dataclass, replace
+from dataclasses import dataclass, field, replace
 from typing import Any
 
 import numpy as np
@@ -23,7 +23,7 @@ from wolbrin.core.market.bars import Span
 from wolbrin.core.measures.sums import COMPILED
 from wolbrin.core.measures.wording import number
 from wolbrin.core.models import Model
-from wolbrin.core.proving.gate import Case
+from wolbrin.core.proving.gate import Case, Gate
 from wolbrin.core.proving.line import Line, walk_line
 from wolbrin.core.search.limits import Limits
 from wolbrin.core.search.luck import luck_of, strength_of
@@ -72,13 +72,15 @@ class RatesWork(Request):
 @dataclass(frozen=True)
 class Entrant:
     """sharpe: of the planted drift, 0 by luck. falls: the gate that it did not pass, "" where it is ready. true: it earns on
-    another history with the same drift."""
+    another history with the same drift. figures: of each gate that judged it, by its key, the figure by which it mostly
+    judges."""
 
     search: int
     sharpe: float
     strength: float
     falls: str
     true: bool
+    figures: dict[str, float] = field(default_factory=dict)
 
 
 @dataclass(frozen=True)
@@ -122,7 +124,9 @@ def evaluate_search(work: RatesWork, unit: tuple[int, float]) -> list[Entrant]:
             if sharpe:
                 other = dealt(base.history(0), base.request.seed, deal, sharpe, 1)
                 true = float(backtest(other, strategy, explorer.brief, detail=False).profits.sum()) > 0
-            out.append(Entrant(deal, sharpe, strength, falls, true))
+            named = {g.key: g.figure for g in gates if g.figure}
+            figures = {o.gate: o.figures.get(named[o.gate], math.nan) for o in judged if o.gate in named}
+            out.append(Entrant(deal, sharpe, strength, falls, true, figures))
         return out
     finally:
         search.let_go()
@@ -169,18 +173,59 @@ class Rates:
         real, through = self.true()
         return f"{text}; of {number(real)} that are real, {number(through)}." if real else f"{text}."
 
+    def under(self, line: Line) -> tuple[Rates, bool] | None:
+        """What they come to where thresholds have moved since, from what was measured; and whether that is exact. Where a
+        gate asks less than it did, those that fell there count as ready, since the gates after it did not see them: the rates
+        are the largest possible then. None where the lines differ in more than thresholds, which has to be measured."""
+        before, after = self.line.gates(), line.gates()
+        if [g.key for g in before] != [g.key for g in after]:
+            return None
+        moved = []
+        for old, new in zip(before, after):
+            changed = {k for k in new.settings if new.settings[k] != old.settings.get(k)}
+            if changed - {new.setting}:
+                return None
+            if changed:
+                moved.append((new, _bar(new), _bar(old)))
+        exact = all(new >= old for _, new, old in moved)
+        return replace(self, line=line, entrants=tuple(_moved(e, moved) for e in self.entrants)), exact
+
     def as_json(self) -> dict[str, Any]:
         """For keeping and for machines."""
         n, passed = self.lucky()
         return {"request": self.request.model_dump(mode="json"), "line": self.line.model_dump(mode="json"),
                 "searches": self.searches, "lucky": n, "lucky_ready": passed, "interval": list(wilson(passed, n)),
                 "power": [{"sharpe": s, "true": self.true(s)[0], "ready": self.true(s)[1]} for s in self.request.sharpes],
-                "entrants": [[e.search, e.sharpe, e.strength, e.falls, e.true] for e in self.entrants], "words": self.words()}
+                "entrants": [[e.search, e.sharpe, e.strength, e.falls, e.true, e.figures] for e in self.entrants],
+                "words": self.words()}
 
     @classmethod
     def from_json(cls, data: dict[str, Any]) -> Rates:
         return cls(RatesRequest.model_validate(data["request"]), Line.model_validate(data["line"]),
                    tuple(Entrant(*e) for e in data["entrants"]), data["searches"])
+
+
+def _direction(gate: Gate) -> int:
+    """1 where more is asked for, -1 where less is."""
+    return -1 if gate.setting.startswith("most_") else 1
+
+
+def _bar(gate: Gate) -> float:
+    """A gate's threshold, such that a larger one asks more."""
+    return _direction(gate) * float(getattr(gate.options, gate.setting))
+
+
+def _moved(entrant: Entrant, moved: list[tuple[Gate, float, float]]) -> Entrant:
+    """An entrant under thresholds that have moved: gate, its new and its old bar."""
+    for gate, new, old in moved:
+        value = entrant.figures.get(gate.key, math.nan) * _direction(gate)
+        if gate.key not in entrant.figures:
+            continue  # it fell before
+        if value < new:
+            return replace(entrant, falls=gate.key)
+        if entrant.falls == gate.key and value < old:
+            return replace(entrant, falls="")
+    return entrant
 
 
 def wilson(passed: int, n: int) -> tuple[float, float]:

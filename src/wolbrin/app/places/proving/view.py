@@ -160,10 +160,12 @@ class ProvingPlace(Place):
         rates = line.rates
         if rates is None:
             self.rates.setText("How often this line is fooled is not known.")
-        elif rates.line != line.line:
+            return
+        now = rates.under(line.line)
+        if now is None:
             self.rates.setText("The line has changed since it was measured.")
         else:
-            self.rates.setText(rates.words())
+            self.rates.setText(now[0].words() if now[1] else f"At most, since a gate asks less: {now[0].words()}")
 
     @staticmethod
     def _first(line: LineOf) -> str:
