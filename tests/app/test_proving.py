@@ -6,15 +6,19 @@ from collections.abc import Callable
 
 import pytest
 from PySide6.QtCore import Qt
+from PySide6.QtWidgets import QToolButton
 from pytestqt.qtbot import QtBot
 
+from wolbrin.app.places.portfolio.view import PortfolioPlace
 from wolbrin.app.places.proving.view import ProvingPlace
 from wolbrin.app.shell.gate_picture import GatePicture
+from wolbrin.app.shell.gate_tables import GateTables
 from wolbrin.app.shell.window import MainWindow
 from wolbrin.core.engine.run import backtest
+from wolbrin.core.proving.line import Line, Step
 from wolbrin.core.rules.model import Distance
 from wolbrin.core.search.candidate import candidate_of
-from wolbrin.core.work.lines import gates_of, line_of, saved_lines
+from wolbrin.core.work.lines import gates_of, line_of, saved_lines, use_line
 from wolbrin.core.work.rates import Rates, RatesRequest
 
 Settle = Callable[[], None]
@@ -105,3 +109,71 @@ def test_a_candidate_has_every_gates_sentence_and_picture(window: MainWindow, se
     place.state.switch("around", False)
     settle()
     assert "has changed" in place.rates.text()
+
+
+def test_what_a_gate_saw_opens_in_full(qtbot: QtBot, window: MainWindow, settle: Settle, place: ProvingPlace) -> None:
+    """Each table of a verdict with its picture and its rows, from the drawer."""
+    s = window.session
+    use_line(s.project, Line(name="mc", steps=(Step(gate="monte_carlo"), Step(gate="blocks"))))
+    place.state.start()
+    settle()
+    place.table.grid.setFocus()
+    place.table.choose(0)
+    first = s.subject
+    qtbot.keyClick(place.table.grid, Qt.Key.Key_Down)
+    settle()
+    assert s.subject != first, "keys walk through the candidates"
+    assert place.state.line is not None
+    told = place.state.line.records[1]
+    assert told.words
+    assert told.words.startswith(("Falls at", "Ready"))
+    opener = next(b for b in window.drawer.findChildren(QToolButton) if b.text() == "in full")
+    opener.click()
+    settle()
+    made = window.findChild(GateTables)
+    assert made is not None
+    assert made.which.currentData() == "fan"
+    assert made.table is not None
+    assert made.table.model.rowCount() == len(s.dossiers.table(told.evidence["monte_carlo"].id, "fan")["trade"])
+    for at in range(made.which.count()):
+        made.which.setCurrentIndex(at)
+        made.show_table(made.which.currentData())
+        assert made.axes.text().startswith(("Across", "Up"))
+        assert made.table.model.rowCount() > 0
+    made.close()
+
+
+def test_the_holdout_is_kept_for_a_portfolio_and_opened_there(window: MainWindow, settle: Settle,
+                                                              place: ProvingPlace) -> None:
+    s = window.session
+    easy = {"least_return_drawdown": -1e9, "largest_risk": 1.0, "paths": 100}
+    use_line(s.project, Line(name="easy", steps=(Step(gate="monte_carlo", settings=easy),)))
+    place.state.start()
+    settle()
+    assert place.state.line is not None
+    assert place.state.line.waiting == 3
+    assert "a single one 1.96" in place.note.text()
+    place.spent.setCurrentIndex(1)
+    place.spent.activated.emit(1)
+    settle()
+    assert "as a whole" in place.note.text()
+    place.state.open_holdout()
+    settle()
+    assert "kept for a portfolio" in window.strip.message.text()
+    assert s.project.openings() == 0
+    window.go("portfolio")
+    settle()
+    portfolio = window.places["portfolio"]
+    assert isinstance(portfolio, PortfolioPlace)
+    portfolio.name.setText("three")
+    portfolio.open.click()
+    settle()
+    assert s.project.openings() == 3
+    assert {o.batch for o in s.project.book.all()} == {1}
+    assert "three " in portfolio.words.text()
+    assert " in the holdout: " in portfolio.words.text()
+    window.go("proving")
+    settle()
+    s.undo.undo()
+    settle()
+    assert place.spent.currentData() == "candidates"

@@ -4,16 +4,16 @@ from __future__ import annotations
 
 from wolbrin.core.store.database import Database
 from wolbrin.core.store.dossier import Dossiers
-from wolbrin.core.work.standing import STANDS
+from wolbrin.core.work.standing import READY, STANDS
 
 
 def funnel(project: Database) -> dict[str, int]:
     """Counts by name: markets, strategies, studies, runs, sweeps, discovered, tried, kept, ticked, proved, distinct,
-    portfolios, members (of the newest portfolio). Reads no candidate; those whose standing is being worked out are not
-    proved yet."""
+    portfolios, members (of the newest portfolio). Proved is what passed the line, sealed still or opened. Reads no candidate;
+    those whose standing is being worked out are not proved yet."""
     dossiers = Dossiers(project)
     counts = dossiers.counts()
-    counts["proved"] = int(project.rows("SELECT count(*) n FROM candidates WHERE stands = ?", STANDS)[0]["n"])
+    counts["proved"] = int(project.rows("SELECT count(*) n FROM candidates WHERE stands IN (?, ?)", READY, STANDS)[0]["n"])
     counts["ticked"] = int(project.rows("SELECT count(*) n FROM candidates WHERE ticked")[0]["n"])
     counts["distinct"] = len(project.get_value("distinct", []))
     portfolios = dossiers.portfolios()

@@ -149,6 +149,12 @@ def unjudged(project: Database) -> int:
                             "j.hash = c.hash AND j.market = c.market)")[0]["n"])
 
 
+def proved_ids(project: Database) -> list[int]:
+    """Those that stand; where none was opened yet, those that are ready."""
+    return standing_ids(project) or [r["id"] for r in project.rows("SELECT id FROM candidates WHERE stands = ? ORDER BY id",
+                                                                   READY)]
+
+
 def standing_ids(project: Database) -> list[int]:
     """Shelf ids of the candidates that stand after the whole line."""
     restand(project)

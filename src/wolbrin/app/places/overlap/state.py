@@ -11,7 +11,7 @@ from wolbrin.core.portfolio.overlap import Overlap
 from wolbrin.core.store.shelf import Kept, Line
 from wolbrin.core.store.wanted import Wanted
 from wolbrin.core.work.combining import Series, series_job
-from wolbrin.core.work.standing import standing_ids
+from wolbrin.core.work.standing import proved_ids
 
 MOST = 40
 
@@ -82,7 +82,7 @@ class OverlapState(QObject):
 
     def tick_proved(self) -> None:
         s = self.session
-        ids = standing_ids(s.project)
+        ids = proved_ids(s.project)
         if len(ids) < 2:
             s.note("Fewer than two candidates are proved; prove some, or tick them on the Shelf.", "caution")
             s.place_wanted.emit("proving")

@@ -17,7 +17,7 @@ from wolbrin.core.portfolio.combine import Combination, correlation, daily_matri
 from wolbrin.core.proving.gate import Outcome
 from wolbrin.core.store.shelf import Kept
 from wolbrin.core.work.combining import runs_job
-from wolbrin.core.work.standing import STANDS, Standings, standing_ids
+from wolbrin.core.work.standing import STANDS, Standings, proved_ids
 from wolbrin.core.work.whole import open_portfolio, seen_members, verdict_on
 
 SHOWN = ("net", "trades", "profit_factor", "win_rate", "t_daily", "max_drawdown", "max_drawdown_percent", "average_drawdown",
@@ -89,7 +89,7 @@ class PortfolioState(QObject):
     def tick_best(self) -> None:
         """Tick the distinct candidates, or those that stand."""
         s = self.session
-        ids = s.project.get_value("distinct", []) or standing_ids(s.project)
+        ids = s.project.get_value("distinct", []) or proved_ids(s.project)
         if not ids:
             s.note("Nothing is proved yet; run the line in Proving, or tick candidates on the Shelf.", "caution")
             s.place_wanted.emit("proving")
