@@ -39,6 +39,22 @@ def shoot(window: MainWindow, folder: Path, name: str) -> None:
     print(folder / f"{name}.png")
 
 
+def full(window: MainWindow, folder: Path, name: str) -> None:
+    """What Monte Carlo saw of the first candidate that came so far, in full."""
+    from wolbrin.app.shell.gate_tables import GateTables
+    from wolbrin.core.work.lines import gates_of
+
+    place: Any = window.places["proving"]
+    gate = next(g for g in gates_of(window.session.project) if g.key == "monte_carlo")
+    record = next(r for r in place.state.line.records if gate.key in r.evidence)
+    made = GateTables(window.session, gate, record.evidence[gate.key], record.line.name, window)
+    made.show()
+    rest(window)
+    made.grab().save(str(folder / f"{name}.png"))
+    print(folder / f"{name}.png")
+    made.close()
+
+
 def markets(window: MainWindow, folder: Path) -> None:
     """The Markets place: from a dirty file to a treated source."""
     s = window.session
@@ -161,18 +177,22 @@ def work(window: MainWindow, folder: Path) -> None:
     rest(window)
     place["shelf"].table.choose(0)
     shoot(window, folder, "shelf")
-    place["shelf"].state.compare([int(i) for i in place["shelf"].rows.shown[:3]])
-    shoot(window, folder, "shelf-compare")
-    place["shelf"].show_list()
     place["shelf"].group.setCurrentIndex(0)
     place["shelf"].state.group_by("")
     go("proving")
+    mine = list(s.selection)
+    place["proving"].state.tick_all()
+    rest(window)
     place["proving"].state.start()
+    rest(window)
+    place["proving"].table.choose(0)
+    place["proving"].choose_gate("again")
+    shoot(window, folder, "proving")
+    full(window, folder, "proving-monte-carlo")
+    s.select(mine)
     rest(window)
     place["proving"].state.open_holdout()
     rest(window)
-    place["proving"].table.choose(0)
-    shoot(window, folder, "proving")
     stands = [r.line.id for r in place["proving"].state.line.records if r.stands == "stands"]
     s.select(stands)
     go("overlap")

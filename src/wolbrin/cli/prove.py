@@ -122,11 +122,14 @@ def add(app: typer.Typer, demo: Callable[[], Path]) -> None:
                     paths: int = typer.Option(10_000, "--paths", min=10, max=1_000_000),
                     drawn: str = typer.Option("blocks", "--drawn", help="blocks of neighbors, or singly."),
                     left_out: float = typer.Option(0.0, "--left-out", min=0, max=0.9, help="Share of the trades."),
+                    slippage: float = typer.Option(0.0, "--slippage", min=0, help="More of it, mean ticks a fill, drawn anew "
+                                                   "for each trade."),
                     seed: int = typer.Option(20260101, "--seed", min=0), json: bool = JSON) -> None:
         """Play the training trades of candidates in other orders: drawdowns, capital for a risk. No verdict is kept."""
         with told():
             opened = open_project(project, demo)
-            options = validated(MonteCarloSettings, {"paths": paths, "drawn": drawn, "left_out": left_out}, "monte-carlo")
+            options = validated(MonteCarloSettings, {"paths": paths, "drawn": drawn, "left_out": left_out,
+                                                    "slippage": slippage}, "monte-carlo")
             gate, footing = MonteCarloGate(options), Footing.of(opened)
             rows = []
             for kept in pick(opened, names or []):
@@ -137,6 +140,7 @@ def add(app: typer.Typer, demo: Callable[[], Path]) -> None:
                              "figures": made.figures,
                              "capital": {f"{r:g}": c for r, c in zip(*(v.tolist() for v in made.tables.get(
                                  "capital", {"risk": NONE, "capital": NONE}).values()))},
+                             "fan": {k: v.tolist() for k, v in made.tables.get("fan", {}).items()},
                              "distributions": {k: v.tolist() for k, v in made.tables.get("distributions", {}).items()},
                              "reason": made.reason})
         if json:

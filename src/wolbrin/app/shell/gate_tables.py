@@ -153,10 +153,10 @@ class GateTables(QDialog):
     def _fan(self) -> None:
         c = {k: v.astype(np.float64) for k, v in self._columns.items()}
         several = (("p25", "muted", 1.0), ("p75", "muted", 1.0), ("p50", "ink", 1.5), ("actual", "accent", 2.0))
-        self.lines.show_curves([Curve(c["trade"], c[key], token, width, words_of(key) if key != "p50" else "")
+        self.lines.show_curves([Curve(c["trade"], c[key], token, width, words_of(key) if key == "actual" else "")
                                 for key, token, width in several],
                                band=(c["trade"], c["p5"], c["p95"]))
-        self._picture(self.lines, "Across: trades. Up: net. The band holds 90% of the paths, its middle line is the median.")
+        self._picture(self.lines, "Across: trades. Up: net. The band holds 90% of the paths, the thin lines half of them.")
 
     def _capital(self) -> None:
         risk, capital = (self._columns[k].astype(np.float64) for k in ("risk", "capital"))

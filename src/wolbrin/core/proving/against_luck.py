@@ -150,4 +150,4 @@ class LuckGate(Gate):
             return self.unsure(case, f"{words}; it has no t.", figures)
         if strength >= asked:
             return self.passes(case, f"{words}.", figures)
-        return self.falls(case, f"{words}. A search with controls asks less of what is real.", figures)
+        return self.falls(case, f"{words}. A search with controls (such as five) asks less of what is real.", figures)

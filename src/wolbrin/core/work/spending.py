@@ -14,7 +14,7 @@ DIFFERENCE = ("For each candidate: every one that is ready gets a verdict of its
               "opened together and with every opening. For a portfolio: all stay sealed at ready, are combined by training "
               "alone, and the holdout judges the whole once, at the lowest bar; of its members nothing is told then, and "
               "none of them can be opened later.")
-MANY = 40  # candidates that are opened together without being asked again
+MANY = 500  # candidates that are opened together without being asked again
 SPENT_ON = "holdout is spent on"
 
 

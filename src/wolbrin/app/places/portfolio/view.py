@@ -109,7 +109,7 @@ class PortfolioPlace(Place):
         names = ["portfolio", *(f"{k.candidate.name} {k.candidate.market}" for k in kept)]
         for i, name in enumerate(names):
             columns.append(Column(name, lambda r, i=i: r.values[i], lambda r, i=i: worded(r.key, r.values[i]), "right",
-                                  max(92, 8 * len(name)), lambda r, i=i: "accent" if i == 0 else None))
+                                  max(92, min(200, 8 * len(name))), lambda r, i=i: "accent" if i == 0 else None))
         self.table.set_columns(columns)
         self.table.set_records([Line(key, tuple(f[key] for f in figures)) for key in SHOWN])
         if not self.name.text():
