@@ -28,7 +28,7 @@ from wolbrin.core.market.bars import Span
 from wolbrin.core.market.intervals import to_interval
 from wolbrin.core.proving.again import AgainGate, AgainSettings
 from wolbrin.core.proving.against_luck import LuckGate, LuckSettings
-from wolbrin.core.proving.elsewhere import rescaled
+from wolbrin.core.proving.elsewhere import ElsewhereGate, ElsewhereSettings, rescaled
 from wolbrin.core.proving.enough import EnoughGate, EnoughSettings
 from wolbrin.core.proving.gate import Case, Gate, Origin, Outcome
 from wolbrin.core.proving.line import GATES, Line, Step, usual_line, walk_line
@@ -45,7 +45,7 @@ from wolbrin.core.work.discovering import KIND
 from wolbrin.core.work.footing import Footing
 from wolbrin.core.work.lines import find_line, gates_of, line_of, save_line, saved_lines, use_line
 from wolbrin.core.work.origins import Origins
-from wolbrin.core.work.proving import case_of, prove_job
+from wolbrin.core.work.proving import Proved, case_of, prove_job
 from wolbrin.core.work.rates import Rates, RatesRequest, rates_job, read_rates, wilson
 from wolbrin.core.work.standing import Standings
 from wolbrin.core.work.subject import Subject
@@ -356,3 +356,18 @@ def test_a_find_of_a_sweep_is_judged_among_all_its_sets(project: Project, engine
     asked = LuckGate(LuckSettings(most_share=0.99, least_deflated=0.999)).judge(replace(made, tried=1))
     assert not asked.passed
     assert "deflated Sharpe ratio" in told.reason
+
+
+def test_elsewhere_asks_the_second_source_too_and_a_market_that_is_gone_is_named(project: Project, engine: Engine) -> None:
+    bars = walk_bars(2_600, seed=9, code="AAA")
+    project.add_market(bars.terms, bars, "second")
+    project.sources.activate("AAA", "test")
+    made = case_of(Footing.of(project), Subject(STOPPED, "AAA", 15), Span())
+    told = ElsewhereGate(ElsewhereSettings(least_trades=1)).judge(made)
+    assert "AAA 15 min from second" in told.tables["elsewhere"]["where"].tolist()
+    seen: list[Proved] = []
+    gone = [Subject(STOPPED, "GONE", 15), Subject(STOPPED, "AAA", 15)]
+    engine.start(prove_job(project, gone, open_holdout=False, notify=seen.append), "threads").wait()
+    faults = {p.subject.market: p.fault for p in seen}
+    assert 'there is no market "GONE"' in faults["GONE"]
+    assert faults["AAA"] == "", "the others are judged"
