@@ -77,6 +77,11 @@ def _new(app: typer.Typer, wiring: Wiring) -> None:
     new.add(app)
 
 
+def _check(app: typer.Typer, wiring: Wiring) -> None:
+    from wolbrin.cli import check  # late
+    check.add(app)
+
+
 def _history(app: typer.Typer, wiring: Wiring) -> None:
     from wolbrin.cli import history  # late
     history.add(app, wiring.demo)
@@ -122,6 +127,8 @@ COMMANDS: list[Commands] = [
     Commands({"overlap": "Correlate the daily P/L of candidates and pick the distinct ones.",
               "portfolio": "Combine candidates at equal weight and compare the whole with its parts."}, _evidence),
     Commands({"new": "Start a project: empty, or of history files with everything else guessed and explained."}, _new),
+    Commands({"check": "Verify a project: database, files, digests, references. Ends with 1 where something is wrong."},
+             _check),
     Commands({"import": "Read history files and take them into a market, there or new: all of it or nothing.",
               "quality": "Report what is wrong with a market's history, where, and its score."}, _history),
     Commands({"set": "Change spans, the border, capital, currency or a market's costs; without options, show them."},

@@ -24,6 +24,7 @@ from wolbrin.app.tables.cells import CellDelegate, SparkDelegate
 from wolbrin.app.tables.model import Column, Index, TableModel
 from wolbrin.app.theme.theme import Theme, font
 from wolbrin.app.theme.tokens import SMALL
+from wolbrin.core.cells import plain
 
 ROW = 26
 
@@ -216,12 +217,13 @@ class Table(QWidget):
         """Copy the selected rows, or all when none is selected, as tab-separated text."""
         rows = sorted(i.row() for i in self.grid.selectionModel().selectedRows())
         cells = self._cells(rows or list(range(self.model.rowCount())))
-        QGuiApplication.clipboard().setText("\n".join("\t".join(line) for line in cells))
+        QGuiApplication.clipboard().setText("\n".join("\t".join(plain(cell) for cell in line) for line in cells))
 
     def write_csv(self, path: Path) -> None:
         """Write what is shown, in its present order."""
         with path.open("w", newline="", encoding="utf-8") as handle:
-            csv.writer(handle).writerows(self._cells(list(range(self.model.rowCount()))))
+            rows = self._cells(list(range(self.model.rowCount())))
+            csv.writer(handle).writerows([plain(cell) for cell in line] for line in rows)
 
     def save_csv(self) -> None:
         name, _ = QFileDialog.getSaveFileName(self, f"Save {self.name}", f"{self.name}.csv", "CSV (*.csv)")

@@ -11,6 +11,7 @@ from typing import TYPE_CHECKING, Any
 if TYPE_CHECKING:
     import pandas as pd
 
+from wolbrin.core.cells import MOST_ROWS, plain
 from wolbrin.core.engine.ledger import ledger, order_log
 from wolbrin.core.engine.run import Run
 from wolbrin.core.errors import UserError, unwritable
@@ -36,10 +37,15 @@ def write_table(columns: Mapping[str, Any], path: Path, sheet: str = "ledger") -
     """Write named columns to a file; its ending says the kind.
 
     Raises:
-        UserError: an unknown ending. EnvironmentTrouble: the file cannot be written.
+        UserError: an unknown ending, or more rows than a sheet holds. EnvironmentTrouble: the file cannot be written.
     """
     made = frame(columns)
     kind = path.suffix.lower()
+    if kind in (".csv", ".xlsx"):
+        made = _as_text(made)
+    if kind == ".xlsx" and len(made) > MOST_ROWS:
+        raise UserError(f"{len(made):,} rows do not fit into a sheet, which holds {MOST_ROWS:,}", str(path),
+                        "Write a .parquet or .csv file instead, or fewer rows.")
     if kind not in KINDS:
         raise UserError(f'files ending in "{path.suffix}" are not written', str(path), f"Choose one of {', '.join(KINDS)}.")
     try:
@@ -56,6 +62,13 @@ def write_table(columns: Mapping[str, Any], path: Path, sheet: str = "ledger") -
             plain.rename(columns={c: f"{c} (UTC)" for c in times}).to_excel(path, index=False, sheet_name=sheet)
     except OSError as err:
         raise unwritable(err, path) from None
+
+
+def _as_text(made: pd.DataFrame) -> pd.DataFrame:
+    """The table with names and words that no spreadsheet runs."""
+    texts = [c for c in made.columns if made[c].dtype == object or str(made[c].dtype).startswith("str")]
+    changed = {c: made[c].map(lambda x: plain(x) if isinstance(x, str) else x) for c in texts}
+    return made.assign(**changed).rename(columns={c: plain(str(c)) for c in made.columns})
 
 
 def write_ledger(run: Run, path: Path) -> None:

@@ -4,9 +4,11 @@ from __future__ import annotations
 
 import datetime as dt
 import json
+import logging
 import os
 import sqlite3
 import threading
+import time
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager
 from pathlib import Path
@@ -18,11 +20,16 @@ import numpy as np
 from numpy.typing import NDArray
 
 from wolbrin.core.errors import EnvironmentTrouble, UserError
-from wolbrin.core.store.schema import migrate
+from wolbrin.core.store.files import PARTIAL, sync_folder
+from wolbrin.core.store.schema import SCHEMA_VERSION, migrate
 
 T = TypeVar("T")
+log = logging.getLogger("wolbrin")
 DATABASE = "project.sqlite"
 READER_CACHE = 16_000  # kB that one reader keeps
+COPIES = "copies"
+KEPT_COPIES = 3
+A_DAY = 86_400.0
 PATIENCE = 20.0  # seconds that a change waits for another program's
 
 
@@ -46,6 +53,47 @@ def trouble(err: sqlite3.Error, path: object) -> EnvironmentTrouble:
                               "Restore it from a backup; nothing was changed.")
 
 
+def copies_of(folder: Path) -> list[Path]:
+    """Automatic copies of a project's database, newest first."""
+    return sorted((folder / COPIES).glob("*.sqlite"), reverse=True)
+
+
+def _copies_at(folder: Path) -> str:
+    found = copies_of(folder)
+    return (f"Restore the newest copy, {found[0]}." if found else "Restore it from a backup.")
+
+
+def make_copy(db: sqlite3.Connection, folder: Path, least: float = 0.0) -> Path | None:
+    """Copy a database beside itself with SQLite's own backup, whole or not at all; the newest KEPT_COPIES are kept.
+
+    least: seconds since the newest one, before which none is made.
+    Raises:
+        OSError, sqlite3.Error: it cannot be written; nothing is left behind.
+    """
+    known = copies_of(folder)
+    if known and least and time.time() - known[0].stat().st_mtime < least:
+        return None
+    made = folder / COPIES / f"{dt.datetime.now(dt.UTC):%Y%m%dT%H%M%S%f}.sqlite"
+    partial = made.with_name(made.name + PARTIAL)
+    made.parent.mkdir(exist_ok=True)
+    try:
+        target = sqlite3.connect(partial)
+        try:
+            db.backup(target)
+        finally:
+            target.close()
+        with partial.open("rb+") as handle:
+            os.fsync(handle.fileno())
+        os.replace(partial, made)
+        sync_folder(made.parent)
+    except BaseException:
+        partial.unlink(missing_ok=True)
+        raise
+    for old in copies_of(folder)[KEPT_COPIES:]:
+        old.unlink(missing_ok=True)
+    return made
+
+
 class Database:
     """An open database in a project's folder. Safe to use from several threads.
 
@@ -63,14 +111,34 @@ class Database:
         if not self.path.is_file():
             raise UserError("there is no project in this folder", str(folder),
                             "Choose a folder that holds project.sqlite, or start with --demo.")
+        if not self.path.stat().st_size:
+            raise EnvironmentTrouble("this project's database is empty: what it held is gone from this file", str(self.path),
+                                     f"{_copies_at(folder)} Opening it would make a new project over the old one.")
         try:
             self._db = sqlite3.connect(self.path, isolation_level=None, check_same_thread=False, timeout=PATIENCE)
             self._db.row_factory = sqlite3.Row
             self._db.execute("PRAGMA journal_mode = WAL")
             self._db.execute("PRAGMA foreign_keys = ON")
+            self._copy()
             migrate(self._db, str(self.path))
         except sqlite3.Error as err:
             raise trouble(err, self.path) from None
+
+    def _copy(self) -> None:
+        """Keep a copy: once a day, and before the schema changes. That a copy cannot be made is no reason to stay shut, but
+        for a change of the schema it is."""
+        version = int(self._db.execute("PRAGMA user_version").fetchone()[0])
+        if not version:
+            return  # a project that is being made
+        older = version < SCHEMA_VERSION
+        try:
+            make_copy(self._db, self.folder, 0.0 if older else A_DAY)
+        except (OSError, sqlite3.Error) as err:
+            if older:
+                raise EnvironmentTrouble("this project is of an older version and cannot be copied before it is changed "
+                                         f"({err})", str(self.folder), "Free some space or check the folder's permissions; "
+                                         "nothing was changed.") from None
+            log.warning("no copy of %s could be made: %s", self.path, err)
 
     def close(self) -> None:
         with self._lock:

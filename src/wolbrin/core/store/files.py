@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import hashlib
 import os
+import re
 from collections.abc import Callable
 from contextlib import suppress
 from pathlib import Path
@@ -11,6 +12,8 @@ from pathlib import Path
 from wolbrin.core.errors import EnvironmentTrouble
 
 PARTIAL = ".partial"
+DIGITS = 32  # of a digest that stand in a name
+NAMED = re.compile(rf"__([0-9a-f]{{{DIGITS}}})\.[a-z]+$")
 
 
 def sync_folder(folder: Path) -> None:
@@ -41,6 +44,33 @@ def write_whole(path: Path, write: Callable[[Path], object], what: str) -> None:
             partial.unlink(missing_ok=True)
         raise EnvironmentTrouble(f"this {what} cannot be written ({err.strerror or err})", str(path),
                                  "Free some space or check the folder's permissions.") from None
+
+
+def write_named(folder: Path, stem: str, ending: str, write: Callable[[Path], object], what: str) -> str:
+    """As `write_whole`, under a name that holds the file's digest, so that whatever names the file knows what is in it.
+    Returns the name.
+
+    Raises:
+        EnvironmentTrouble: it cannot be written; nothing is left behind.
+    """
+    made = folder / f"{stem}{ending}"
+    write_whole(made, write, what)
+    try:
+        named = folder / f"{stem}__{digest_of(made)[:DIGITS]}{ending}"
+        os.replace(made, named)
+        sync_folder(folder)
+    except OSError as err:
+        with suppress(OSError):
+            made.unlink(missing_ok=True)
+        raise EnvironmentTrouble(f"this {what} cannot be written ({err.strerror or err})", str(made),
+                                 "Free some space or check the folder's permissions.") from None
+    return named.name
+
+
+def as_written(path: Path) -> bool:
+    """Whether a file is what its name says it is; files whose name says nothing, of older versions, are. Raises OSError."""
+    found = NAMED.search(path.name)
+    return found is None or digest_of(path).startswith(found[1])
 
 
 def digest_of(path: Path) -> str:

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import datetime as dt
-import os
 from dataclasses import dataclass, replace
 from pathlib import Path
 
@@ -18,12 +17,23 @@ from wolbrin.core.market.raw import PRICES, Raw, concatenated
 from wolbrin.core.market.schedule import placed_daily
 from wolbrin.core.market.terms import Terms
 from wolbrin.core.market.treatment import Treated, Treatment, trading_dates, treat
+from wolbrin.core.store.files import as_written, write_named, write_whole
 
+REMEDY = "Restore it from a backup, or import the market again."
 BEFORE = " before"  # how the adjustment of a future is called that was made when it was kept, by an older version
+
+
+def write_rows(folder: Path, stem: str, raw: Raw) -> str:
+    """Write rows under a name that holds their digest, whole and synced before anything may name them. Returns the name."""
+    return write_named(folder, stem, ".parquet", lambda partial: _put(partial, raw), "history file")
 
 
 def write_raw(path: Path, raw: Raw) -> None:
     """Write rows so that a crash leaves either the old file or the new one."""
+    write_whole(path, lambda partial: _put(partial, raw), "history file")
+
+
+def _put(path: Path, raw: Raw) -> None:
     import pyarrow as pa  # late
     import pyarrow.parquet as pq  # late
 
@@ -35,14 +45,7 @@ def write_raw(path: Path, raw: Raw) -> None:
     columns["volume"] = raw.volume
     if raw.open_interest is not None:
         columns["open_interest"] = raw.open_interest
-    partial = path.with_suffix(".partial")
-    try:
-        pq.write_table(pa.table(columns), partial, compression="zstd")
-        os.replace(partial, path)
-    except OSError as err:
-        partial.unlink(missing_ok=True)
-        raise EnvironmentTrouble(f"this history file cannot be written ({err.strerror})", str(path),
-                                 "Free some space or check the folder's permissions.") from None
+    pq.write_table(pa.table(columns), path, compression="zstd", write_page_checksum=True)
 
 
 def read_raw(path: Path, interval: int) -> Raw:
@@ -51,18 +54,19 @@ def read_raw(path: Path, interval: int) -> Raw:
     import pyarrow.parquet as pq  # late
 
     try:
-        table = pq.read_table(path, memory_map=True)
+        if not as_written(path):
+            raise EnvironmentTrouble("this history file is not the one that was written: it is damaged or cut short",
+                                     str(path), REMEDY)
+        table = pq.read_table(path, memory_map=True, page_checksum_verification=True)
         column = {name: table.column(name).to_numpy() for name in table.column_names}
         time = column["time"].astype("datetime64[ns]").view(np.int64)
         o, h, l, c = (column[name if interval else "close"].astype(np.float64, copy=False)  # noqa: E741
                       for name in PRICES)
         volume = column["volume"]
     except FileNotFoundError:
-        raise EnvironmentTrouble("this history file is missing", str(path),
-                                 "Restore it from a backup, or import the market again.") from None
+        raise EnvironmentTrouble("this history file is missing", str(path), REMEDY) from None
     except (OSError, pa.ArrowException, KeyError) as err:
-        raise EnvironmentTrouble(f"this history file is damaged ({str(err).splitlines()[0]})", str(path),
-                                 "Restore it from a backup, or import the market again.") from None
+        raise EnvironmentTrouble(f"this history file is damaged ({str(err).splitlines()[0]})", str(path), REMEDY) from None
     return Raw(interval, time, o, h, l, c, volume, None, column.get("open_interest"))
 
 

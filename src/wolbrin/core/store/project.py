@@ -56,8 +56,9 @@ class Project(Database):
             raise UserError("there is a project in this folder already", str(folder), "Open it instead.")
         try:
             (folder / HISTORY).mkdir(parents=True, exist_ok=True)
-            sqlite3.connect(path).close()
-            path.touch()
+            begun = sqlite3.connect(path)
+            begun.execute("PRAGMA journal_mode = WAL")  # writes the first page: an empty file is none of ours
+            begun.close()
         except (OSError, sqlite3.Error) as err:
             raise EnvironmentTrouble(f"this folder cannot be written ({err})", str(folder),
                                      "Choose another folder.") from None

@@ -21,7 +21,7 @@ from wolbrin.core.market.terms import Terms
 from wolbrin.core.market.treatment import Treatment
 from wolbrin.core.store.config import Config
 from wolbrin.core.store.database import Database
-from wolbrin.core.store.history import History, Seam, read_raw, write_raw
+from wolbrin.core.store.history import History, Seam, read_raw, write_rows
 from wolbrin.core.store.markets import Markets
 from wolbrin.core.store.settings import Settings
 
@@ -166,13 +166,14 @@ class Sources:
         treatment = old.treatment if old else Treatment()
         stem = f"{terms.code}__{_safe(name)}__{self._number()}"
         folder = self.folder
-        source = Source(terms.code, name, kind if raw.interval else TICKS, f"{stem}.parquet",
-                        "" if raw.interval else f"{stem}-ticks.parquet", bars_of.interval, len(raw), stamp(raw.time[0]),
-                        stamp(raw.time[-1]), treatment, rolls, old.cost_set if old else "", origin, layout, None, adjust)
+        written: list[str] = []
         try:
-            write_raw(folder / source.file, bars_of)
-            if source.ticks:
-                write_raw(folder / source.ticks, raw)
+            written.append(write_rows(folder, stem, bars_of))
+            if not raw.interval:
+                written.append(write_rows(folder, f"{stem}-ticks", raw))
+            source = Source(terms.code, name, kind if raw.interval else TICKS, written[0], "".join(written[1:]),
+                            bars_of.interval, len(raw), stamp(raw.time[0]), stamp(raw.time[-1]), treatment, rolls,
+                            old.cost_set if old else "", origin, layout, None, adjust)
             bars = self._pictured(source, terms)
             with self.db.transaction():
                 if settings is not None:
@@ -182,7 +183,7 @@ class Sources:
                 if activate or (activate is None and not active) or (active and active[0]["source"] == name):
                     self._activate(source, terms, bars)
         except BaseException:
-            for file in filter(None, (source.file, source.ticks)):
+            for file in written:
                 (folder / file).unlink(missing_ok=True)
             raise
         if old:

@@ -10,6 +10,7 @@ from pathlib import Path
 import numpy as np
 from numpy.typing import NDArray
 
+from wolbrin.core.cells import plain
 from wolbrin.core.errors import EnvironmentTrouble, UserError
 from wolbrin.core.market.findings import Finding
 from wolbrin.core.market.importing.files import Piece, first_lines, text_blocks
@@ -340,7 +341,7 @@ def write_bad_rows(path: Path, rows: Sequence[BadRow]) -> None:
         with path.open("w", newline="", encoding="utf-8") as handle:
             out = csv.writer(handle)
             out.writerow(["file", "row", "reason", "text"])
-            out.writerows([b.file, b.row, b.reason, b.text] for b in rows)
+            out.writerows([plain(b.file), b.row, plain(b.reason), plain(b.text)] for b in rows)
     except OSError as err:
         raise EnvironmentTrouble(f"this file cannot be written ({err.strerror})", str(path),
                                  "Choose another folder.") from None

@@ -1,0 +1,57 @@
+"""`wolbrin check`: what is wrong with a project on disk, and putting a copy back."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+import typer
+
+from wolbrin.cli.common import FAILED, JSON, console, emit, error_console, told
+from wolbrin.core.errors import WolbrinError
+from wolbrin.core.store.check import check_project, restore_copy
+from wolbrin.core.store.database import copies_of
+from wolbrin.core.store.leftovers import Leftover, leftovers
+from wolbrin.core.store.project import Project
+
+
+def _left(folder: Path) -> list[Leftover]:
+    """Files that nothing names, of a project that is sound."""
+    try:
+        opened = Project(folder)
+    except WolbrinError:
+        return []
+    try:
+        return leftovers(opened)
+    finally:
+        opened.close()
+
+
+def add(app: typer.Typer) -> None:
+    @app.command("check")
+    def check(folder: Path = typer.Argument(help="Project folder."),
+              restore: bool = typer.Option(False, "--restore", help="Put the newest sound copy of the database in its place; "
+                                           "the present one is kept beside it."),
+              json: bool = JSON) -> None:
+        """Verify a project: database, files, digests, references. Ends with 1 where something is wrong."""
+        put: tuple[Path, Path] | None = None
+        with told():
+            if restore:
+                put = restore_copy(folder)
+            wrong = check_project(folder)
+            copies, left = copies_of(folder), [] if wrong else _left(folder)
+        if json:
+            emit({"folder": str(folder), "sound": not wrong,
+                  "wrong": [{"what": w.what, "where": w.where, "remedy": w.remedy} for w in wrong],
+                  "copies": [str(c) for c in copies], "leftovers": [{"path": str(f.path), "bytes": f.size, "why": f.why}
+                                                                    for f in left],
+                  "restored": None if put is None else {"copy": str(put[0]), "old": str(put[1])}})
+        else:
+            if put is not None:
+                console.print(f"Restored: {put[0]}. The database that was there is kept as {put[1]}.", markup=False)
+            for one in wrong:
+                console.print(one.sentence(), markup=False)
+            error_console.print(f"{len(wrong)} things are wrong." if wrong else "Nothing is wrong.", markup=False)
+            if left:
+                error_console.print(f"{len(left)} files are named by nothing; `wolbrin tidy` lists them.", markup=False)
+        if wrong:
+            raise typer.Exit(FAILED)

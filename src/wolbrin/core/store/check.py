@@ -1,0 +1,200 @@
+"""What is wrong with a project on disk: database, files, digests, references. Looks only; changes nothing unless told."""
+
+from __future__ import annotations
+
+import datetime as dt
+import json
+import os
+import sqlite3
+from collections.abc import Callable, Iterator
+from contextlib import closing
+from dataclasses import dataclass
+from functools import partial
+from pathlib import Path
+from typing import Any
+from urllib.parse import quote
+
+from pydantic import BaseModel, ValidationError
+
+from wolbrin.core.errors import EnvironmentTrouble, UserError, WolbrinError
+from wolbrin.core.market.importing.layout import Layout
+from wolbrin.core.market.terms import Terms
+from wolbrin.core.market.treatment import Treatment
+from wolbrin.core.rules.model import Strategy
+from wolbrin.core.store.database import DATABASE, copies_of
+from wolbrin.core.store.files import as_written, sync_folder
+from wolbrin.core.store.results import RESULTS
+from wolbrin.core.store.schema import SCHEMA_VERSION, migrate
+from wolbrin.core.store.settings import Settings
+from wolbrin.core.store.sources import HISTORY
+from wolbrin.core.store.tables import read_table
+
+IMPORT, AGAIN = "Import that market again, or restore the file from a backup.", "Run that work again, or restore the file."
+
+
+@dataclass(frozen=True)
+class Wrong:
+    """One thing that is wrong: what, where, and what to do, in words."""
+
+    what: str
+    where: str
+    remedy: str
+
+    def sentence(self) -> str:
+        return f"{self.where}: {self.what}. {self.remedy}"
+
+
+def check_project(folder: Path) -> list[Wrong]:
+    """All that is wrong with a project's folder; nothing where it is sound.
+
+    Raises:
+        UserError: there is no project there.
+    """
+    path = folder / DATABASE
+    if not path.is_file():
+        raise UserError("there is no project in this folder", str(folder), "Choose a folder that holds project.sqlite.")
+    restore = "Restore the newest copy with --restore." if copies_of(folder) else "Restore it from a backup."
+    if not path.stat().st_size:
+        return [Wrong("the database is empty", str(path), restore)]
+    try:
+        with closing(_reader(path)) as db:
+            said = [r[0] for r in db.execute("PRAGMA integrity_check(20)")]
+            found = [Wrong(f"the database is damaged ({text})", str(path), restore) for text in said if text != "ok"]
+            found += list(_schema(db, str(path), restore))
+            if not found:
+                found += [Wrong(f"a row of {r[0]} refers to one of {r[2]} that is gone", str(path), restore)
+                          for r in db.execute("PRAGMA foreign_key_check")]
+                found += [*_rows(db, str(path)), *_histories(db, folder), *_results(db, folder)]
+            return found
+    except sqlite3.Error as err:
+        return [Wrong(f"the database cannot be read ({err})", str(path), restore)]
+
+
+def restore_copy(folder: Path) -> tuple[Path, Path]:
+    """Put the newest sound copy in the place of the database, which is kept beside it under another name. Returns the copy,
+    and where the old database went.
+
+    Raises:
+        UserError: there is no copy that is sound.
+    """
+    for copy in copies_of(folder):
+        try:
+            with closing(_reader(copy)) as db:
+                if [r[0] for r in db.execute("PRAGMA integrity_check(1)")] == ["ok"]:
+                    break
+        except sqlite3.Error:
+            continue
+    else:
+        raise UserError("there is no sound copy of this project's database", str(folder), "Restore it from a backup.")
+    path = folder / DATABASE
+    aside = path.with_name(f"{DATABASE}.damaged-{dt.datetime.now(dt.UTC):%Y%m%dT%H%M%S}")
+    made = path.with_name(DATABASE + ".restored")
+    try:
+        made.write_bytes(copy.read_bytes())
+        with made.open("rb+") as handle:
+            os.fsync(handle.fileno())
+        for ending in ("-wal", "-shm"):  # they belong to the old one
+            beside = path.with_name(DATABASE + ending)
+            if beside.exists():
+                os.replace(beside, aside.with_name(aside.name + ending))
+        os.replace(path, aside)
+        os.replace(made, path)
+        sync_folder(folder)
+    except OSError as err:
+        raise EnvironmentTrouble(f"the copy cannot be put back ({err.strerror or err})", str(folder),
+                                 "Free some space or check the folder's permissions.") from None
+    return copy, aside
+
+
+def _reader(path: Path) -> sqlite3.Connection:
+    return sqlite3.connect(f"file:{quote(path.as_posix())}?mode=ro", uri=True)
+
+
+def _tables(db: sqlite3.Connection) -> dict[str, set[str]]:
+    names = [r[0] for r in db.execute("SELECT name FROM sqlite_master WHERE type = 'table'")]
+    return {name: {r[1] for r in db.execute(f'PRAGMA table_info("{name}")')} for name in names}
+
+
+def _schema(db: sqlite3.Connection, where: str, restore: str) -> Iterator[Wrong]:
+    """Tables and columns that this version of the schema has, and the database has not."""
+    version = int(db.execute("PRAGMA user_version").fetchone()[0])
+    if version > SCHEMA_VERSION:
+        yield Wrong(f"it has schema {version}, newer than this program knows ({SCHEMA_VERSION})", where,
+                    "Check it with a newer Wolbrin.")
+        return
+    if version < SCHEMA_VERSION:
+        return  # it is brought up to date, after a copy, when it is opened
+    with closing(sqlite3.connect(":memory:", isolation_level=None)) as fresh:
+        migrate(fresh, "memory")
+        wanted = _tables(fresh)
+    known = _tables(db)
+    for table, columns in wanted.items():
+        if table not in known:
+            yield Wrong(f"the table {table} is missing", where, restore)
+        elif columns - known[table]:
+            yield Wrong(f"the table {table} lacks {', '.join(sorted(columns - known[table]))}", where, restore)
+
+
+def _rows(db: sqlite3.Connection, where: str) -> Iterator[Wrong]:
+    """Rows whose text cannot be read as what it should be."""
+    asked: list[tuple[str, str, type[BaseModel], str]] = [
+        ("SELECT name, body FROM strategies", "strategy", Strategy, "Delete it, or restore a copy."),
+        ("SELECT code, terms FROM markets", "market", Terms, "Import it again, or restore a copy."),
+        ("SELECT market || ' ' || name, treatment FROM sources", "source", Treatment, "Import it again, or restore a copy."),
+        ("SELECT name, body FROM layouts", "layout", Layout, "Delete it, or restore a copy."),
+        ("SELECT c.name, b.body FROM candidates c JOIN bodies b ON b.candidate = c.id", "candidate", Strategy,
+         "Remove it from the Shelf, or restore a copy."),
+        ("SELECT 'the project', value FROM settings WHERE key = 'project'", "settings of", Settings, "Restore a copy.")]
+    for sql, what, model, remedy in asked:
+        for name, text in db.execute(sql):
+            if fault := _fault(partial(model.model_validate_json, text or "null")):
+                yield Wrong(f'the {what} "{name}" cannot be read ({fault})', where, remedy)
+    for key, text in db.execute("SELECT key, value FROM settings"):
+        if fault := _fault(partial(json.loads, text)):
+            yield Wrong(f'the value "{key}" cannot be read ({fault})', where, "Restore a copy.")
+
+
+def _fault(read: Callable[[], Any]) -> str:
+    """What reading says against it, shortly; "" for nothing."""
+    try:
+        read()
+    except ValidationError as err:
+        first = err.errors()[0]
+        return f"{'.'.join(map(str, first['loc']))}: {first['msg']}"[:120]
+    except (WolbrinError, ValueError, TypeError, RecursionError) as err:
+        return str(err).splitlines()[0][:120]
+    return ""
+
+
+def _histories(db: sqlite3.Connection, folder: Path) -> Iterator[Wrong]:
+    for market, name, *files in db.execute("SELECT market, name, file, ticks FROM sources"):
+        for file in filter(None, files):
+            path, whose = folder / HISTORY / file, f"the history of {market} {name}"
+            try:
+                if not as_written(path):
+                    yield Wrong(f"{whose} is not the file that was written", str(path), IMPORT)
+                elif fault := _parquet(path):
+                    yield Wrong(f"{whose} cannot be read ({fault})", str(path), IMPORT)
+            except FileNotFoundError:
+                yield Wrong(f"{whose} is missing", str(path), IMPORT)
+            except OSError as err:
+                yield Wrong(f"{whose} cannot be read ({err.strerror or err})", str(path), IMPORT)
+
+
+def _parquet(path: Path) -> str:
+    import pyarrow as pa  # late
+    import pyarrow.parquet as pq  # late
+
+    try:
+        pq.read_table(path, page_checksum_verification=True)
+    except (OSError, pa.ArrowException) as err:
+        return str(err).splitlines()[0][:120]
+    return ""
+
+
+def _results(db: sqlite3.Connection, folder: Path) -> Iterator[Wrong]:
+    for owner, file, digest in db.execute("SELECT owner, file, digest FROM parts"):
+        try:
+            read_table(folder / RESULTS / file, digest, ())
+        except EnvironmentTrouble as err:
+            yield Wrong(f"results of {owner}: {err.what}", str(folder / RESULTS / file), AGAIN)

@@ -1,0 +1,188 @@
+"""What a project promises of its files: whole or not there, told when they are not what was written, put back from copies."""
+
+from __future__ import annotations
+
+import csv
+import datetime as dt
+import os
+import shutil
+import sqlite3
+from collections.abc import Callable
+from pathlib import Path
+
+import numpy as np
+import openpyxl
+import pandas as pd
+import pytest
+import typer
+from typer.testing import CliRunner
+
+from tests.build import cross, walk_bars
+from wolbrin.cli.check import add
+from wolbrin.core.errors import EnvironmentTrouble, UserError, WolbrinError
+from wolbrin.core.export.tables import write_table
+from wolbrin.core.store.check import check_project, restore_copy
+from wolbrin.core.store.database import DATABASE, KEPT_COPIES, copies_of
+from wolbrin.core.store.project import Project
+from wolbrin.core.store.results import Results
+from wolbrin.core.store.settings import Settings
+
+SETTINGS = Settings(training_first=dt.date(2024, 1, 1), holdout_first=dt.date(2024, 4, 1), last=dt.date(2024, 12, 31))
+
+
+@pytest.fixture
+def folder(tmp_path: Path) -> Path:
+    """A project with a market, a strategy and a table of results, closed, and opened once more, so that there is a copy."""
+    made = Project.create(tmp_path / "p", SETTINGS)
+    bars = walk_bars(900, seed=4, code="AAA")
+    made.add_market(bars.terms, bars, "test")
+    made.save_strategy(cross(name="one"), "AAA", 15)
+    results = Results(made)
+    results.add("search 1", "rows", {"a": np.arange(50.0)})
+    results.seal("search 1", all=True)
+    made.close()
+    Project(tmp_path / "p").close()
+    return tmp_path / "p"
+
+
+def test_a_flipped_bit_of_a_history_is_never_a_silent_price(folder: Path) -> None:
+    """Sixty bits at random: each is told, or changes nothing."""
+    rng = np.random.default_rng()
+    path = next((folder / "history").glob("*.parquet"))
+    whole = path.read_bytes()
+    project = Project(folder)
+    before = project.base("AAA")
+    for _ in range(60):
+        data = bytearray(whole)
+        data[int(rng.integers(len(data)))] ^= 1 << int(rng.integers(8))
+        path.write_bytes(bytes(data))
+        project.held.forget()
+        with pytest.raises(EnvironmentTrouble, match="history file"):
+            project.base("AAA")
+    path.write_bytes(whole)
+    project.held.forget()
+    np.testing.assert_array_equal(project.base("AAA").c, before.c)
+    project.close()
+
+
+def test_an_empty_database_is_no_new_project(folder: Path) -> None:
+    copy = copies_of(folder)[0]
+    (folder / DATABASE).write_bytes(b"")
+    with pytest.raises(EnvironmentTrouble, match="is empty") as told:
+        Project(folder)
+    assert str(copy) in str(told.value)
+    assert (folder / DATABASE).stat().st_size == 0
+    used, aside = restore_copy(folder)
+    assert (used, aside.stat().st_size) == (copy, 0)
+    project = Project(folder)
+    assert [e.strategy.name for e in project.strategies()] == ["one"]
+    project.close()
+
+
+def test_copies_are_kept_once_a_day_and_before_the_schema_changes(folder: Path, tmp_path: Path) -> None:
+    assert len(copies_of(folder)) == 1
+    Project(folder).close()
+    assert len(copies_of(folder)) == 1, "one a day"
+    for _ in range(KEPT_COPIES + 1):
+        for one in copies_of(folder):
+            os.utime(one, (one.stat().st_atime, one.stat().st_mtime - 90_000))
+        Project(folder).close()
+    assert len(copies_of(folder)) == KEPT_COPIES
+    old = tmp_path / "old"
+    shutil.copytree(Path(__file__).parents[1] / "data/project-schema-3", old)
+    Project(old).close()
+    with sqlite3.connect(copies_of(old)[0]) as db:
+        assert db.execute("PRAGMA user_version").fetchone()[0] == 3, "as it was before"
+    older = tmp_path / "older"
+    shutil.copytree(Path(__file__).parents[1] / "data/project-schema-3", older)
+    (older / "copies").write_text("in the way")
+    with pytest.raises(EnvironmentTrouble, match="cannot be copied before it is changed"):
+        Project(older)
+
+
+def held(folder: Path) -> dict[Path, bytes]:
+    """All files but those by which readers of a database agree."""
+    return {p: p.read_bytes() for p in folder.rglob("*") if p.is_file() and not p.name.endswith(("-shm", "-wal"))}
+
+
+def _drop(folder: Path, sql: str) -> None:
+    db = sqlite3.connect(folder / DATABASE)
+    db.execute(sql)
+    db.commit()
+    db.close()
+
+
+def _flip(path: Path) -> None:
+    data = bytearray(path.read_bytes())
+    data[len(data) // 2] ^= 4
+    path.write_bytes(bytes(data))
+
+
+DAMAGES: dict[str, tuple[Callable[[Path], object], str]] = {
+    "empty": (lambda f: (f / DATABASE).write_bytes(b""), "is empty"),
+    "no database": (lambda f: (f / DATABASE).write_bytes(b"x" * 9_000), "cannot be read"),
+    "pages": (lambda f: (f / DATABASE).write_bytes((b := (f / DATABASE).read_bytes())[:8_192] + b"\xff" * (len(b) - 8_192)),
+              "malformed"),
+    "table": (lambda f: _drop(f, "DROP TABLE judged"), "the table judged is missing"),
+    "strategy": (lambda f: _drop(f, "UPDATE strategies SET body = '{\"stop\": 7}'"), 'the strategy "one" cannot be read'),
+    "market": (lambda f: _drop(f, "UPDATE markets SET terms = 'no'"), 'the market "AAA" cannot be read'),
+    "history": (lambda f: _flip(next((f / "history").glob("*.parquet"))), "not the file that was written"),
+    "history gone": (lambda f: next((f / "history").glob("*.parquet")).unlink(), "is missing"),
+    "results": (lambda f: _flip(next((f / "results").glob("*.parquet"))), "results of search 1"),
+    "results gone": (lambda f: next((f / "results").glob("*.parquet")).unlink(), "results of search 1"),
+}
+
+
+@pytest.mark.parametrize("name", DAMAGES)
+def test_check_finds_every_planted_damage_and_changes_nothing(folder: Path, name: str) -> None:
+    assert check_project(folder) == []
+    app = typer.Typer()
+    app.callback()(lambda: None)
+    add(app)
+    runner = CliRunner()
+    assert runner.invoke(app, ["check", str(folder), "--json"]).exit_code == 0
+    damage, words = DAMAGES[name]
+    damage(folder)
+    before = held(folder)
+    found = check_project(folder)
+    assert any(words in w.sentence() for w in found), [w.sentence() for w in found]
+    assert held(folder) == before
+    told = runner.invoke(app, ["check", str(folder), "--json"])
+    assert told.exit_code == 1
+    assert '"sound": false' in told.stdout
+    if "history" not in name and "results" not in name:
+        assert runner.invoke(app, ["check", str(folder), "--restore"]).exit_code == 0
+        assert check_project(folder) == []
+
+
+def test_check_of_what_is_no_project_says_so(tmp_path: Path) -> None:
+    with pytest.raises(UserError, match="no project"):
+        check_project(tmp_path)
+    with pytest.raises(WolbrinError, match="no sound copy"):
+        restore_copy(tmp_path)
+
+
+# What others open
+
+
+EVIL = ("=1+1", "+cmd|' /C calc'!A0", "-2+3", "@SUM(A1)", "\tx", "plain", "-1.5", "\r=1")
+
+
+def test_a_spreadsheet_shows_text_and_runs_none_of_it(tmp_path: Path) -> None:
+    columns = {"=name": np.array(EVIL, object), "net": np.arange(len(EVIL)) - 4.0}
+    write_table(columns, tmp_path / "a.csv")
+    with (tmp_path / "a.csv").open(newline="") as handle:
+        rows = list(csv.reader(handle))
+    assert [c for row in rows for c in row if c.startswith(("=", "+", "@", "\t", "\r"))] == []
+    assert rows[1] == ["'=1+1", "-4.0"], "numbers stay numbers"
+    assert [row[0] for row in rows[6:8]] == ["plain", "-1.5"]
+    write_table(columns, tmp_path / "a.xlsx")
+    sheet = openpyxl.load_workbook(tmp_path / "a.xlsx").active
+    assert sheet is not None
+    cells = [cell for row in sheet.iter_rows() for cell in row]
+    assert {cell.data_type for cell in cells} == {"s", "n"}, "no formula"
+    write_table(columns, tmp_path / "a.parquet")
+    assert pd.read_parquet(tmp_path / "a.parquet")["=name"].tolist() == list(EVIL), "tables of data stay as they are"
+    with pytest.raises(UserError, match="do not fit into a sheet"):
+        write_table({"x": np.zeros(1_048_576)}, tmp_path / "b.xlsx")
+    assert not (tmp_path / "b.xlsx").exists()
