@@ -270,6 +270,26 @@ def test_any_bytes_are_read_or_refused_in_a_sentence(tmp_path: Path, data: bytes
     survives(path)
 
 
+def test_odd_content_is_read_or_refused_in_a_sentence(tmp_path: Path) -> None:
+    """Fields beyond what Python's reader allows, NUL, strings and lists where numbers belong, numbers of many digits."""
+    head, rows = LAYOUTS["iso comma"][:2]
+    for i, odd in enumerate(("x" * 200_000, '"' + "y" * 200_000 + '"', "\x00", "9" * 5_000, "1e999", "-Infinity", "=1+1")):
+        for line in (3, len(rows) // 2):
+            changed = list(rows)
+            cells = changed[line].split(",")
+            cells[1 + i % (len(cells) - 1)] = odd
+            changed[line] = ",".join(cells)
+            path = tmp_path / f"odd-{i}-{line}.csv"
+            path.write_text("\n".join([head, *changed]))
+            survives(path)
+    n = len(BARS)
+    for name, columns in {"strings": {"time": BARS.time, "open": ["a"] * n, "close": RAW.close},
+                          "lists": {"time": BARS.time, "open": [[1.0, 2.0]] * n, "close": RAW.close},
+                          "nothing": {}, "times": {"time": ["yesterday"] * n, "close": RAW.close}}.items():
+        pq.write_table(pa.table(columns), tmp_path / f"{name}.parquet")
+        survives(tmp_path / f"{name}.parquet")
+
+
 @pytest.mark.parametrize("cut", [10, 200, 900])
 @pytest.mark.parametrize("ending", [".zip", ".csv.gz", ".parquet"])
 def test_truncated_archives_are_told(tmp_path: Path, cut: int, ending: str) -> None:

@@ -30,6 +30,7 @@ from wolbrin.core.engine.prepare import Prepared
 from wolbrin.core.engine.run import Run, backtest, need_bars
 from wolbrin.core.errors import UserError
 from wolbrin.core.export.exporters import exporter
+from wolbrin.core.faults import validated
 from wolbrin.core.market.bars import Bars, Span
 from wolbrin.core.market.intervals import interval_words, to_interval
 from wolbrin.core.market.terms import load_terms
@@ -111,6 +112,8 @@ def add(app: typer.Typer, demo: Callable[[], Path]) -> None:
             error_console.print("--bars needs --market FILE.json, the contract terms.", markup=False)
             raise typer.Exit(USAGE)
         with told():
+            if capital is not None:
+                validated(Settings, {"capital": capital}, "backtest")
             span = Span(_day(first, "from"), _day(last, "to"))
             if span.first and span.last and span.first > span.last:
                 raise UserError(f"the span ends on {span.last}, before it begins on {span.first}", "--from, --to",
@@ -130,7 +133,8 @@ def add(app: typer.Typer, demo: Callable[[], Path]) -> None:
                 below = read_bars(finer, terms, None, zone) if finer else base
                 quoted = read_bars(rates, load_terms(rates_market), None, zone) if rates and rates_market else None
                 history = Prepared.of(history, finer=lambda: below, rates=lambda: quoted)
-                brief = Brief(span, Costs.of(terms), capital or 50_000.0, fine=fine or finer is not None)
+                brief = Brief(span, Costs.of(terms), Settings().capital if capital is None else capital,
+                              fine=fine or finer is not None)
             else:
                 opened = open_project(project, demo)
                 if template is not None:
@@ -157,7 +161,7 @@ def add(app: typer.Typer, demo: Callable[[], Path]) -> None:
                 terms = history.bars.terms
                 chosen = _chosen(span, settings) if first or last else settings.training
                 brief = settings.brief(terms, chosen) if first or last else settings.brief(terms)
-                if capital:
+                if capital is not None:
                     brief = replace(brief, capital=capital)
                 if fine:
                     brief = replace(brief, fine=True)

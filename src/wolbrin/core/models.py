@@ -24,9 +24,17 @@ def read_json(path: Path, what: str) -> object:
         raise UserError(f"this {what} does not exist", str(path), "Check the path.") from None
     except (OSError, UnicodeDecodeError) as err:
         raise EnvironmentTrouble(f"this {what} cannot be read ({err})", str(path), "Check the file.") from None
+    return parse_json(text, what, str(path))
+
+
+def parse_json(text: str, what: str, where: str) -> object:
+    """Parse JSON text, or raise one sentence that names where, line and column."""
     try:
         return json.loads(text)
-    except (json.JSONDecodeError, RecursionError) as err:
-        place = f"{path}, line {err.lineno}, column {err.colno}" if isinstance(err, json.JSONDecodeError) else str(path)
-        reason = err.msg if isinstance(err, json.JSONDecodeError) else "nested too deeply"
-        raise UserError(f"this {what} is not valid JSON ({reason})", place, "Correct it there.") from None
+    except json.JSONDecodeError as err:
+        raise UserError(f"this {what} is not valid JSON ({err.msg})", f"{where}, line {err.lineno}, column {err.colno}",
+                        "Correct it there.") from None
+    except RecursionError:
+        raise UserError(f"this {what} is not valid JSON (nested too deeply)", where, "Correct it there.") from None
+    except ValueError:  # Python reads no whole numbers of more digits than it allows
+        raise UserError(f"this {what} holds a number of thousands of digits", where, "Correct it there.") from None

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import json
 import re
 import tempfile
 from functools import cached_property
@@ -36,6 +35,7 @@ from wolbrin.app.session import Session
 from wolbrin.app.shell.actions import Action
 from wolbrin.core.errors import UserError, WolbrinError, unwritable
 from wolbrin.core.faults import words_of
+from wolbrin.core.models import parse_json
 from wolbrin.core.rules.mirror import effective_short, mirror_condition
 from wolbrin.core.rules.model import Condition, Distance, Parameter, Side, Strategy, load_strategy, read_strategy
 from wolbrin.core.rules.named import names_in
@@ -337,12 +337,9 @@ class RulesPlace(Place):
             return False
         try:
             if text.startswith("{"):
-                made = read_strategy(json.loads(text), "pasted text")
+                made = read_strategy(parse_json(text, "strategy", "pasted text"), "pasted text")
             else:
                 made = parse_strategy(text, dict(self.context.names().own))
-        except (json.JSONDecodeError, RecursionError):
-            self.session.note("The pasted text is not a strategy: it is not valid JSON.", "error")
-            return False
         except UserError as err:
             self.session.note(f"The pasted text is not a strategy. {err.sentence()}", "error")
             return False

@@ -51,7 +51,12 @@ def split_line(line: str, delimiter: str) -> list[str]:
     """The fields of one line; several blanks count as one."""
     if delimiter == " ":
         return line.split()
-    return [f.strip() for f in next(csv.reader([line.replace("\0", "")], delimiter=delimiter), [])]
+    line = line.replace("\0", "")
+    try:
+        found = next(csv.reader([line], delimiter=delimiter), [])
+    except csv.Error:  # such as a field of more than 131,072 characters
+        found = line.split(delimiter)
+    return [f.strip() for f in found]
 
 
 def _well_formed(field: str) -> bool:
