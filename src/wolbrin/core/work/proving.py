@@ -107,7 +107,7 @@ def prove_job(project: Project, subjects: list[Subject], *, open_holdout: bool, 
     def work(subject: Subject) -> Proved:
         try:
             unseen = unseen_span(book, footing)
-            case = case_of(footing, subject, unseen, origins)
+            case = case_of(footing, subject, unseen)
             need_bars(case.history, case.brief.span)
             record = record_of(case.history, subject.strategy, case.brief, tried=subject.tried)
             renewed = None
@@ -128,6 +128,8 @@ def prove_job(project: Project, subjects: list[Subject], *, open_holdout: bool, 
 
             held = standings.at(subject.key[0], subject.market, record).evidence
             known = {g: e.verdict == PASSES for g, e in held.items()}
+            if any(g.key not in known and (open_holdout or not g.opens_holdout) for g in line):
+                case = replace(case, origin=origins.of(subject.search, subject.market, subject.interval, subject.number))
             outcomes = walk_line(case, line, open_holdout=opened if open_holdout else None, all_gates=all_gates, known=known)
             return Proved(subject, tuple(outcomes), record, renewed)
         except WolbrinError as err:
