@@ -15,6 +15,12 @@ settings.register_profile("ci", print_blob=True)
 settings.load_profile("ci")
 
 
+@pytest.fixture(autouse=True)
+def _user(monkeypatch: pytest.MonkeyPatch, tmp_path_factory: pytest.TempPathFactory) -> None:
+    """A user of its own for each test, who has confirmed nothing yet."""
+    monkeypatch.setenv("XDG_DATA_HOME", str(tmp_path_factory.mktemp("user")))
+
+
 @pytest.fixture(scope="session")
 def demo_master(tmp_path_factory: pytest.TempPathFactory) -> Path:
     """A demo project with a few markets, made once; tests copy it."""

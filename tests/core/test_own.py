@@ -12,7 +12,7 @@ from wolbrin.core.engine.brief import Brief
 from wolbrin.core.engine.prepare import Prepared
 from wolbrin.core.engine.run import backtest
 from wolbrin.core.errors import UserError
-from wolbrin.core.indicators.own import OwnIndicators, check_own, read_own, run_own
+from wolbrin.core.indicators.own import OwnIndicators, check_own, read_own, run_own, user_folder
 from wolbrin.core.rules.script import parse_strategy
 
 BARS = walk_bars(400, seed=2)
@@ -62,6 +62,27 @@ def test_a_confirmed_indicator_trades_and_an_edit_asks_again(tmp_path: Path) -> 
         own.confirm(read, BARS)
 
 
+def test_a_project_that_somebody_sends_runs_nothing_unasked(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    """Whatever stands in its folder, confirmations included: they are the user's."""
+    sender = OwnIndicators(tmp_path)
+    read = read_own(file(tmp_path, GOOD))
+    sender.confirm(read, BARS)
+    monkeypatch.setenv("XDG_DATA_HOME", str(tmp_path / "other user"))
+    got = OwnIndicators(tmp_path)
+    assert (tmp_path / "indicators/confirmed" / f"{read.digest}.py").is_file()
+    assert got.known() == {}
+    assert got.waiting() == ["drift"]
+    with pytest.raises(UserError, match="not confirmed by you"):
+        got.values("drift", read.digest, {}, BARS)
+    read.path.write_text(GOOD.replace("close[:-length]", "2 * close[:-length]"))
+    assert len(got.files()) == 2, "the text that was tested with waits beside the one that has changed"
+    old = next(read_own(p) for p in got.files() if p.stem == read.digest)
+    got.confirm(old, BARS)
+    assert got.is_confirmed(read.digest)
+    assert len(got.files()) == 1
+    assert not got.is_confirmed("../" + read.digest)
+
+
 @pytest.mark.parametrize(("body", "words"), [
     ("return np.append(close[1:], close[-1])", "looks ahead"), ("return close - close.mean()", "looks ahead"),
     ("return np.random.rand(len(close))", "second run"), ("return close[1:]", "shape"),
@@ -95,7 +116,7 @@ def test_a_kept_file_that_was_changed_is_refused(tmp_path: Path) -> None:
     path, own = file(tmp_path, GOOD), OwnIndicators(tmp_path)
     read = read_own(path)
     own.confirm(read, BARS)
-    kept = own.confirmed / f"{read.digest}.py"
+    kept = user_folder() / f"{read.digest}.py"
     kept.write_text(GOOD.replace("length:] = close", "length:] = 2 * close"))
     with pytest.raises(UserError, match="was changed"):
         own.values("drift", read.digest, {}, BARS)

@@ -157,6 +157,13 @@ class Session(QObject):
         else:
             self.note("No search was interrupted.")
 
+    def tell_waiting(self) -> None:
+        """Say what code the project brings that this user has not confirmed; none of it runs."""
+        found = self.project.own.waiting()
+        if found:
+            self.note(f"This project brings own indicators that you have not confirmed: {', '.join(found[:5])}. They run "
+                      "only after you have read and confirmed them, on Rules.", "caution")
+
     def tell_interrupted(self) -> None:
         """Say what was running when the program ended under it, with the way to go on."""
         found = self.dossiers.searches.interrupted()

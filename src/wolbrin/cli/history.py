@@ -92,6 +92,8 @@ def add(app: typer.Typer, demo: Callable[[], Path]) -> None:
             entry = next((m for m in opened.markets() if m.code == market), None)
             terms = load_terms(Path(market)) if market.endswith(".json") else entry.terms if entry else None
             found = pieces(files)
+            if bad is not None:
+                write_bad_rows(bad, ())  # what cannot be written there is told before rows are kept
             chosen = _layout(opened, layout)
             remarks: list[str] = []
             findings: list[dict[str, object]] = []

@@ -101,6 +101,7 @@ class MainWindow(QMainWindow):
         self.count()
         self.go(session.project.get_value("place", "markets"))
         session.brief_changed.emit()
+        session.tell_waiting()
         session.tell_interrupted()
 
     # Counts

@@ -2,8 +2,9 @@
 
 A file is read without being run (its function, inputs and settings are found in its syntax tree). It runs only once the user
 has confirmed exactly this file, in a process of its own with limits on time and memory, and may be used only after a check
-that cutting off later bars changes no earlier value. The confirmed text is kept under its digest, so that what was tested
-with it can be run again after the file has changed. docs/own-indicators.md is the contract.
+that cutting off later bars changes no earlier value. Confirmations are kept with the user, never in the project, which
+somebody else may have sent. The confirmed text is kept under its digest, so that what was tested with it can be run again
+after the file has changed. docs/own-indicators.md is the contract.
 """
 
 from __future__ import annotations
@@ -12,6 +13,7 @@ import ast
 import hashlib
 import json
 import os
+import re
 import subprocess
 import sys
 import tempfile
@@ -20,12 +22,14 @@ from dataclasses import dataclass
 from pathlib import Path
 
 import numpy as np
+import platformdirs
 
 from wolbrin.core.errors import EnvironmentTrouble, UserError
 from wolbrin.core.indicators import own_worker
 from wolbrin.core.indicators.model import Floats
 from wolbrin.core.market.bars import Bars
 
+DIGEST = re.compile("[0-9a-f]{64}")
 INPUTS = ("open", "high", "low", "close", "volume", "time", "session")
 TURNS = ("unsigned", "centered", "price")
 LARGEST_FILE = 200_000
@@ -177,18 +181,42 @@ def check_own(file: OwnFile, bars: Bars) -> int:
     return len(cuts)
 
 
+def user_folder() -> Path:
+    """Where the user's confirmations are kept: with the user, never in a project, which may have come from somebody else."""
+    return Path(platformdirs.user_data_path("wolbrin")) / "confirmed"
+
+
 class OwnIndicators:
-    """The files of one project and what was confirmed of them."""
+    """The files of one project, and what its user confirmed of them. Texts that were used stay in the project, so that what
+    was tested with them can be run again; whether they may run is the user's to say, once for each text."""
 
     def __init__(self, project: Path) -> None:
         self.folder = project / "indicators"
-        self.confirmed = self.folder / "confirmed"
+        self.kept = self.folder / "confirmed"
 
     def files(self) -> list[Path]:
-        return sorted(self.folder.glob("*.py")) if self.folder.is_dir() else []
+        """The project's files, and texts kept in it that this user has not confirmed."""
+        if not self.folder.is_dir():
+            return []
+        mine = sorted(self.folder.glob("*.py"))
+        return mine + [p for p in sorted(self.kept.glob("*.py")) if not self.is_confirmed(p.stem)
+                       and p.read_bytes() not in [m.read_bytes() for m in mine]]
+
+    def waiting(self) -> list[str]:
+        """Names of the files that would like to run and were not confirmed by this user; none is run to find out."""
+        found = []
+        for path in self.files():
+            try:
+                one = read_own(path)
+            except (UserError, EnvironmentTrouble):
+                continue
+            if not self.is_confirmed(one.digest):
+                found.append(one.name)
+        return found
 
     def is_confirmed(self, digest: str) -> bool:
-        return bool(digest) and (self.confirmed / f"{digest}.py").is_file()
+        """Whether this user has confirmed a text, in whatever project."""
+        return bool(DIGEST.fullmatch(digest)) and (user_folder() / f"{digest}.py").is_file()
 
     def known(self) -> dict[str, tuple[str, str]]:
         """Names of files that may be used as they are now, with their digests and how they turn."""
@@ -211,16 +239,19 @@ class OwnIndicators:
         if read_own(file.path).digest != file.digest:
             raise UserError("the file has changed since it was shown", str(file.path), "Read it again.")
         compared = check_own(file, bars)
-        self.confirmed.mkdir(parents=True, exist_ok=True)
-        (self.confirmed / f"{file.digest}.py").write_bytes(file.source.encode())
+        for folder in (self.kept, user_folder()):
+            folder.mkdir(parents=True, exist_ok=True)
+            partial = folder / f"{file.digest}.partial"
+            partial.write_bytes(file.source.encode())
+            os.replace(partial, folder / f"{file.digest}.py")
         return compared
 
     def load(self, name: str, digest: str) -> OwnFile:
         """A confirmed file by its digest. Raises UserError where it is not, or was tampered with."""
-        path = self.confirmed / f"{digest}.py"
         if not self.is_confirmed(digest):
-            raise UserError(f'the own indicator "{name}" is not confirmed in this project', name,
+            raise UserError(f'the own indicator "{name}" was not confirmed by you', name,
                             "Open own indicators on Rules, read the file and confirm it.")
+        path = user_folder() / f"{digest}.py"
         made = read_own(path)
         if made.digest != digest:
             raise UserError(f'the kept file of "{name}" was changed', str(path), "Confirm the indicator again.")
