@@ -114,9 +114,11 @@ def planted(bars: Bars, seed: Seed, sharpe: float, share: float = 0.25) -> Bars:
     exact = np.cumsum(np.where(slot, a_bar, 0.0))
     after = np.rint(exact).astype(np.int64)
     prior = np.append(0, after[:-1])
+    # A bar's extremes come halfway through it, on average; were they moved less, stops would be touched too seldom.
+    half = np.rint((exact + np.append(0.0, exact[:-1])) / 2).astype(np.int64)
     lift = max(0, 1 - int((bars.l + np.minimum(after, prior)).min())) if bars.l.min() > 0 else 0
     o, c = bars.o + prior + lift, bars.c + after + lift
-    h = np.maximum.reduce([bars.h + np.minimum(prior, after) + lift, o, c])
-    low = np.minimum.reduce([bars.l + np.maximum(prior, after) + lift, o, c])
+    h = np.maximum.reduce([bars.h + half + lift, o, c])
+    low = np.minimum.reduce([bars.l + half + lift, o, c])
     kind = bars.o.dtype
     return dataclasses.replace(bars, o=o.astype(kind), h=h.astype(kind), l=low.astype(kind), c=c.astype(kind))
