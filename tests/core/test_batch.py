@@ -8,7 +8,7 @@ from concurrent.futures import ThreadPoolExecutor
 
 import numpy as np
 import pytest
-from hypothesis import HealthCheck, given, settings
+from hypothesis import HealthCheck, example, given, settings
 from hypothesis import strategies as st
 
 from tests.build import cross, entry, num, price, row, walk_bars
@@ -87,6 +87,7 @@ def test_markets_with_financing_rates_and_finer_bars_take_the_full_form() -> Non
 
 
 @given(st.integers(1, 8), st.integers(0, 9), st.integers(1, 300), st.integers(0, 2**31))
+@example(8, 9, 107, 0)  # more than there are rows
 @settings(max_examples=80, deadline=None)
 def test_conditions_are_joined_as_counting_joins_them(rows: int, least: int, size: int, seed: int) -> None:
     rng = np.random.default_rng(seed)

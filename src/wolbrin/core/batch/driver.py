@@ -88,7 +88,7 @@ def combine(genes: NDArray[np.int32], which: int, pool: Words, out: Words) -> No
     while rows < MOST_ROWS and genes[begin + rows] >= 0:
         rows += 1
     least = genes[G_LOGIC + which]
-    if rows == 0:
+    if rows == 0 or least > rows:
         out[:] = 0
     elif least <= 0 or least == rows:
         one = pool[genes[begin]]
