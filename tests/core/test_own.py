@@ -2,6 +2,10 @@
 
 from __future__ import annotations
 
+import os
+import subprocess
+import sys
+import time
 from pathlib import Path
 
 import numpy as np
@@ -11,8 +15,9 @@ from tests.build import walk_bars
 from wolbrin.core.engine.brief import Brief
 from wolbrin.core.engine.prepare import Prepared
 from wolbrin.core.engine.run import backtest
-from wolbrin.core.errors import UserError
+from wolbrin.core.errors import UserError, WolbrinError
 from wolbrin.core.indicators.own import OwnIndicators, check_own, read_own, run_own, user_folder
+from wolbrin.core.indicators.own_run import shut_off
 from wolbrin.core.rules.script import parse_strategy
 
 BARS = walk_bars(400, seed=2)
@@ -87,7 +92,7 @@ def test_a_project_that_somebody_sends_runs_nothing_unasked(tmp_path: Path, monk
     ("return np.append(close[1:], close[-1])", "looks ahead"), ("return close - close.mean()", "looks ahead"),
     ("return np.random.rand(len(close))", "second run"), ("return close[1:]", "shape"),
     ("return 1 / 0", "line 6.*ZeroDivision"),
-    ("raise SystemExit", "SystemExit"), ("return np.ones(10**10)", "memory"), ("import os; os._exit(3)", "without a result"),
+    ("raise SystemExit", "SystemExit"), ("return np.ones(10**10)", "memory"), ("import os; os._exit(3)", 'loads "os"'),
     ("return 'text'", "could not convert")])
 def test_faults_are_sentences(tmp_path: Path, body: str, words: str) -> None:
     text = f'import numpy as np\n\n\ndef drift(close):\n    """It."""\n    {body}\n'
@@ -129,3 +134,67 @@ def test_a_kept_file_that_was_changed_is_refused(tmp_path: Path) -> None:
     assert own.known() == {}, "a file that cannot be read stops nothing"
     with pytest.raises(UserError, match="too short"):
         check_own(read, BARS.take(20))
+
+
+@pytest.mark.parametrize(("body", "words"), [
+    ("return np.lib.stride_tricks.as_strided(close, shape=(10**12,))[10**11:][:len(close)] + 0",
+     "ended by a segmentation fault after [0-9.]+ s"),
+    ("return np.array(list(open))", "NameError"), ("return eval('close')", "NameError"),
+    ("return np.loadtxt('/etc/hostname')", "OSError|FileNotFound|PermissionError"),
+    ("np.save('/tmp/wolbrin-own', close); return close", "PermissionError|OSError"),
+    ("return __import__('os')", "ImportError"), ("import numpy.ctypeslib; return close", "loads \"numpy.ctypeslib\""),
+    ("np.ctypeslib; return close", "ImportError|AttributeError"), ("from . import other; return close", 'loads "\\."'),
+    ("import socket; return close", 'line 6: it loads "socket"'),
+    # Around the names: the modules that NumPy has loaded are within reach, and the kernel says no.
+    ("return FIND('os').open('/etc/hostname', 0)", "PermissionError|OSError"),
+    ("return FIND('os').fork()", "PermissionError|BlockingIOError"), ("FIND('os').kill(FIND('os').getppid(), 9)", "Permission"),
+    ("FIND('os').execv('/bin/true', ['true'])", "PermissionError"), ("return FIND('os')._exit(3)", "exit code 3 after"),
+    ("FIND('os').write(int(ARGS[3]), b'{\"kind\": [[')\n    FIND('os')._exit(0)", "exit code 0 after .*without a result"),
+    ("FIND('os').write(int(ARGS[2]), b'x' * 4)\n    return close", "exit code 0 after .*without a result"),
+    ("FIND('os').abort()", "ended by an abort")])
+def test_the_process_is_a_cage(tmp_path: Path, body: str, words: str) -> None:
+    """Files, network, processes, signals, other code: refused by imports, and by the kernel where those are gone around."""
+    assert shut_off(), "the kernels this runs on have the filter"
+    find = ("def _find(name):\n    mods = np.poly1d.__init__.__globals__['__builtins__']\n"
+            "    imp = mods['__import__'] if isinstance(mods, dict) else mods.__import__\n    return imp(name)\n")
+    text = f'import numpy as np\n\n\ndef drift(close):\n    """It."""\n    {body}\n'
+    text = text.replace("FIND(", "_find(").replace("ARGS", "_find('sys').argv") + find
+    with pytest.raises(UserError, match=words):
+        run_own(read_own(file(tmp_path, text)), {"close": BARS.close}, {}, [400])
+
+
+def test_an_indicator_ends_with_the_program_that_asked_for_it(tmp_path: Path) -> None:
+    text = 'def drift(close):\n    """It."""\n    while True: pass\n'
+    code = ("import sys, numpy as np\nfrom pathlib import Path\n"
+            "from wolbrin.core.indicators.own import read_own, run_own\n"
+            f"run_own(read_own(Path({str(file(tmp_path, text))!r})), {{'close': np.zeros(9)}}, {{}}, [9], 30)")
+    parent = subprocess.Popen([sys.executable, "-c", code])
+    try:
+        for _ in range(600):
+            below = Path(f"/proc/{parent.pid}/task/{parent.pid}/children").read_text().split()
+            if below and b"own_worker" in Path(f"/proc/{below[0]}/cmdline").read_bytes():
+                break
+            time.sleep(0.05)
+        parent.kill()
+        parent.wait()
+        for _ in range(600):
+            if not Path(f"/proc/{below[0]}/cmdline").exists() or not Path(f"/proc/{below[0]}/cmdline").read_bytes():
+                return
+            time.sleep(0.05)
+        raise AssertionError("it goes on")
+    finally:
+        parent.kill()
+
+
+def test_only_ordinary_files_are_read(tmp_path: Path) -> None:
+    path = file(tmp_path, GOOD)
+    path.unlink()
+    path.symlink_to("/dev/zero")
+    os.mkfifo(path.with_name("pipe.py"))
+    (path.parent / "folder.py").mkdir()
+    (path.parent / "gone.py").symlink_to(tmp_path / "nothing")
+    own = OwnIndicators(tmp_path)
+    assert own.known() == {} and own.waiting() == []
+    for one in own.files():
+        with pytest.raises(WolbrinError):
+            read_own(one)

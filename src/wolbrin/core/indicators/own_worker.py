@@ -1,10 +1,13 @@
-"""Runs one confirmed indicator file in a process of its own: `python -I own_worker.py folder`.
+"""Runs one confirmed indicator file in a process of its own: `python -I own_worker.py inputs result said`, three numbers of
+files that live in memory only; what to do comes as JSON on standard input.
 
-It knows nothing of the program. The folder holds job.json (source, function, inputs, settings, cuts, limits) and
-inputs.npz; it writes out.npz, or fault.json. docs/own-indicators.md states the contract.
+It knows nothing of the program but `own_cage`, what this process may do. Values go to `result` as plain numbers; `said` gets
+a line that tells whether the kernel shuts the process off, and one with the fault where there is one.
+docs/own-indicators.md states the contract.
 """
 
 import json
+import os
 import resource
 import sys
 import traceback
@@ -12,42 +15,53 @@ from pathlib import Path
 
 import numpy as np
 
+if __name__ == "__main__":
+    sys.path.insert(0, str(Path(__file__).parent))
+    import own_cage as cage
+    sys.path.pop(0)
+else:
+    from wolbrin.core.indicators import own_cage as cage
 
-def limit(which: int, value: int) -> None:
-    """Lower a limit of this process, never raise it."""
-    hard = resource.getrlimit(which)[1]
-    value = value if hard == resource.RLIM_INFINITY else min(value, hard)
-    resource.setrlimit(which, (value, value))
+BLOCK = 1 << 20
 
 
-def main(folder: Path) -> None:
-    job = json.loads((folder / "job.json").read_text())
-    with np.load(folder / "inputs.npz", allow_pickle=False) as held:
+def write(file: int, data: bytes) -> None:
+    while data:
+        data = data[os.write(file, data[:BLOCK]):]
+
+
+def main(inputs: int, result: int, said: int) -> None:
+    job = json.loads(sys.stdin.read())
+    cage.die_with(job["parent"])
+    with os.fdopen(inputs, "rb") as file, np.load(file, allow_pickle=False) as held:
         arrays = {name: held[name] for name in job["inputs"]}
-    limit(resource.RLIMIT_AS, job["memory"])
-    limit(resource.RLIMIT_CPU, job["seconds"])
-    limit(resource.RLIMIT_FSIZE, 512 * 1024**2)
-    limit(resource.RLIMIT_CORE, 0)
-    space = {"__name__": job["function"]}
+    builtins = cage.shut_imports()
+    cage.limit(resource.RLIMIT_AS, job["memory"])
+    cage.limit(resource.RLIMIT_CPU, job["seconds"], job["seconds"] + 1)
+    cage.limit(resource.RLIMIT_FSIZE, 8 * sum(job["cuts"]) + 65_536)
+    cage.limit(resource.RLIMIT_CORE, 0)
+    cage.limit(resource.RLIMIT_NPROC, 0)
+    cage.limit(resource.RLIMIT_NOFILE, 0)
+    write(said, json.dumps({"shut": cage.shut()}).encode() + b"\n")
+    space = {"__name__": job["function"], "__builtins__": builtins}
     exec(compile(job["source"], job["file"], "exec"), space)
     function = space[job["function"]]
-    out = {}
-    for number, stop in enumerate(job["cuts"]):
+    for stop in job["cuts"]:
         with np.errstate(all="ignore"):
             given = [arrays[name][:stop].copy() for name in job["inputs"]]
             made = np.asarray(function(*given, **job["settings"]), dtype=np.float64)
         if made.shape != (stop,):
             raise ValueError(f"it gave an array of shape {made.shape} for {stop} bars; one value a bar is needed")
-        out[f"v{number}"] = made
-    np.savez(folder / "out.npz", **out)  # type: ignore[arg-type]
+        write(result, np.ascontiguousarray(made).tobytes())
 
 
 if __name__ == "__main__":
-    place = Path(sys.argv[1])
+    files = [int(a) for a in sys.argv[1:4]]
     try:
-        main(place)
+        main(*files)
     except BaseException as err:
         lines = [f.lineno for f in traceback.extract_tb(err.__traceback__) if f.filename.endswith("-own.py")]
         fault = {"kind": type(err).__name__, "text": str(err)[:300], "line": lines[-1] if lines else None}
-        (place / "fault.json").write_text(json.dumps(fault))
-        sys.exit(1)
+        write(files[2], json.dumps(fault).encode() + b"\n")
+        os._exit(1)
+    os._exit(0)  # nothing that the file left behind for the end is run

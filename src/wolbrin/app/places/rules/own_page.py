@@ -15,6 +15,7 @@ from wolbrin.app.tables.model import Column
 from wolbrin.app.tables.view import Table
 from wolbrin.core.errors import WolbrinError, unwritable
 from wolbrin.core.indicators.own import OwnFile, read_own
+from wolbrin.core.indicators.own_run import shut_off
 
 BEGIN = '''"""An indicator of my own."""
 
@@ -32,6 +33,13 @@ def steps(close, *, length=10):
     out[length:] = total[length:] - total[:-length]
     return out
 '''
+
+ABOUT = ("A Python file in the project with one function over arrays (docs/own-indicators.md). It runs only after you have "
+         "read and confirmed exactly this text, in a process of its own with limits on time and memory, and is checked for "
+         "looking ahead before it can be used.")
+SHUT = "It reaches no file, no network and no other process."
+OPEN = ("This machine's kernel does not shut it off from your files and the network: confirm only what you would run "
+        "yourself.")
 
 
 @dataclass(frozen=True)
@@ -60,9 +68,8 @@ class OwnPage(QWidget):
         self.words = label("", "small", wrap=True)
         self.confirm = button("Confirm this file and check it", self.confirm_file, main=True)
         self.table.chosen.connect(self._show)
-        about = label("A Python file in the project with one function over arrays (docs/own-indicators.md). It runs only "
-                      "after you have read and confirmed exactly this text, in a process of its own with limits on time "
-                      "and memory, and is checked for looking ahead before it can be used.", "small", wrap=True)
+        about = label(ABOUT, "small", wrap=True)
+        session.compute("Own indicators", shut_off, lambda shut: about.setText(f"{ABOUT} {SHUT if shut else OPEN}"))
         acts = row(button("Add a file \u2026", self.add_file), button("Begin a new one", self.begin),
                    button("Read again", self.refresh), None, spacing=5)
         self.setLayout(column(about, self.table, acts, self.text, self.words, row(self.confirm, None),

@@ -1,0 +1,115 @@
+"""Reading an own indicator's file without running it: its function, inputs and settings, from its syntax tree."""
+
+from __future__ import annotations
+
+import ast
+import hashlib
+import os
+import stat
+from collections.abc import Mapping
+from dataclasses import dataclass
+from pathlib import Path
+
+from wolbrin.core.errors import EnvironmentTrouble, UserError
+from wolbrin.core.indicators.own_cage import PURE, allowed
+
+INPUTS = ("open", "high", "low", "close", "volume", "time", "session")
+TURNS = ("unsigned", "centered", "price")
+LARGEST_FILE = 200_000
+
+
+@dataclass(frozen=True)
+class OwnFile:
+    """What is known of a file without running it. settings: name to default. digest: SHA-256 of its bytes. turns: how it
+    turns where up and down change places, from a line "Turns: centered" (or price) of its description."""
+
+    path: Path
+    name: str
+    about: str
+    inputs: tuple[str, ...]
+    settings: Mapping[str, float]
+    digest: str
+    source: str
+    turns: str = "unsigned"
+
+    @classmethod
+    def plain(cls, name: str, source: str, inputs: tuple[str, ...]) -> OwnFile:
+        """A text of the program's own, of one function without settings."""
+        return cls(Path(name), name, "", inputs, {}, hashlib.sha256(source.encode()).hexdigest(), source)
+
+
+def read_bytes(path: Path) -> bytes:
+    """A file's bytes, where it is an ordinary one and not too large; whatever else stands there is not waited for."""
+    try:
+        file = os.open(path, os.O_RDONLY | os.O_NONBLOCK | os.O_CLOEXEC)
+        with os.fdopen(file, "rb") as handle:
+            if not stat.S_ISREG(os.fstat(file).st_mode):
+                raise UserError("this is not an ordinary file", str(path), "Put the file itself there.")
+            raw = handle.read(LARGEST_FILE + 1)
+    except OSError as err:
+        raise EnvironmentTrouble(f"this file cannot be read ({err.strerror})", str(path), "Check the file.") from None
+    if len(raw) > LARGEST_FILE:
+        raise UserError(f"this file is larger than {LARGEST_FILE:,} bytes", str(path), "Keep to one indicator a file.")
+    return raw
+
+
+def _imports(tree: ast.Module, where: str) -> None:
+    """Refuse what loads other code than NumPy and what only computes."""
+    for node in ast.walk(tree):
+        names: list[str] = []
+        if isinstance(node, ast.Import):
+            names = [a.name for a in node.names]
+        elif isinstance(node, ast.ImportFrom):
+            names = ["." * node.level + (node.module or "")]
+        for name in names:
+            if not allowed(name):
+                raise UserError(f'it loads "{name[:60]}", and an own indicator may use NumPy and {", ".join(PURE)} only',
+                                f"{where}, line {node.lineno}", "Compute it without.")
+
+
+def _number(node: ast.expr | None) -> float | None:
+    try:
+        value = ast.literal_eval(node) if node is not None else None
+    except (ValueError, TypeError, SyntaxError, MemoryError, RecursionError):
+        return None
+    return float(value) if isinstance(value, int | float) and not isinstance(value, bool) else None
+
+
+def read_own(path: Path, data: bytes | None = None) -> OwnFile:
+    """Read a file without running it. Raises UserError where it does not keep the contract."""
+    raw = read_bytes(path) if data is None else data
+    where = str(path)
+    try:
+        source = raw.decode("utf-8")
+        tree = ast.parse(source)
+    except UnicodeDecodeError:
+        raise UserError("this file is not text in UTF-8", where, "Save it as UTF-8.") from None
+    except (SyntaxError, ValueError, RecursionError, MemoryError) as err:
+        line = f", line {err.lineno}" if isinstance(err, SyntaxError) else ""
+        raise UserError("this file is not Python", where + line, "Correct it there.") from None
+    _imports(tree, where)
+    functions = [n for n in tree.body if isinstance(n, ast.FunctionDef) and not n.name.startswith("_")]
+    if len(functions) != 1:
+        raise UserError(f"this file has {len(functions)} public functions; it needs exactly one", where,
+                        "Begin the names of helpers with an underscore.")
+    one = functions[0]
+    at = f"{where}, line {one.lineno}"
+    about = ast.get_docstring(one)
+    if not about:
+        raise UserError(f"{one.name} has no description", at, "Give it a docstring that says what it computes.")
+    spec = one.args
+    inputs = tuple(a.arg for a in (*spec.posonlyargs, *spec.args))
+    if not inputs or any(i not in INPUTS for i in inputs) or spec.vararg or spec.kwarg or spec.defaults:
+        raise UserError(f"{one.name} takes arrays named {', '.join(INPUTS)}, in any order, then * and its settings", at,
+                        "Write, for example: def drift(close, *, length=20).")
+    settings = {}
+    for argument, default in zip(spec.kwonlyargs, spec.kw_defaults):
+        value = _number(default)
+        if value is None:
+            raise UserError(f'the setting "{argument.arg}" needs a plain number as default', at, "Write it as length=20.")
+        settings[argument.arg] = value
+    told = [line.split(":", 1)[1].strip().rstrip(".") for line in about.splitlines() if line.strip().startswith("Turns:")]
+    if told and told[0] not in TURNS:
+        raise UserError(f'"Turns: {told[0][:20]}" is not known', at, f"Write one of {', '.join(TURNS)}.")
+    return OwnFile(path, one.name, about, inputs, settings, hashlib.sha256(raw).hexdigest(), source,
+                   told[0] if told else "unsigned")

@@ -1,0 +1,139 @@
+"""Running a confirmed own indicator: in a process of its own that dies with this one, is bounded, and is shut off from files,
+network and other processes where the kernel allows it; what it gives back is numbers of an exact length, or a fault."""
+
+from __future__ import annotations
+
+import functools
+import json
+import os
+import signal
+import subprocess
+import sys
+import time
+from collections.abc import Mapping, Sequence
+from typing import Any
+
+import numpy as np
+
+from wolbrin.core.errors import EnvironmentTrouble, UserError
+from wolbrin.core.indicators import own_worker
+from wolbrin.core.indicators.model import Floats
+from wolbrin.core.indicators.own_read import OwnFile
+
+SECONDS = 20
+MEMORY = 1024**3
+SAID = 4096  # bytes that are read of what the process says
+CRASHES = {signal.SIGSEGV: "a segmentation fault", signal.SIGABRT: "an abort", signal.SIGBUS: "a bus error",
+           signal.SIGFPE: "an arithmetic fault", signal.SIGILL: "an illegal instruction",
+           signal.SIGSYS: "a call that is not permitted", signal.SIGKILL: "being killed"}
+
+
+def run_own(file: OwnFile, arrays: Mapping[str, np.ndarray], settings: Mapping[str, float], cuts: Sequence[int],
+            seconds: int = SECONDS, memory: int = MEMORY) -> list[Floats]:
+    """Values of a confirmed file over the first `cut` bars, for each cut; infinities become NaN.
+
+    Raises:
+        UserError: the file failed, took too long, or gave something else than one number a bar.
+    """
+    unknown = set(settings) - set(file.settings)
+    if unknown:
+        raise UserError(f"{file.name} has no setting {', '.join(sorted(unknown))}", file.name, "Remove it.")
+    return _run(file, arrays, settings, cuts, seconds, memory)[0]
+
+
+@functools.cache
+def shut_off() -> bool:
+    """Whether this machine's kernel shuts own indicators off from files, network and other processes. Tried once."""
+    probe = OwnFile.plain("probe", 'def probe(close):\n    return close\n', ("close",))
+    try:
+        return _run(probe, {"close": np.zeros(1)}, {}, [1], SECONDS, MEMORY)[1]
+    except (UserError, EnvironmentTrouble):
+        return False
+
+
+def _run(file: OwnFile, arrays: Mapping[str, np.ndarray], settings: Mapping[str, float], cuts: Sequence[int],
+         seconds: int, memory: int) -> tuple[list[Floats], bool]:
+    whole = {k: int(v) if float(v).is_integer() else float(v) for k, v in (dict(file.settings) | dict(settings)).items()}
+    job = {"source": file.source, "function": file.name, "file": f"{file.name}-own.py", "inputs": list(file.inputs),
+           "settings": whole, "cuts": list(cuts), "seconds": seconds, "memory": memory, "parent": os.getpid()}
+    files: list[int] = []
+    began = time.monotonic()
+    try:
+        # In memory only: no path that the process could replace, no disk that could be full.
+        files += [os.memfd_create(name) for name in ("inputs", "result", "said")]
+        with os.fdopen(os.dup(files[0]), "wb") as handle:
+            np.savez(handle, **arrays)  # type: ignore[arg-type]
+        os.lseek(files[0], 0, os.SEEK_SET)
+        code = _wait(files, json.dumps(job), 3 * seconds + 5)
+        shut, fault = _told(files[2])
+        if code == 0 and not fault:
+            made = _values(files[1], cuts)
+            if made is not None:
+                return made, shut
+        raise _failed(file, fault, code, seconds, memory, time.monotonic() - began)
+    except OSError as err:
+        raise EnvironmentTrouble(f"the process of an own indicator cannot be started ({err.strerror})", file.name,
+                                 "Close other programs and try again.") from None
+    finally:
+        for one in files:
+            os.close(one)
+
+
+def _wait(files: Sequence[int], job: str, most: float) -> int | None:
+    """Run the worker in a session of its own and end whatever it began; its exit code, None when it took too long."""
+    environment = {"PATH": os.defpath, "HOME": "/nonexistent", "OPENBLAS_NUM_THREADS": "1", "OMP_NUM_THREADS": "1"}
+    process = subprocess.Popen([sys.executable, "-I", str(own_worker.__file__), *map(str, files)], cwd="/", env=environment,
+                               stdin=subprocess.PIPE, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL, text=True,
+                               pass_fds=tuple(files), start_new_session=True)
+    try:
+        process.communicate(job, timeout=most)
+        return process.returncode
+    except subprocess.TimeoutExpired:
+        return None
+    finally:
+        try:
+            os.killpg(process.pid, signal.SIGKILL)
+        except (ProcessLookupError, PermissionError):
+            pass
+        process.wait()
+
+
+def _told(said: int) -> tuple[bool, dict[str, Any]]:
+    """Whether the kernel shut the process off, and its fault, from what it said; the process could have written anything."""
+    lines = os.pread(said, SAID, 0).split(b"\n")
+    found: list[dict[str, Any]] = []
+    for line in lines:
+        try:
+            one = json.loads(line)
+        except (ValueError, RecursionError):
+            continue
+        if isinstance(one, dict):
+            found.append(one)
+    fault = next(({"kind": str(f["kind"])[:60], "text": str(f.get("text", ""))[:300],
+                   "line": f["line"] if type(f.get("line")) is int else None} for f in found if "kind" in f), {})
+    return bool(found) and found[0].get("shut") is True, fault
+
+
+def _values(result: int, cuts: Sequence[int]) -> list[Floats] | None:
+    """What the process gave, where it is exactly as long as it has to be."""
+    if os.fstat(result).st_size != 8 * sum(cuts):
+        return None
+    held = np.frombuffer(os.pread(result, 8 * sum(cuts), 0), np.float64)
+    if len(held) != sum(cuts):
+        return None
+    return [np.where(np.isfinite(v), v, np.nan) for v in np.split(held, np.cumsum(cuts)[:-1])]
+
+
+def _failed(file: OwnFile, fault: Mapping[str, Any], code: int | None, seconds: int, memory: int, took: float) -> UserError:
+    if code is None or code == -signal.SIGXCPU or (code == -signal.SIGKILL and took >= seconds):
+        return UserError(f"it took longer than {seconds} seconds", file.name, "Make it faster.")
+    if code < 0:
+        name = CRASHES.get(signal.Signals(-code), signal.Signals(-code).name)
+        return UserError(f"it ended by {name} after {took:.1f} s", file.name, "Look for memory it reads or writes out of bounds.")
+    if not fault:
+        return UserError(f"it ended with exit code {code} after {took:.1f} s, without a result that can be read", file.name,
+                         "Let it return one number a bar, and nothing else.")
+    line = f", line {fault['line']}" if fault["line"] else ""
+    if fault["kind"] == "MemoryError" or "allocate" in fault["text"]:
+        return UserError(f"it needs more than {memory // 1024**2:,} MB of memory", file.name + line, "Make it smaller.")
+    return UserError(f"it failed with {fault['kind']}: {fault['text']}", file.name + line, "Correct it there.")
