@@ -272,7 +272,7 @@ def test_damage_is_one_sentence_and_nothing_is_overwritten(tmp_path: Path, proje
     broken.mkdir()
     (broken / "project.sqlite").write_bytes(b"this is no database" * 100)
     before = (broken / "project.sqlite").read_bytes()
-    with pytest.raises(EnvironmentTrouble, match="cannot be used"):
+    with pytest.raises(EnvironmentTrouble, match="is damaged"):
         Project(broken)
     assert (broken / "project.sqlite").read_bytes() == before
     newer = tmp_path / "newer"

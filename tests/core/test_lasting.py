@@ -28,7 +28,8 @@ from wolbrin.core.proving.line import Line, usual_line
 from wolbrin.core.rules.model import Strategy
 from wolbrin.core.rules.script import parse_strategy
 from wolbrin.core.store.check import check_project, restore_copy
-from wolbrin.core.store.database import DATABASE, KEPT_COPIES, copies_of
+from wolbrin.core.store.copies import KEPT_COPIES, copies_of
+from wolbrin.core.store.database import DATABASE
 from wolbrin.core.store.project import Project
 from wolbrin.core.store.results import Results
 from wolbrin.core.store.settings import Settings

@@ -147,7 +147,8 @@ def test_a_kept_file_that_was_changed_is_refused(tmp_path: Path) -> None:
     ("import socket; return close", 'line 6: it loads "socket"'),
     # Around the names: the modules that NumPy has loaded are within reach, and the kernel says no.
     ("return FIND('os').open('/etc/hostname', 0)", "PermissionError|OSError"),
-    ("return FIND('os').fork()", "PermissionError|BlockingIOError"), ("FIND('os').kill(FIND('os').getppid(), 9)", "Permission"),
+    ("return FIND('os').fork()", "PermissionError|BlockingIOError"),
+    ("FIND('os').kill(FIND('os').getppid(), 9)", "Permission"),
     ("FIND('os').execv('/bin/true', ['true'])", "PermissionError"), ("return FIND('os')._exit(3)", "exit code 3 after"),
     ("FIND('os').write(int(ARGS[3]), b'{\"kind\": [[')\n    FIND('os')._exit(0)", "exit code 0 after .*without a result"),
     ("FIND('os').write(int(ARGS[2]), b'x' * 4)\n    return close", "exit code 0 after .*without a result"),
@@ -194,7 +195,8 @@ def test_only_ordinary_files_are_read(tmp_path: Path) -> None:
     (path.parent / "folder.py").mkdir()
     (path.parent / "gone.py").symlink_to(tmp_path / "nothing")
     own = OwnIndicators(tmp_path)
-    assert own.known() == {} and own.waiting() == []
+    assert own.known() == {}
+    assert own.waiting() == []
     for one in own.files():
         with pytest.raises(WolbrinError):
             read_own(one)

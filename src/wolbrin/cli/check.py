@@ -9,7 +9,7 @@ import typer
 from wolbrin.cli.common import FAILED, JSON, console, emit, error_console, told
 from wolbrin.core.errors import WolbrinError
 from wolbrin.core.store.check import check_project, restore_copy
-from wolbrin.core.store.database import copies_of
+from wolbrin.core.store.copies import copies_of
 from wolbrin.core.store.leftovers import Leftover, leftovers
 from wolbrin.core.store.project import Project
 

@@ -119,6 +119,6 @@ def shut_imports() -> dict[str, Any]:
             _Nothing.find_spec(name or "a file beside it")
         return real(name, globals, locals, fromlist, 0)
 
-    sys.meta_path[:] = [_Nothing]  # type: ignore[list-item]
+    sys.meta_path[:] = [_Nothing]
     sys.path[:] = []
     return {k: v for k, v in vars(builtins).items() if k not in _NO_BUILTINS} | {"__import__": load}

@@ -56,11 +56,9 @@ def read_bytes(path: Path) -> bytes:
 def _imports(tree: ast.Module, where: str) -> None:
     """Refuse what loads other code than NumPy and what only computes."""
     for node in ast.walk(tree):
-        names: list[str] = []
-        if isinstance(node, ast.Import):
-            names = [a.name for a in node.names]
-        elif isinstance(node, ast.ImportFrom):
-            names = ["." * node.level + (node.module or "")]
+        if not isinstance(node, ast.Import | ast.ImportFrom):
+            continue
+        names = [a.name for a in node.names] if isinstance(node, ast.Import) else ["." * node.level + (node.module or "")]
         for name in names:
             if not allowed(name):
                 raise UserError(f'it loads "{name[:60]}", and an own indicator may use NumPy and {", ".join(PURE)} only',

@@ -3,6 +3,7 @@ network and other processes where the kernel allows it; what it gives back is nu
 
 from __future__ import annotations
 
+import contextlib
 import functools
 import json
 import os
@@ -91,10 +92,8 @@ def _wait(files: Sequence[int], job: str, most: float) -> int | None:
     except subprocess.TimeoutExpired:
         return None
     finally:
-        try:
+        with contextlib.suppress(ProcessLookupError, PermissionError):
             os.killpg(process.pid, signal.SIGKILL)
-        except (ProcessLookupError, PermissionError):
-            pass
         process.wait()
 
 
@@ -129,7 +128,8 @@ def _failed(file: OwnFile, fault: Mapping[str, Any], code: int | None, seconds: 
         return UserError(f"it took longer than {seconds} seconds", file.name, "Make it faster.")
     if code < 0:
         name = CRASHES.get(signal.Signals(-code), signal.Signals(-code).name)
-        return UserError(f"it ended by {name} after {took:.1f} s", file.name, "Look for memory it reads or writes out of bounds.")
+        return UserError(f"it ended by {name} after {took:.1f} s", file.name,
+                         "Look for memory it reads or writes out of bounds.")
     if not fault:
         return UserError(f"it ended with exit code {code} after {took:.1f} s, without a result that can be read", file.name,
                          "Let it return one number a bar, and nothing else.")

@@ -11,16 +11,16 @@ import os
 import resource
 import sys
 import traceback
+from importlib.util import module_from_spec, spec_from_file_location
 from pathlib import Path
 
 import numpy as np
 
-if __name__ == "__main__":
-    sys.path.insert(0, str(Path(__file__).parent))
-    import own_cage as cage
-    sys.path.pop(0)
-else:
-    from wolbrin.core.indicators import own_cage as cage
+_spec = spec_from_file_location("own_cage", Path(__file__).with_name("own_cage.py"))
+assert _spec is not None
+assert _spec.loader is not None
+cage = module_from_spec(_spec)
+_spec.loader.exec_module(cage)
 
 BLOCK = 1 << 20
 

@@ -12,7 +12,6 @@ from dataclasses import dataclass
 from functools import partial
 from pathlib import Path
 from typing import Any
-from urllib.parse import quote
 
 from pydantic import BaseModel, ValidationError
 
@@ -21,7 +20,8 @@ from wolbrin.core.market.importing.layout import Layout
 from wolbrin.core.market.terms import Terms
 from wolbrin.core.market.treatment import Treatment
 from wolbrin.core.rules.model import Strategy
-from wolbrin.core.store.database import DATABASE, copies_of
+from wolbrin.core.store.copies import copies_of, reader
+from wolbrin.core.store.database import DATABASE
 from wolbrin.core.store.files import as_written, sync_folder
 from wolbrin.core.store.results import RESULTS
 from wolbrin.core.store.schema import SCHEMA_VERSION, migrate
@@ -57,7 +57,7 @@ def check_project(folder: Path) -> list[Wrong]:
     if not path.stat().st_size:
         return [Wrong("the database is empty", str(path), restore)]
     try:
-        with closing(_reader(path)) as db:
+        with closing(reader(path)) as db:
             said = [r[0] for r in db.execute("PRAGMA integrity_check(20)")]
             found = [Wrong(f"the database is damaged ({text})", str(path), restore) for text in said if text != "ok"]
             found += list(_schema(db, str(path), restore))
@@ -79,7 +79,7 @@ def restore_copy(folder: Path) -> tuple[Path, Path]:
     """
     for copy in copies_of(folder):
         try:
-            with closing(_reader(copy)) as db:
+            with closing(reader(copy)) as db:
                 if [r[0] for r in db.execute("PRAGMA integrity_check(1)")] == ["ok"]:
                     break
         except sqlite3.Error:
@@ -104,10 +104,6 @@ def restore_copy(folder: Path) -> tuple[Path, Path]:
         raise EnvironmentTrouble(f"the copy cannot be put back ({err.strerror or err})", str(folder),
                                  "Free some space or check the folder's permissions.") from None
     return copy, aside
-
-
-def _reader(path: Path) -> sqlite3.Connection:
-    return sqlite3.connect(f"file:{quote(path.as_posix())}?mode=ro", uri=True)
 
 
 def _tables(db: sqlite3.Connection) -> dict[str, set[str]]:

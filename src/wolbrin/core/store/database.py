@@ -10,7 +10,7 @@ import sqlite3
 import threading
 import time
 from collections.abc import Callable, Iterator
-from contextlib import contextmanager
+from contextlib import contextmanager, suppress
 from pathlib import Path
 from threading import RLock
 from typing import Any, TypeVar
@@ -20,17 +20,19 @@ import numpy as np
 from numpy.typing import NDArray
 
 from wolbrin.core.errors import EnvironmentTrouble, UserError
-from wolbrin.core.store.files import PARTIAL, sync_folder
+from wolbrin.core.store.aside import Aside, why
+from wolbrin.core.store.copies import copies_at, make_copy
+from wolbrin.core.store.mending import mend
 from wolbrin.core.store.schema import SCHEMA_VERSION, migrate
 
 T = TypeVar("T")
 log = logging.getLogger("wolbrin")
 DATABASE = "project.sqlite"
 READER_CACHE = 16_000  # kB that one reader keeps
-COPIES = "copies"
-KEPT_COPIES = 3
 A_DAY = 86_400.0
 PATIENCE = 20.0  # seconds that a change waits for another program's
+HURRY = 0.1  # seconds that one waits which the window makes itself
+PAUSE = 0.01  # seconds between two tries
 
 
 def now() -> str:
@@ -46,52 +48,18 @@ def trouble(err: sqlite3.Error, path: object) -> EnvironmentTrouble:
     if "locked" in text or "busy" in text:
         return EnvironmentTrouble("another program holds this project's database: this change was not kept", str(path),
                                   "Close the other program or wait, and try again; what was kept before is unharmed.")
-    if "readonly" in text or "read-only" in text:
+    if "malformed" in text or "not a database" in text:
+        return EnvironmentTrouble(f"this project's database is damaged ({text})", str(path),
+                                  "`wolbrin check FOLDER` says what is wrong; with --restore it puts the newest sound copy "
+                                  "back.")
+    if "disk I/O" in text:
+        return EnvironmentTrouble("the disk cannot be read or written: this change was not kept", str(path),
+                                  "Check the disk and its free space; what was kept before is unharmed.")
+    if "readonly" in text or "read-only" in text or "unable to open" in text:
         return EnvironmentTrouble("this project's database cannot be written: its folder or file is read-only", str(path),
                                   "Change the permissions, or copy the project to another folder.")
     return EnvironmentTrouble(f"this project's database cannot be used ({text})", str(path),
                               "Restore it from a backup; nothing was changed.")
-
-
-def copies_of(folder: Path) -> list[Path]:
-    """Automatic copies of a project's database, newest first."""
-    return sorted((folder / COPIES).glob("*.sqlite"), reverse=True)
-
-
-def _copies_at(folder: Path) -> str:
-    found = copies_of(folder)
-    return (f"Restore the newest copy, {found[0]}." if found else "Restore it from a backup.")
-
-
-def make_copy(db: sqlite3.Connection, folder: Path, least: float = 0.0) -> Path | None:
-    """Copy a database beside itself with SQLite's own backup, whole or not at all; the newest KEPT_COPIES are kept.
-
-    least: seconds since the newest one, before which none is made.
-    Raises:
-        OSError, sqlite3.Error: it cannot be written; nothing is left behind.
-    """
-    known = copies_of(folder)
-    if known and least and time.time() - known[0].stat().st_mtime < least:
-        return None
-    made = folder / COPIES / f"{dt.datetime.now(dt.UTC):%Y%m%dT%H%M%S%f}.sqlite"
-    partial = made.with_name(made.name + PARTIAL)
-    made.parent.mkdir(exist_ok=True)
-    try:
-        target = sqlite3.connect(partial)
-        try:
-            db.backup(target)
-        finally:
-            target.close()
-        with partial.open("rb+") as handle:
-            os.fsync(handle.fileno())
-        os.replace(partial, made)
-        sync_folder(made.parent)
-    except BaseException:
-        partial.unlink(missing_ok=True)
-        raise
-    for old in copies_of(folder)[KEPT_COPIES:]:
-        old.unlink(missing_ok=True)
-    return made
 
 
 class Database:
@@ -107,13 +75,15 @@ class Database:
         self._depth = 0
         self._owner = 0  # the thread whose transaction is open
         self._free: list[sqlite3.Connection] = []
+        self._hurried: set[int] = set()  # threads that do not wait
+        self.aside = Aside()
         self.path = folder / DATABASE
         if not self.path.is_file():
             raise UserError("there is no project in this folder", str(folder),
                             "Choose a folder that holds project.sqlite, or start with --demo.")
         if not self.path.stat().st_size:
             raise EnvironmentTrouble("this project's database is empty: what it held is gone from this file", str(self.path),
-                                     f"{_copies_at(folder)} Opening it would make a new project over the old one.")
+                                     f"{copies_at(folder)} Opening it would make a new project over the old one.")
         try:
             self._db = sqlite3.connect(self.path, isolation_level=None, check_same_thread=False, timeout=PATIENCE)
             self._db.row_factory = sqlite3.Row
@@ -121,6 +91,8 @@ class Database:
             self._db.execute("PRAGMA foreign_keys = ON")
             self._copy()
             migrate(self._db, str(self.path))
+            mend(self._db, folder, self.aside)
+            self._db.execute("PRAGMA busy_timeout = 0")  # whoever waits does so without keeping others from the connection
         except sqlite3.Error as err:
             raise trouble(err, self.path) from None
 
@@ -153,29 +125,55 @@ class Database:
         Raises:
             EnvironmentTrouble: they could not be kept.
         """
-        with self._lock:
-            outer = self._depth == 0
+        outer = self._enter()
+        try:
+            self._depth += 1
             try:
-                if outer:
-                    self._db.execute("BEGIN IMMEDIATE")
-                    self._owner = threading.get_ident()
-                self._depth += 1
-                try:
-                    yield self._db
-                finally:
-                    self._depth -= 1
-                if outer:
-                    self._db.execute("COMMIT")
-                    self._owner = 0
-            except BaseException as err:
-                if outer:
-                    self._owner = 0
-                    if self._db.in_transaction:
-                        self._db.execute("ROLLBACK")
-                if isinstance(err, sqlite3.OperationalError | sqlite3.DatabaseError) and not isinstance(
-                        err, sqlite3.IntegrityError | sqlite3.ProgrammingError):
+                yield self._db
+            finally:
+                self._depth -= 1
+            if outer:
+                self._db.execute("COMMIT")
+        except BaseException as err:
+            if outer and self._db.in_transaction:
+                self._db.execute("ROLLBACK")
+            if isinstance(err, sqlite3.OperationalError | sqlite3.DatabaseError) and not isinstance(
+                    err, sqlite3.IntegrityError | sqlite3.ProgrammingError):
+                raise trouble(err, self.path) from err
+            raise
+        finally:
+            if outer:
+                self._owner = 0
+            self._lock.release()
+
+    def hurry(self) -> None:
+        """From now on the calling thread does not wait for other programs: what cannot be changed at once is refused."""
+        self._hurried.add(threading.get_ident())
+
+    @property
+    def _patience(self) -> float:
+        return HURRY if threading.get_ident() in self._hurried else PATIENCE
+
+    def _enter(self) -> bool:
+        """Take the connection, and begin where nothing was begun (true then). Another program's change is waited for with
+        the connection free, so that nobody waits for whoever waits."""
+        until = time.monotonic() + self._patience
+        while True:
+            self._lock.acquire()
+            try:
+                if self._depth:
+                    return False
+                self._db.execute("BEGIN IMMEDIATE")
+                self._owner = threading.get_ident()
+                return True
+            except sqlite3.Error as err:
+                self._lock.release()
+                if "locked" not in str(err) or time.monotonic() > until:
                     raise trouble(err, self.path) from err
+            except BaseException:
+                self._lock.release()
                 raise
+            time.sleep(PAUSE)
 
     def rows(self, sql: str, *values: Any) -> list[sqlite3.Row]:
         """Rows as they are: inside a transaction with its changes, else as they were last committed, without waiting for
@@ -192,9 +190,35 @@ class Database:
         except IndexError:
             reader = self._told(self._new_reader)
         try:
+            reader.execute(f"PRAGMA busy_timeout = {round(1000 * self._patience)}")
             return self._told(lambda: reader.execute(sql, values).fetchall())
         finally:
             self._free.append(reader)
+
+    def table(self, name: str, order: str) -> list[sqlite3.Row]:
+        """All rows of a small table in order; those that can be reached where its pages are damaged, which is told."""
+        try:
+            return self.rows(f"SELECT * FROM {name} ORDER BY {order}")
+        except EnvironmentTrouble as err:
+            if "damaged" not in err.what and "UTF-8" not in err.what:
+                raise
+            self.aside.add(f"part of the {name}", err.what)
+            found = self._reachable(name)
+            return sorted(found, key=lambda r: tuple((r[c] is not None, r[c]) for c in order.split(", ")))
+
+    def _reachable(self, name: str) -> list[sqlite3.Row]:
+        """Rows of a table from both ends, as far as its pages can be read; text that is none has marks in its place."""
+        found: dict[int, sqlite3.Row] = {}
+        reader = self._told(self._new_reader)
+        reader.text_factory = lambda data: data.decode("utf-8", "replace")
+        try:
+            for way in ("", " DESC"):
+                with suppress(sqlite3.Error):
+                    for row in reader.execute(f"SELECT rowid AS at, * FROM {name} ORDER BY rowid{way}"):
+                        found[row["at"]] = row
+        finally:
+            reader.close()
+        return list(found.values())
 
     def read_ids(self, sql: str, *values: Any) -> NDArray[np.int64]:
         """The column `id` of what `read` would give, int64[n], in its order; for very many rows.
@@ -223,7 +247,11 @@ class Database:
     def get_value(self, key: str, default: Any = None) -> Any:
         """A small piece of remembered state (window layout, last place)."""
         found = self.rows("SELECT value FROM settings WHERE key = ?", f"value:{key}")
-        return json.loads(found[0]["value"]) if found else default
+        try:
+            return json.loads(found[0]["value"]) if found else default
+        except (ValueError, TypeError, RecursionError) as err:
+            self.aside.add(f'the remembered "{key}"', why(err))
+            return default
 
     def set_value(self, key: str, value: Any) -> None:
         with self.transaction() as db:

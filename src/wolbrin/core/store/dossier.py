@@ -82,9 +82,12 @@ class Dossiers:
             db.execute("UPDATE runs SET name = ? WHERE id = ?", (name, id))
 
     def runs(self) -> list[KeptRun]:
-        return [KeptRun(r["id"], r["created"], r["name"], Strategy.model_validate_json(r["body"]),
-                        self._record(r["record"], f"run {r['name']}"), decode(r["summary"]), r["fingerprint"])
-                for r in self.db.rows("SELECT * FROM runs ORDER BY id DESC")]
+        """Newest first."""
+        return self.db.aside.readable(
+            self.db.table("runs", "id")[::-1],
+            lambda r: KeptRun(r["id"], r["created"], r["name"], Strategy.model_validate_json(r["body"]),
+                              self._record(r["record"], f"run {r['name']}"), decode(r["summary"]), r["fingerprint"]),
+            lambda r: f'the run "{r["name"]}"')
 
     def keep(self, candidate: Candidate, search: int | None = None, own: OwnSpan | None = None) -> int | None:
         """Put a candidate on the Shelf. Returns its id, or None when it was there already."""
@@ -126,9 +129,11 @@ class Dossiers:
         return self.results.table(evidence_owner(evidence), name)
 
     def _evidence(self, rows: list[Any]) -> list[Evidence]:
-        return [Evidence(r["gate"], r["created"], json.loads(r["inputs"]), decode(r["outcome"]), r["verdict"], r["reason"],
-                         json.loads(r["settings"]), self._record(r["record"], "evidence") if r["record"] else None, r["id"])
-                for r in rows]
+        return self.db.aside.readable(
+            rows, lambda r: Evidence(r["gate"], r["created"], json.loads(r["inputs"]), decode(r["outcome"]), r["verdict"],
+                                     r["reason"], json.loads(r["settings"]),
+                                     self._record(r["record"], "evidence") if r["record"] else None, r["id"]),
+            lambda r: f"verdict {r['id']} of the gate {r['gate']}")
 
     def evidence(self, hash: str, market: str, interval: int) -> list[Evidence]:
         """Everything ever tested on a strategy on a market, oldest first."""
@@ -149,8 +154,9 @@ class Dossiers:
             return int(cursor.lastrowid or 0)
 
     def portfolios(self) -> list[tuple[int, str, list[int]]]:
-        return [(r["id"], r["name"], json.loads(r["members"]))
-                for r in self.db.rows("SELECT * FROM portfolios ORDER BY id")]
+        return self.db.aside.readable(self.db.table("portfolios", "id"),
+                                      lambda r: (r["id"], r["name"], [int(i) for i in json.loads(r["members"])]),
+                                      lambda r: f'the portfolio "{r["name"]}"')
 
     def counts(self) -> dict[str, int]:
         """The live counts of the funnel."""

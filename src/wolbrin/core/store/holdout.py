@@ -9,6 +9,7 @@ from dataclasses import dataclass
 from typing import Any
 
 from wolbrin.core.measures.inference import t_needed
+from wolbrin.core.store.aside import UNREADABLE, why
 from wolbrin.core.store.database import Database, unsettle
 from wolbrin.core.store.series import Daily, correlation_of, pack, unpack
 
@@ -139,8 +140,16 @@ class HoldoutBook:
     def judged(self, market: str) -> list[Judged]:
         """All verdicts on a market, oldest first."""
         return [Judged(r["id"], r["created"], r["market"], r["hash"], r["name"], r["verdict"], r["reason"],
-                       unpack(r["daily"]) if r["daily"] else None)
+                       self._daily(r["daily"], r["name"]))
                 for r in self.db.rows("SELECT * FROM judged WHERE market = ? ORDER BY id", market)]
+
+    def _daily(self, data: bytes | None, name: str) -> Daily | None:
+        """A verdict holds, whatever became of the daily results beside it."""
+        try:
+            return unpack(data) if data else None
+        except UNREADABLE as err:
+            self.db.aside.add(f'daily results beside the verdict on "{name}"', why(err))
+            return None
 
     def final(self, market: str, hash: str) -> Judged | None:
         """The verdict that holds for these rules: a fall where there ever was one, else the first; None before any."""

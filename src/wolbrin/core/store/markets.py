@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
+from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
@@ -38,10 +39,14 @@ class Markets:
 
     def all(self) -> list[MarketEntry]:
         """In the order in which they came."""
-        return [MarketEntry(r["code"], Terms.model_validate_json(r["terms"]), r["source"], r["file"], r["minutes"],
-                            r["bars"], r["first"], r["last"], r["left_out"], r["off_grid"], r["hash"],
-                            np.frombuffer(r["silhouette"], np.float32))
-                for r in self.db.rows("SELECT * FROM markets ORDER BY position, code")]
+        return self.db.aside.readable(self.db.table("markets", "position, code"), self._made,
+                                      lambda r: f"the market {r['code']}")
+
+    @staticmethod
+    def _made(r: Any) -> MarketEntry:
+        return MarketEntry(r["code"], Terms.model_validate_json(r["terms"]), r["source"], r["file"], r["minutes"],
+                           r["bars"], r["first"], r["last"], r["left_out"], r["off_grid"], r["hash"],
+                           np.frombuffer(r["silhouette"], np.float32))
 
     def get(self, code: str) -> MarketEntry:
         """A market by its code. Raises UserError where there is none."""

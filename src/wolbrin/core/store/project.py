@@ -6,7 +6,9 @@ together on one database, and holds the histories that were read.
 
 from __future__ import annotations
 
+import errno
 import sqlite3
+from contextlib import suppress
 from pathlib import Path
 
 from wolbrin.core.engine.prepare import Prepared
@@ -30,6 +32,17 @@ from wolbrin.core.store.strategies import Strategies, StrategyEntry
 __all__ = ["DATABASE", "HISTORY", "MarketEntry", "Project", "StrategyEntry", "now"]
 
 
+def _unmake(folder: Path, there: bool, history: bool) -> None:
+    """Take away what was begun in a folder in which no project could be made, and nothing else."""
+    with suppress(OSError):
+        for ending in ("", "-wal", "-shm", "-journal"):
+            (folder / (DATABASE + ending)).unlink(missing_ok=True)
+        if not history:
+            (folder / HISTORY).rmdir()
+        if not there:
+            folder.rmdir()
+
+
 class Project(Database):
     """An open project folder. Safe to use from several threads.
 
@@ -45,8 +58,12 @@ class Project(Database):
         self.held = Held(self.ground, self)
         self.sources = Sources(self, self.market_list, self.config, self.held.forget)
         self.strategy_list = Strategies(self, self.config)
-        Searches(self).settle()
-        complete(self)
+        for act, what in ((Searches(self).settle, "which searches were interrupted"),
+                          (lambda: complete(self), "columns of the Shelf")):
+            try:
+                act()
+            except EnvironmentTrouble as err:  # no reason to keep the rest shut
+                self.aside.add(what, err.what)
 
     @classmethod
     def create(cls, folder: Path, settings: Settings | None = None) -> Project:
@@ -54,17 +71,24 @@ class Project(Database):
         path = folder / DATABASE
         if path.exists():
             raise UserError("there is a project in this folder already", str(folder), "Open it instead.")
+        there = folder.exists(), (folder / HISTORY).exists()
         try:
             (folder / HISTORY).mkdir(parents=True, exist_ok=True)
             begun = sqlite3.connect(path)
             begun.execute("PRAGMA journal_mode = WAL")  # writes the first page: an empty file is none of ours
             begun.close()
+            project = cls(folder)
+            project.update_settings(settings or Settings())
+            return project
         except (OSError, sqlite3.Error) as err:
-            raise EnvironmentTrouble(f"this folder cannot be written ({err})", str(folder),
-                                     "Choose another folder.") from None
-        project = cls(folder)
-        project.update_settings(settings or Settings())
-        return project
+            _unmake(folder, *there)
+            if (isinstance(err, OSError) and err.errno == errno.EROFS) or isinstance(err, PermissionError):
+                raise EnvironmentTrouble("this folder is read-only", str(folder), "Choose another folder.") from None
+            raise EnvironmentTrouble(f"a project cannot be made in this folder ({err})", str(folder),
+                                     "Free some space, or choose another folder.") from None
+        except BaseException:
+            _unmake(folder, *there)
+            raise
 
     # Settings
 
@@ -142,6 +166,9 @@ class Project(Database):
     def save_strategy(self, strategy: Strategy, market: str, interval: int, id: int | None = None,
                       parent: int | None = None, own: OwnSpan | None = None) -> int:
         return self.strategy_list.save(strategy, market, interval, id, parent, own)
+
+    def change_strategy(self, strategy: Strategy, market: str, interval: int, id: int, version: int) -> int:
+        return self.strategy_list.change(strategy, market, interval, id, version)
 
     def set_own_span(self, id: int, own: OwnSpan | None) -> None:
         self.strategy_list.set_own_span(id, own)

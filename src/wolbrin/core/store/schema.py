@@ -136,6 +136,9 @@ MIGRATIONS: tuple[str, ...] = (
     CREATE INDEX candidates_alike ON candidates (alike);
     CREATE INDEX candidates_notes ON candidates (notes COLLATE NOCASE);
     """,
+    """
+    ALTER TABLE strategies ADD COLUMN version INTEGER NOT NULL DEFAULT 1;
+    """,
 )
 SCHEMA_VERSION = len(MIGRATIONS)
 

@@ -4,7 +4,7 @@ market."""
 from __future__ import annotations
 
 import json
-from collections.abc import Mapping, Sequence
+from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass, replace
 from typing import Any
 
@@ -181,14 +181,18 @@ class Searches:
         parts = {int(r["whole"]): int(r["n"]) for r in self.db.rows(
             "SELECT coalesce(json_extract(request, '$.sweep'), json_extract(request, '$.trial'), "
             "json_extract(request, '$.discover')) whole, sum(tried) n FROM searches "
-            "WHERE kind IN ('sweep place', 'trial column', 'discover place') GROUP BY whole HAVING whole IS NOT NULL")}
-        found = [self._made(r) for r in self.db.rows(f"SELECT * FROM searches WHERE kind IN ({marks}) ORDER BY id", *kinds)]
+            "WHERE kind IN ('sweep place', 'trial column', 'discover place') AND json_valid(request) "
+            "GROUP BY whole HAVING whole IS NOT NULL")}
+        found = self._readable(self.db.rows(f"SELECT * FROM searches WHERE kind IN ({marks}) ORDER BY id", *kinds))
         return [replace(s, tried=s.tried + parts.get(s.id, 0)) for s in found]
 
     def interrupted(self) -> list[StoredSearch]:
         """Searches whose program ended under them, newest first."""
-        return [self._made(r) for r in self.db.rows(
-            "SELECT * FROM searches WHERE state = ? AND cursor IS NOT NULL ORDER BY id DESC", INTERRUPTED)]
+        return self._readable(self.db.rows(
+            "SELECT * FROM searches WHERE state = ? AND cursor IS NOT NULL ORDER BY id DESC", INTERRUPTED))
+
+    def _readable(self, rows: Iterable[Any]) -> list[StoredSearch]:
+        return self.db.aside.readable(rows, self._made, lambda r: f'the search "{r["title"]}"')
 
     # Rows
 
@@ -204,9 +208,10 @@ class Searches:
     def last(self, kind: str, request_kind: str = "") -> int | None:
         """The newest search of a kind that has rows, or that can be gone on with."""
         found = self.db.rows(
-            "SELECT id FROM searches s WHERE kind = ? AND (? = '' OR json_extract(request, '$.kind') = ?) AND (EXISTS ("
-            "SELECT 1 FROM parts WHERE owner = 'search ' || s.id AND name = ?) OR EXISTS (SELECT 1 FROM pending WHERE "
-            "owner = 'search ' || s.id AND name = ?)) ORDER BY id DESC LIMIT 1", kind, request_kind, request_kind, ROWS, ROWS)
+            "SELECT id FROM searches s WHERE kind = ? AND json_valid(request) AND "
+            "(? = '' OR json_extract(request, '$.kind') = ?) AND (EXISTS (SELECT 1 FROM parts WHERE owner = 'search ' || "
+            "s.id AND name = ?) OR EXISTS (SELECT 1 FROM pending WHERE owner = 'search ' || s.id AND name = ?)) "
+            "ORDER BY id DESC LIMIT 1", kind, request_kind, request_kind, ROWS, ROWS)
         return int(found[0]["id"]) if found else None
 
     # One meaning of tried

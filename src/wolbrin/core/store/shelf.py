@@ -8,9 +8,9 @@ from __future__ import annotations
 
 import json
 import math
-from collections.abc import Iterable, Mapping, Sequence
+from collections.abc import Callable, Iterable, Mapping, Sequence
 from dataclasses import dataclass, replace
-from typing import Any
+from typing import Any, TypeVar
 
 import numpy as np
 from numpy.typing import NDArray
@@ -29,6 +29,8 @@ from wolbrin.core.store.searches import Searches
 from wolbrin.core.store.series import pack
 from wolbrin.core.store.settings import OwnSpan
 from wolbrin.core.store.wanted import EVERYTHING, TEXTS, TRIED, TRIED_BY_NOW, Wanted, column_of, table, where
+
+T = TypeVar("T")
 
 
 def encode(values: dict[str, Any]) -> str:
@@ -177,8 +179,9 @@ class Shelf:
                 values = {key: math.nan if r[f"m_{key}"] is None else float(r[f"m_{key}"]) for key in SUMMARY}
                 found[r["id"]] = Line(r["id"], r["created"], r["name"], r["hash"], r["market"], r["interval"], r["origin"],
                                       r["by_now"], r["stands"] or "open", bool(r["ticked"]), r["tags"], r["words"],
-                                      f"{r['made']}, {r['by_now']:,} tried", values, np.frombuffer(r["spark"], np.float32),
-                                      r["family"] or "", _marks(r), r["search"])
+                                      f"{r['made']}, {r['by_now']:,} tried", values,
+                                      np.frombuffer(r["spark"], np.float32, len(r["spark"]) // 4), r["family"] or "",
+                                      _marks(r), r["search"])
         return [found[i] for i in wanted if i in found]
 
     def lines_with_records(self, ids: Iterable[int]) -> list[tuple[Line, Record]]:
@@ -186,9 +189,9 @@ class Shelf:
         lines = self.lines(ids)
         found: dict[int, Record] = {}
         for part in _portions([line.id for line in lines]):
-            for r in self.db.read(f"SELECT candidate, record FROM bodies WHERE candidate IN ({','.join('?' * len(part))})",
-                                  *part):
-                found[r["candidate"]] = read_record(json.loads(r["record"] or "{}"), "candidate")
+            rows = self.db.read(f"SELECT c.id, c.name, b.record FROM bodies b JOIN candidates c ON c.id = b.candidate WHERE "
+                                f"c.id IN ({','.join('?' * len(part))})", *part)
+            found |= dict(self._readable(rows, lambda r: (int(r["id"]), _record(r))))
         return [(line, found[line.id]) for line in lines if line.id in found]
 
     def of_rules(self, hash: str, market: str, interval: int) -> Line | None:
@@ -356,13 +359,16 @@ class Shelf:
         asked = ("SELECT c.*, b.body, b.record, b.summary, b.spark, b.daily FROM candidates c JOIN bodies b "
                  "ON b.candidate = c.id")
         if ids is None:
-            return [self._kept(r, tried) for r in self.db.rows(f"{asked} ORDER BY c.id")]
+            return self._readable(self.db.rows(f"{asked} ORDER BY c.id"), lambda r: self._kept(r, tried))
         wanted = [int(i) for i in ids]
-        found = {}
+        found: dict[int, Kept] = {}
         for part in _portions(wanted):
-            for r in self.db.rows(f"{asked} WHERE c.id IN ({','.join('?' * len(part))})", *part):
-                found[r["id"]] = self._kept(r, tried)
+            rows = self.db.rows(f"{asked} WHERE c.id IN ({','.join('?' * len(part))})", *part)
+            found |= {k.id: k for k in self._readable(rows, lambda r: self._kept(r, tried))}
         return [found[i] for i in wanted if i in found]
+
+    def _readable(self, rows: Iterable[Any], make: Callable[[Any], T]) -> list[T]:
+        return self.db.aside.readable(rows, make, lambda r: f'the candidate "{r["name"]}"')
 
     def packed(self, ids: Sequence[int]) -> list[bytes | None]:
         """Daily results as they are stored, in the order asked for; None where there are none."""
@@ -402,6 +408,10 @@ class Shelf:
         with self.db.transaction():
             for k in kept:
                 self._insert(k)
+
+
+def _record(r: Any) -> Record:
+    return read_record(json.loads(r["record"] or "{}"), "candidate")
 
 
 def _marks(r: Any) -> Marks:
@@ -444,12 +454,15 @@ def complete(db: Database) -> None:
             connection.execute(f"CREATE INDEX IF NOT EXISTS candidates_m_{key} ON candidates (m_{key})")
         for name in ("name", "place", "origin", "tags", "words", "made"):
             connection.execute(f"CREATE INDEX IF NOT EXISTS candidates_{name} ON candidates ({name} COLLATE NOCASE)")
-        for r in connection.execute("SELECT candidate, body, record, summary FROM bodies").fetchall():
-            _write_figures(db, r["candidate"], decode(r["summary"]))
-            record = read_record(json.loads(r["record"] or "{}"), "candidate")
+        def fill(r: Any) -> None:
+            _write_figures(db, r["id"], decode(r["summary"]))
             strategy = Strategy.model_validate_json(r["body"])
             connection.execute("UPDATE candidates SET words = ?, made = ?, family = ? WHERE id = ?",
-                               (describe(strategy), made_words(record), family_of(strategy), r["candidate"]))
+                               (describe(strategy), made_words(_record(r)), family_of(strategy), r["id"]))
+
+        bodies = connection.execute("SELECT c.id, c.name, b.body, b.record, b.summary FROM bodies b JOIN candidates c ON "
+                                    "c.id = b.candidate").fetchall()
+        db.aside.readable(bodies, fill, lambda r: f'the candidate "{r["name"]}"')
         for r in connection.execute("SELECT id, market, interval FROM candidates WHERE place = ''").fetchall():
             connection.execute("UPDATE candidates SET place = ? WHERE id = ?",
                                (f"{r['market']} {interval_words(r['interval'])}", r["id"]))

@@ -107,9 +107,11 @@ class Sources:
                       r["adjust"])
 
     def all(self) -> list[Source]:
-        return [self._made(r) for r in self.db.rows(
-            "SELECT sources.* FROM sources JOIN markets ON markets.code = sources.market "
-            "ORDER BY markets.position, market, sources.rowid")]
+        """By market, in the order in which they came; those of markets that are there."""
+        order = {m.code: at for at, m in enumerate(self.markets.all())}
+        rows = [r for r in self.db.table("sources", "rowid") if r["market"] in order]
+        return self.db.aside.readable(sorted(rows, key=lambda r: order[r["market"]]), self._made,
+                                      lambda r: f"the source {r['market']} {r['name']}")
 
     def of(self, market: str) -> list[Source]:
         return [s for s in self.all() if s.market == market]
@@ -294,7 +296,8 @@ class Sources:
     # Layouts
 
     def layouts(self) -> list[Layout]:
-        return [Layout.model_validate_json(r["body"]) for r in self.db.rows("SELECT body FROM layouts ORDER BY name")]
+        return self.db.aside.readable(self.db.table("layouts", "name"), lambda r: Layout.model_validate_json(r["body"]),
+                                      lambda r: f'the layout "{r["name"]}"')
 
     def keep_layout(self, layout: Layout) -> bool:
         """Remember a layout under its name. Returns True, so that whoever asks can tell that it was not refused."""

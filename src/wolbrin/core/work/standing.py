@@ -138,8 +138,13 @@ def restand(project: Database, gates: Sequence[Gate] | None = None) -> int:
             standings = Standings(project, gates) if left else None
             for r in left:
                 assert standings is not None
-                place = standings.at(r["hash"], r["market"], read_record(json.loads(r["record"] or "{}"), "candidate"))
-                db.execute("UPDATE candidates SET stands = ? WHERE id = ?", (place.stands, r["id"]))
+                read = project.aside.readable([r], lambda row: read_record(json.loads(row["record"] or "{}"), "candidate"),
+                                              lambda row: f"the record of candidate {row['id']}")
+                stands = standings.at(r["hash"], r["market"], read[0]).stands if read else "open"
+                db.execute("UPDATE candidates SET stands = ? WHERE id = ?", (stands, r["id"]))
+            # Whatever has lost its body is asked about no more.
+            db.executemany("UPDATE candidates SET stands = 'open' WHERE id = ? AND stands IS NULL AND NOT EXISTS (SELECT 1 "
+                           "FROM bodies WHERE candidate = id)", [(r["id"],) for r in open_])
     return count
 
 

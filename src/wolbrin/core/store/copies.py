@@ -1,0 +1,62 @@
+"""Automatic copies of a project's database, beside it in `copies/`: whole or not at all, the newest few kept."""
+
+from __future__ import annotations
+
+import datetime as dt
+import os
+import sqlite3
+import time
+from pathlib import Path
+from urllib.parse import quote
+
+from wolbrin.core.store.files import PARTIAL, sync_folder
+
+COPIES = "copies"
+KEPT_COPIES = 3
+
+
+def copies_of(folder: Path) -> list[Path]:
+    """Automatic copies of a project's database, newest first."""
+    return sorted((folder / COPIES).glob("*.sqlite"), reverse=True)
+
+
+def copies_at(folder: Path) -> str:
+    """Where to get back what a database held."""
+    found = copies_of(folder)
+    return (f"Restore the newest copy, {found[0]}." if found else "Restore it from a backup.")
+
+
+def reader(path: Path) -> sqlite3.Connection:
+    """A connection that cannot change a database."""
+    return sqlite3.connect(f"file:{quote(path.as_posix())}?mode=ro", uri=True)
+
+
+def make_copy(db: sqlite3.Connection, folder: Path, least: float = 0.0, to: str = COPIES) -> Path | None:
+    """Copy a database beside itself with SQLite's own backup, whole or not at all; the newest KEPT_COPIES are kept.
+
+    least: seconds since the newest one, before which none is made. to: where in the folder.
+    Raises:
+        OSError, sqlite3.Error: it cannot be written; nothing is left behind.
+    """
+    known = copies_of(folder)
+    if known and least and time.time() - known[0].stat().st_mtime < least:
+        return None
+    made = folder / to / f"{dt.datetime.now(dt.UTC):%Y%m%dT%H%M%S%f}.sqlite"
+    partial = made.with_name(made.name + PARTIAL)
+    made.parent.mkdir(parents=True, exist_ok=True)
+    try:
+        target = sqlite3.connect(partial)
+        try:
+            db.backup(target)
+        finally:
+            target.close()
+        with partial.open("rb+") as handle:
+            os.fsync(handle.fileno())
+        os.replace(partial, made)
+        sync_folder(made.parent)
+    except BaseException:
+        partial.unlink(missing_ok=True)
+        raise
+    for old in sorted(made.parent.glob("*.sqlite"), reverse=True)[KEPT_COPIES:]:
+        old.unlink(missing_ok=True)
+    return made

@@ -1,0 +1,132 @@
+"""What a damaged project needs before it can be opened: tables that are missing, settings that cannot be read.
+
+Nothing is guessed that could open a seal: settings come from the newest copy that has them; else the border is set no later
+than the day after the last that any search has seen. Where a table of the book is missing, everything found before counts as
+having seen sealed bars. The database as it was found is kept in `copies/found`.
+"""
+
+from __future__ import annotations
+
+import datetime as dt
+import json
+import sqlite3
+from collections.abc import Iterator
+from contextlib import closing
+from pathlib import Path
+
+from wolbrin.core.errors import EnvironmentTrouble
+from wolbrin.core.store.aside import UNREADABLE, Aside, why
+from wolbrin.core.store.copies import copies_of, make_copy, reader
+from wolbrin.core.store.schema import migrate
+from wolbrin.core.store.settings import Settings
+
+FOUND = "copies/found"
+BOOK = ("openings", "judged", "borders", "searches", "evidence")
+ASK = "SELECT value FROM settings WHERE key = 'project'"
+BROKEN = "project that could not be read"
+
+
+def statements() -> dict[str, tuple[str, list[str]]]:
+    """For every table of the present schema: the statement that makes it, and those of its indices."""
+    with closing(sqlite3.connect(":memory:", isolation_level=None)) as fresh:
+        fresh.row_factory = sqlite3.Row
+        migrate(fresh, "memory")
+        rows = fresh.execute("SELECT type, tbl_name, sql FROM sqlite_master WHERE sql IS NOT NULL").fetchall()
+    tables = {r["tbl_name"]: r["sql"] for r in rows if r["type"] == "table"}
+    return {t: (sql, [r["sql"] for r in rows if r["type"] == "index" and r["tbl_name"] == t]) for t, sql in tables.items()}
+
+
+def mend(db: sqlite3.Connection, folder: Path, aside: Aside) -> None:
+    """Make missing tables anew, empty, and name them.
+
+    Raises:
+        EnvironmentTrouble: the database as it is cannot be copied first; nothing was changed.
+    """
+    there = {r[0] for r in db.execute("SELECT name FROM sqlite_master WHERE type = 'table'")}
+    gone = {t: made for t, made in statements().items() if t not in there}
+    settings = "settings" in gone or _unreadable(db)
+    if not gone and not settings:
+        return
+    try:
+        kept = make_copy(db, folder, to=FOUND)
+    except (OSError, sqlite3.Error) as err:
+        raise EnvironmentTrouble(f"this project is damaged and cannot be copied before it is mended ({err})", str(folder),
+                                 "Free some space, or put a copy back with `wolbrin check FOLDER --restore`.") from None
+    db.execute("BEGIN IMMEDIATE")
+    try:
+        for name, (table, indices) in gone.items():
+            aside.add(f"the table of {name}", f"it was missing and is empty now; the database as it was is in {kept}")
+            for sql in (table, *indices):
+                db.execute(sql)
+        if settings:
+            _settings(db, folder, aside)
+        if any(name in BOOK for name in gone):
+            _spend(db, [n for n in gone if n in BOOK])
+        db.execute("COMMIT")
+    except BaseException:
+        db.execute("ROLLBACK")
+        raise
+
+
+def _stored(db: sqlite3.Connection) -> str | None:
+    found = db.execute(ASK).fetchone()
+    return None if found is None else str(found[0])
+
+
+def _unreadable(db: sqlite3.Connection) -> bool:
+    """Whether there are settings, and they cannot be read."""
+    try:
+        text = _stored(db)
+        if text is not None:
+            Settings.model_validate_json(text)
+    except (sqlite3.Error, *UNREADABLE):
+        return True
+    return False
+
+
+def _earlier(folder: Path) -> Iterator[tuple[Path, Settings]]:
+    for copy in copies_of(folder):
+        try:
+            with closing(reader(copy)) as db:
+                text = _stored(db)
+            if text is not None:
+                yield copy, Settings.model_validate_json(text)
+        except (sqlite3.Error, *UNREADABLE):
+            continue
+
+
+def _settings(db: sqlite3.Connection, folder: Path, aside: Aside) -> None:
+    """Put readable settings in the place of those that are not."""
+    copy, settings = next(_earlier(folder), (None, Settings()))
+    days = []
+    for ask in ("SELECT max(seen) FROM searches", "SELECT max(new) FROM borders"):
+        try:
+            day = db.execute(ask).fetchone()[0]
+            days += [dt.date.fromisoformat(day)] if day else []
+        except (sqlite3.Error, *UNREADABLE):
+            continue
+    if copy is None and days:
+        border = min(settings.holdout_first, max(days) + dt.timedelta(days=1))
+        settings = settings.model_copy(update={"holdout_first": border})
+    try:
+        old = _stored(db) or ""
+    except sqlite3.Error as err:
+        old = f"unreadable: {why(err)}"
+    db.execute("INSERT OR REPLACE INTO settings VALUES (?, ?)", (BROKEN, json.dumps(old)))
+    db.execute("INSERT OR REPLACE INTO settings VALUES ('project', ?)", (settings.model_dump_json(),))
+    aside.add("the project's settings", f"those of the copy {copy.name} hold now" if copy else
+              f"the usual ones hold now, with the border on {settings.holdout_first}; look at them before you go on")
+
+
+def _spend(db: sqlite3.Connection, gone: list[str]) -> None:
+    """What was found before can no longer stand: nothing tells any more what it has seen."""
+    border = Settings.model_validate_json(_stored(db) or Settings().model_dump_json()).holdout_first
+    now = dt.datetime.now(dt.UTC).isoformat(timespec="seconds")
+    reason = (f"Seen: on {now[:10]} the project's database lacked its table of {', '.join(gone)}, so that nothing tells what "
+              "was opened before.")
+    db.execute("INSERT INTO borders (created, old, new, why, candidates) SELECT ?, ?, ?, ?, coalesce(max(id), 0) FROM "
+               "candidates", (now, str(border), str(border), f"the table of {', '.join(gone)} was missing"))
+    db.execute("INSERT INTO judged (created, market, hash, name, verdict, reason) SELECT DISTINCT ?, c.market, c.hash, "
+               "c.name, 'falls', ? FROM candidates AS c WHERE NOT EXISTS (SELECT 1 FROM judged AS j WHERE "
+               "j.market = c.market AND j.hash = c.hash)", (now, reason))
+    db.execute("UPDATE candidates SET stands = NULL")
