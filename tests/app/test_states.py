@@ -22,6 +22,7 @@ from wolbrin.app.places.rehearsal.state import RehearsalState
 from wolbrin.app.places.sweep.state import SweepState
 from wolbrin.app.session import Session
 from wolbrin.app.soon import Soon
+from wolbrin.app.telling import tell_opening
 from wolbrin.app.theme.theme import Theme
 from wolbrin.core.engine.run import backtest
 from wolbrin.core.jobs import Engine, State
@@ -140,7 +141,7 @@ def test_an_interrupted_search_is_told_of_and_goes_on(session: Session, rest: Re
                    (INTERRUPTED, whole.search))
     other = DiscoverState(session)
     other.restore()
-    session.tell_interrupted()
+    tell_opening(session)
     assert "was interrupted" in told[-1][0]
     assert told[-1][1].at == "go on"
     rest()

@@ -43,7 +43,8 @@ def test_late_imports_are_marked_and_only_where_they_are_worth_it() -> None:
                     own = target.startswith("wolbrin")
                     if (own and name not in LISTS) or (not own and target.split(".")[0] not in HEAVY) or "# late" not in line:
                         wrong.append(f"{name}:{node.lineno} {line.strip()}")  # type: ignore[attr-defined]
-        wrong += [f"{name}: import_module" for line in lines if "import_module" in line or "__import__" in line]
+        wrong += [f"{name}: import_module" for line in lines if ("import_module" in line or "__import__" in line) and not
+                  name.endswith("own_cage.py")]  # what others may import is its work
     assert wrong == []
 
 

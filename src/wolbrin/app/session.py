@@ -10,8 +10,11 @@ from PySide6.QtCore import QObject, Signal
 from PySide6.QtGui import QUndoCommand, QUndoStack
 
 from wolbrin.app.current import CurrentRun, Question
+from wolbrin.app.keeping import Keeping
+from wolbrin.app.lane import Lane
 from wolbrin.app.theme.theme import Theme
 from wolbrin.app.undo import Act
+from wolbrin.app.unsaved import SEE, Unsaved
 from wolbrin.app.works import Works
 from wolbrin.core.engine.run import Run
 from wolbrin.core.errors import Door, WolbrinError
@@ -64,6 +67,7 @@ class Session(QObject):
 
     def __init__(self, project: Project, engine: Engine, theme: Theme) -> None:
         super().__init__()
+        project.hurry()  # this is the interface thread
         self.around: tuple[Strategy, str] | None = None  # what the next search of Discover is laid around
         self.project = project
         self.dossiers = Dossiers(project)
@@ -77,7 +81,9 @@ class Session(QObject):
         self.works.engine.share = float(project.get_value("share", 1.0))
         self.going: dict[int, Any] = {}  # results of searches that go on, by number
         self._faults: dict[tuple[str, str], list[int]] = {}
-        self._lane: list[tuple[str, Callable[[], Any], Callable[[Any], None] | None]] = []
+        self.lane = Lane(self.works, self.reload_markets)
+        self.unsaved = Unsaved(self.works.note)
+        self.keeping = Keeping(project, self.unsaved)
         self.current = CurrentRun(self.works, self._question)
         self.run_changed = self.current.changed
         entries = project.strategies()
@@ -87,6 +93,7 @@ class Session(QObject):
         wanted = project.get_value("strategy")
         chosen = next((e for e in entries if e.id == wanted), entries[0] if entries else None)
         self.strategy_id = chosen.id if chosen else 0
+        self.keeping.know(entries)
         self.strategy = chosen.strategy if chosen else Strategy()
         self.own: OwnSpan | None = chosen.own if chosen else None
         codes = [m.code for m in self.markets]
@@ -131,7 +138,7 @@ class Session(QObject):
     def set_share(self, share: float) -> None:
         """How much of the processor long work may take, 0 to 1; what runs follows at once."""
         self.works.engine.share = share
-        self.project.set_value("share", self.works.engine.share)
+        self.remember("share", self.works.engine.share)
 
     def go_on(self, search: int) -> None:
         """Go on with an unfinished search; the place it belongs to shows it."""
@@ -157,21 +164,6 @@ class Session(QObject):
         else:
             self.note("No search was interrupted.")
 
-    def tell_waiting(self) -> None:
-        """Say what code the project brings that this user has not confirmed; none of it runs."""
-        found = self.project.own.waiting()
-        if found:
-            self.note(f"This project brings own indicators that you have not confirmed: {', '.join(found[:5])}. They run "
-                      "only after you have read and confirmed them, on Rules.", "caution")
-
-    def tell_interrupted(self) -> None:
-        """Say what was running when the program ended under it, with the way to go on."""
-        found = self.dossiers.searches.interrupted()
-        if found:
-            more = f"; {len(found) - 1} more before it" if len(found) > 1 else ""
-            self.note(f"{found[0].title} was interrupted after {found[0].tried:,} were tried{more}. All of it is kept.",
-                      "caution", Door("Go on", "go on"))
-
     def _standings(self) -> int:
         return restand(self.project)
 
@@ -183,10 +175,32 @@ class Session(QObject):
             self.open_strategy(id)
         renamed = strategy.name != self.strategy.name
         self.strategy = strategy
-        self.project.save_strategy(strategy, self.market, self.interval, id)
+        self._keep_strategy()
         self.strategy_changed.emit()
         if renamed:
             self.strategies_changed.emit()
+
+    def _keep_strategy(self) -> None:
+        """Keep the current strategy with its market and interval; what cannot be kept now waits."""
+        id, strategy, market, interval = self.strategy_id, self.strategy, self.market, self.interval
+
+        def as_new() -> None:
+            self.keeping.drop_strategy(id)
+            self.add_strategy(strategy, market, interval)
+
+        def theirs() -> None:
+            self.keeping.drop_strategy(id)
+            there = [e.id for e in self.project.strategies()]
+            if there:
+                self._strategies_moved(id if id in there else there[0])
+            else:
+                as_new()  # somebody has deleted the last one
+
+        self.keeping.strategy(id, strategy, market, interval, as_new, theirs)
+
+    def remember(self, key: str, value: Any) -> None:
+        """Keep a small piece of state; when that cannot be now, later, and nobody is asked about it."""
+        self.keeping.remember(key, value)
 
     def edit(self, after: Strategy, text: str) -> None:
         """Change the current strategy, undoably."""
@@ -197,11 +211,11 @@ class Session(QObject):
         self.undo.push(Act(text, act, undo))
 
     def open_strategy(self, id: int) -> None:
-        entry = self.project.strategy(id)
-        self.strategy_id, self.strategy, self.own = entry.id, entry.strategy, entry.own
-        self.project.set_value("strategy", id)
-        if entry.market in [m.code for m in self.markets]:
-            self.market, self.interval = entry.market, entry.interval
+        self.strategy, market, interval, self.own = self.keeping.opened(id)
+        self.strategy_id = id
+        self.remember("strategy", id)
+        if market in [m.code for m in self.markets]:
+            self.market, self.interval = market, interval
         self.subject = None
         self.brief_changed.emit()
         self.strategy_changed.emit()
@@ -253,7 +267,10 @@ class Session(QObject):
         if len(entries) < 2:
             self.note("The last strategy stays; make another one first.", "caution")
             return
-        entry = next(e for e in entries if e.id == self.strategy_id)
+        entry = next((e for e in entries if e.id == self.strategy_id), None)
+        if entry is None:
+            self.note("Another program has deleted this strategy already.", "caution", SEE)
+            return
 
         def remove() -> None:
             self.project.delete_strategy(entry.id)
@@ -281,7 +298,7 @@ class Session(QObject):
 
     def _brief_moved(self) -> None:
         if self.strategy_id:
-            self.project.save_strategy(self.strategy, self.market, self.interval, self.strategy_id)
+            self._keep_strategy()
         self.subject = None
         self.brief_changed.emit()
         self.subject_changed.emit()
@@ -346,40 +363,16 @@ class Session(QObject):
         self.brief_changed.emit()
 
     def set_theme(self, name: str) -> None:
-        self._keep_settings(self.project_settings.model_copy(update={"theme": name}))
+        self.attempt(lambda: self._keep_settings({"theme": name}))
         self.theme.use(name)
 
-    def _keep_settings(self, settings: Settings, spend: str = "") -> None:
-        self.project.update_settings(settings, spend)
-        self.project_settings = settings
+    def _keep_settings(self, changes: dict[str, Any], spend: str = "") -> None:
+        self.project_settings = self.keeping.settings(changes, spend)
 
     def alter(self, title: str, function: Callable[[], Any], then: Callable[[Any], None] | None = None) -> None:
         """Change markets or sources in the background, one change after another in the order asked for, and read the
         markets again; then(result) where it worked."""
-        self._lane.append((title, function, then))
-        if len(self._lane) == 1:
-            self._alter_next()
-
-    def _alter_next(self) -> None:
-        title, function, then = self._lane[0]
-
-        def work() -> Any:
-            try:
-                return function()
-            except WolbrinError as err:
-                return err
-
-        def done(result: Any) -> None:
-            self._lane.pop(0)
-            if self._lane:
-                self._alter_next()
-            if isinstance(result, WolbrinError):
-                self.note(result.sentence(), "error")
-            elif then is not None:
-                then(result)
-            self.reload_markets()
-
-        self.compute(title, work, done)
+        self.lane.ask(title, function, then)
 
     def fault_days(self) -> list[int]:
         """Days (since 1970-01-01) with faults by the last quality report on the source tested on, at most a few hundred."""
@@ -393,7 +386,7 @@ class Session(QObject):
     def keep_fault_days(self, market: str, source: str, days: list[int]) -> None:
         """Remember where a quality report found faults, for the ruler."""
         days = [int(d) for d in days]
-        self.project.set_value(f"faults {market} {source}", days)
+        self.remember(f"faults {market} {source}", days)
         self._faults[market, source] = days
         self.markets_changed.emit()
 
@@ -429,13 +422,13 @@ class Session(QObject):
             del changes["holdout_first"]
             self.border_asked.emit(border)
         try:
-            settings = Settings.model_validate(self.project_settings.model_dump() | changes)
-            self._keep_settings(settings, spend)
+            self._keep_settings(changes, spend)
         except ValueError as err:
             self.note(f"That cannot be set: {words_of(err)}.", "error")
             return False
         except WolbrinError as err:
             self.note(err.sentence(), "error")
+            self.brief_changed.emit()  # what was written goes back to what is kept
             return False
         self.brief_changed.emit()
         if spend:

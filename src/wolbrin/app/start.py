@@ -148,7 +148,7 @@ def catch_all(session: Session) -> None:
             session.note(error.sentence(), "error")
         else:
             log.error("unexpected", exc_info=(kind, error, trace))
-            session.note(f"Something went wrong ({error}). Your work is kept; details are in {log_path()}.", "error")
+            session.note(f"Something went wrong ({error}). What was saved is unharmed; details are in {log_path()}.", "error")
     sys.excepthook = hook
 
 
@@ -179,16 +179,16 @@ def open_window(folder: Path, builds: list[Build], picture: Path | None = None, 
         try:
             project = Project(folder)
             session = Session(project, engine, theme)
-        except WolbrinError as err:
+            if session.settings.theme != theme.tokens.name:
+                theme.use(session.settings.theme)
+            catch_all(session)
+            window = MainWindow(session)
+            if place:
+                window.go(place)
+            window.show()
+        except Exception as err:  # no start ends with an empty screen
             tell(err)
             return 1
-        if session.settings.theme != theme.tokens.name:
-            theme.use(session.settings.theme)
-        catch_all(session)
-        window = MainWindow(session)
-        if place:
-            window.go(place)
-        window.show()
         settle_memory(window)
         if on_ready is not None:
             QTimer.singleShot(0, lambda: on_ready(window))

@@ -94,7 +94,7 @@ class Works(QObject):
             self.note(error.sentence(), "error", error.door)
         else:
             log.error("%s failed", where, exc_info=error)
-            self.note(f"{where} failed: {error}. Your work is kept; details are in the log.", "error")
+            self.note(f"{where} failed: {error}. What was saved is unharmed; details are in the log.", "error")
 
     @property
     def closed(self) -> bool:

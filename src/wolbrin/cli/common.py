@@ -88,7 +88,11 @@ def open_project(folder: Path | None, demo: Callable[[], Path]) -> Project:
     target = folder or demo()
     if folder is None and not (target / "project.sqlite").exists():
         raise UserError("there is no demo project yet", str(target), "Start `wolbrin --demo` once, or name a --project.")
-    return Project(target)
+    opened = Project(target)
+    if opened.aside.found:
+        error_console.print(f"Left aside, since it cannot be read: {opened.aside.words(20)}. `wolbrin check` says more.",
+                            markup=False)
+    return opened
 
 
 def run(job: Job, kind: Kind, share: float = 100.0) -> State:

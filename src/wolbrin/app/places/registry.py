@@ -6,10 +6,12 @@ A place is made, and its code read, when it is first shown.
 from __future__ import annotations
 
 from collections.abc import Callable
+from contextlib import suppress
 from dataclasses import dataclass
 
 from wolbrin.app.places.place import Place
 from wolbrin.app.session import Session
+from wolbrin.core.errors import WolbrinError
 from wolbrin.core.measures.wording import number
 
 Counts = dict[str, int]
@@ -119,5 +121,8 @@ class Places(dict[str, Place]):
         return place
 
     def all(self) -> list[Place]:
-        """Every place, in order; those not shown yet are made."""
-        return [self[e.key] for e in PLACES]
+        """Every place, in order; those not shown yet are made. One whose data cannot be read says so when it is shown."""
+        for entry in PLACES:
+            with suppress(WolbrinError):
+                self[entry.key]
+        return [self[e.key] for e in PLACES if e.key in self]

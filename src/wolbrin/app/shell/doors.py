@@ -21,6 +21,8 @@ class Frame(Protocol):
 
     def go(self, key: str) -> None: ...
 
+    def show_not_saved(self) -> None: ...
+
 
 def _markets_page(window: Frame, page: str, field: str = "") -> None:
     """A page of Markets for the brief's market, with the cursor in one of its fields."""
@@ -56,5 +58,7 @@ DOORS: dict[str, Callable[[Frame], None]] = {
     "go on": lambda w: w.session.go_on_newest(),
     "portfolio": lambda w: w.go("portfolio"),
     "proving": lambda w: w.go("proving"),
+    "not saved": lambda w: w.show_not_saved(),
+    "try again": lambda w: w.session.lane.again(),
     "size": lambda w: w.brief.trade_size.click(),
 }

@@ -59,6 +59,11 @@ class WorkStrip(QWidget):
         self.door = link("", self._open_door, tip="Mend what the message names")
         self._door: Door | None = None
         line.addWidget(self.door)
+        self.not_saved = link("", lambda: session.door_wanted.emit("not saved"), role="error",
+                              tip="What is not saved, why, and what can be done")
+        line.addWidget(self.not_saved)
+        self.not_saved.hide()
+        session.unsaved.changed.connect(self._mark_unsaved)
         self.door.hide()
         self._session = session
         session.noted.connect(self.say)
@@ -76,6 +81,11 @@ class WorkStrip(QWidget):
         set_role(self.message, ROLES[kind])
         self.message.setText(text)
         self.message.setToolTip(text)
+
+    def _mark_unsaved(self) -> None:
+        waiting = len(self._session.unsaved.asking())
+        self.not_saved.setVisible(bool(waiting))
+        self.not_saved.setText(f"Not saved: {waiting}")
 
     def _add(self, job: Job) -> None:
         self._jobs.append(job)

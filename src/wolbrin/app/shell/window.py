@@ -18,11 +18,14 @@ from wolbrin.app.shell.border import BorderPopup
 from wolbrin.app.shell.brief_line import BriefLine
 from wolbrin.app.shell.doors import open_door
 from wolbrin.app.shell.drawer import Drawer
+from wolbrin.app.shell.not_saved import NotSaved
 from wolbrin.app.shell.palette import HelpSheet, Palette
 from wolbrin.app.shell.projects import new_project, open_project
 from wolbrin.app.shell.rail import Rail
 from wolbrin.app.shell.ruler import Ruler
 from wolbrin.app.shell.strip import WorkStrip
+from wolbrin.app.telling import tell_opening
+from wolbrin.core.errors import WolbrinError
 from wolbrin.core.work.funnel import funnel
 
 
@@ -41,7 +44,7 @@ class MainWindow(QMainWindow):
     def __init__(self, session: Session) -> None:
         super().__init__()
         self.session: Session = session
-        self.setWindowTitle(f"Wolbrin \u2013 {session.settings.desk}")
+        self.setWindowTitle(f"Wolbrin \u2013 {session.settings.desk}[*]")
         self.resize(1280, 800)
         self.stack = PlaceStack()
         self.places = Places(session, self._place_made)
@@ -88,6 +91,7 @@ class MainWindow(QMainWindow):
         session.border_asked.connect(self.ask_border)
         session.door_wanted.connect(lambda at: open_door(self, at))
         session.markets_changed.connect(self._history_came)
+        session.unsaved.changed.connect(self._mark_unsaved)
         session.counts_changed.connect(self._count_soon)
         session.evidence_changed.connect(self._count_soon)
         session.shelf_changed.connect(self._count_soon)
@@ -101,8 +105,7 @@ class MainWindow(QMainWindow):
         self.count()
         self.go(session.project.get_value("place", "markets"))
         session.brief_changed.emit()
-        session.tell_waiting()
-        session.tell_interrupted()
+        tell_opening(session)
 
     # Counts
 
@@ -111,7 +114,9 @@ class MainWindow(QMainWindow):
             self._count.start()
 
     def count(self) -> None:
-        counts = funnel(self.session.project)
+        counts = self.session.attempt(lambda: funnel(self.session.project))
+        if counts is None:
+            return
         counts["rehearsing"] = int("rehearsal" in self.places and self.places["rehearsal"].running())
         self.rail.show_counts(counts)
 
@@ -127,14 +132,19 @@ class MainWindow(QMainWindow):
         self.rail.show_place(key)
         # Without history only Markets has something to show.
         bare = not self.session.markets and key != "markets"
-        self.stack.setCurrentWidget(self.nothing if bare else self.places[key])
+        try:
+            place = None if bare else self.places[key]
+        except WolbrinError as err:  # something it needs cannot be read; the others work
+            self.nothing.say(err.sentence(), "Try again", lambda: self.go(key))
+            place, bare = None, True
+        self.stack.setCurrentWidget(self.nothing if place is None else place)
         self.drawer.setVisible(self._drawer_wanted.get(key, False) and not bare)
-        self.session.project.set_value("place", key)
-        if bare:
+        self.session.remember("place", key)
+        if place is None:
             self.nothing.setFocus()
             return
-        self.places[key].activate()
-        self.places[key].setFocus()
+        self.session.attempt(place.activate)
+        place.setFocus()
 
     def _history_came(self) -> None:
         """Turn from the sheet that asks for history to the place, once there is some."""
@@ -145,7 +155,7 @@ class MainWindow(QMainWindow):
         shown = not self.drawer.isVisible()
         self._drawer_wanted[self.place] = shown
         self.drawer.setVisible(shown)
-        self.session.project.set_value("drawer", self._drawer_wanted)
+        self.session.remember("drawer", dict(self._drawer_wanted))
 
     def toggle_theme(self) -> None:
         name = "dusk" if self.session.settings.theme == "paper" else "paper"
@@ -176,6 +186,7 @@ class MainWindow(QMainWindow):
             Action("search.go_on", "Go on with the interrupted search", s.go_on_newest),
             *(Action(f"share.{percent}", f"Long work takes {percent}% of the processor",
                      lambda share=percent / 100: s.set_share(share)) for percent in (25, 50, 75, 100)),
+            Action("not_saved", "What is not saved", self.show_not_saved, "", "", lambda: bool(s.unsaved.asking())),
             Action("project.new", "New project \u2026", lambda: new_project(s, self)),
             Action("project.open", "Open a project \u2026", lambda: open_project(s, self)),
             Action("help", "Keys", self.open_help, "F1"),
@@ -243,15 +254,33 @@ class MainWindow(QMainWindow):
         self.places.all()
         HelpSheet(self.actions_all, self).show()
 
+    def show_not_saved(self, leave: Callable[[], None] | None = None) -> None:
+        """List what is not saved, with every way out."""
+        sheet = NotSaved(self.session, self, leave)
+        sheet.setAttribute(Qt.WidgetAttribute.WA_DeleteOnClose)
+        sheet.open()
+
+    def _leave(self) -> None:
+        self._closing = True
+        self.close()
+
+    def _mark_unsaved(self) -> None:
+        self.setWindowModified(bool(self.session.unsaved.asking()))
+
     def showEvent(self, event: QShowEvent) -> None:
         super().showEvent(event)
         # Places fill themselves only while they can be seen; the first one has to be told that it can be now.
-        place = self.places[self.place]
-        QTimer.singleShot(0, self, lambda: place.activate() if place.isVisible() else None)
+        place = self.places.get(self.place)
+        if place is not None:
+            QTimer.singleShot(0, self, lambda: place.activate() if place.isVisible() else None)
 
     def closeEvent(self, event: QCloseEvent) -> None:
         if self.drawer.isVisible():
-            self.session.project.set_value("splitter", self.work.sizes())
+            self.session.remember("splitter", self.work.sizes())
+        if not self._closing and not self.session.unsaved.try_again():
+            event.ignore()
+            self.show_not_saved(self._leave)
+            return
         self.session.stop_all()
         # Nothing is counted any more: the project may be closed before the timer would fire.
         self._closing = True

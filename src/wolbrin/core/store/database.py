@@ -94,7 +94,7 @@ class Database:
             mend(self._db, folder, self.aside)
             self._db.execute("PRAGMA busy_timeout = 0")  # whoever waits does so without keeping others from the connection
         except sqlite3.Error as err:
-            raise trouble(err, self.path) from None
+            raise trouble(err, self.path) from err
 
     def _copy(self) -> None:
         """Keep a copy: once a day, and before the schema changes. That a copy cannot be made is no reason to stay shut, but

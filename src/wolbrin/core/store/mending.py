@@ -59,9 +59,9 @@ def mend(db: sqlite3.Connection, folder: Path, aside: Aside) -> None:
             for sql in (table, *indices):
                 db.execute(sql)
         if settings:
-            _settings(db, folder, aside)
+            replace_settings(db, folder, aside)
         if any(name in BOOK for name in gone):
-            _spend(db, [n for n in gone if n in BOOK])
+            spend(db, [n for n in gone if n in BOOK])
         db.execute("COMMIT")
     except BaseException:
         db.execute("ROLLBACK")
@@ -95,7 +95,7 @@ def _earlier(folder: Path) -> Iterator[tuple[Path, Settings]]:
             continue
 
 
-def _settings(db: sqlite3.Connection, folder: Path, aside: Aside) -> None:
+def replace_settings(db: sqlite3.Connection, folder: Path, aside: Aside) -> None:
     """Put readable settings in the place of those that are not."""
     copy, settings = next(_earlier(folder), (None, Settings()))
     days = []
@@ -118,7 +118,7 @@ def _settings(db: sqlite3.Connection, folder: Path, aside: Aside) -> None:
               f"the usual ones hold now, with the border on {settings.holdout_first}; look at them before you go on")
 
 
-def _spend(db: sqlite3.Connection, gone: list[str]) -> None:
+def spend(db: sqlite3.Connection, gone: list[str]) -> None:
     """What was found before can no longer stand: nothing tells any more what it has seen."""
     border = Settings.model_validate_json(_stored(db) or Settings().model_dump_json()).holdout_first
     now = dt.datetime.now(dt.UTC).isoformat(timespec="seconds")

@@ -8,7 +8,9 @@ from __future__ import annotations
 
 import errno
 import sqlite3
+from collections.abc import Callable
 from contextlib import suppress
+from functools import partial
 from pathlib import Path
 
 from wolbrin.core.engine.prepare import Prepared
@@ -18,11 +20,14 @@ from wolbrin.core.market.bars import Bars
 from wolbrin.core.market.raw import Raw
 from wolbrin.core.market.terms import Terms
 from wolbrin.core.rules.model import Strategy
+from wolbrin.core.store.aside import Aside
 from wolbrin.core.store.config import Config
 from wolbrin.core.store.database import DATABASE, Database, now
+from wolbrin.core.store.dossier import Dossiers
 from wolbrin.core.store.ground import Ground, Held, Histories
 from wolbrin.core.store.holdout import HoldoutBook
 from wolbrin.core.store.markets import MarketEntry, Markets
+from wolbrin.core.store.recovering import is_damage, recover
 from wolbrin.core.store.searches import Searches
 from wolbrin.core.store.settings import OwnSpan, Settings
 from wolbrin.core.store.shelf import complete
@@ -30,6 +35,10 @@ from wolbrin.core.store.sources import HISTORY, Sources
 from wolbrin.core.store.strategies import Strategies, StrategyEntry
 
 __all__ = ["DATABASE", "HISTORY", "MarketEntry", "Project", "StrategyEntry", "now"]
+
+
+SMALL = ("settings", "markets", "sources", "strategies", "layouts", "searches", "openings", "borders", "portfolios", "judged",
+         "treatments")
 
 
 def _unmake(folder: Path, there: bool, history: bool) -> None:
@@ -51,6 +60,26 @@ class Project(Database):
     """
 
     def __init__(self, folder: Path) -> None:
+        try:
+            self._open(folder)
+            self._look()
+        except EnvironmentTrouble as err:
+            if err.__context__ is None or not is_damage(err.__context__):
+                raise
+            with suppress(AttributeError, sqlite3.Error):
+                self.close()
+            aside = Aside()
+            recover(folder / DATABASE, aside)
+            self._open(folder)
+            self.aside.found = aside.found | self.aside.found
+        for act, what in ((Searches(self).settle, "which searches were interrupted"),
+                          (lambda: complete(self), "columns of the Shelf")):
+            try:
+                act()
+            except EnvironmentTrouble as err:  # no reason to keep the rest shut
+                self.aside.add(what, err.what)
+
+    def _open(self, folder: Path) -> None:
         super().__init__(folder)
         self.book = HoldoutBook(self)
         self.market_list = Markets(self)
@@ -58,12 +87,19 @@ class Project(Database):
         self.held = Held(self.ground, self)
         self.sources = Sources(self, self.market_list, self.config, self.held.forget)
         self.strategy_list = Strategies(self, self.config)
-        for act, what in ((Searches(self).settle, "which searches were interrupted"),
-                          (lambda: complete(self), "columns of the Shelf")):
+
+    def _look(self) -> None:
+        """Read what is read at every opening, so that damaged pages show here. Raises EnvironmentTrouble where there are."""
+        acts: list[Callable[[], object]] = [Dossiers(self).counts]
+        asked = [*(f"SELECT * FROM {name}" for name in SMALL), "SELECT owner, count(*) FROM parts GROUP BY owner",
+                 "SELECT stands, count(*), sum(ticked) FROM candidates GROUP BY stands"]
+        acts += [partial(self.rows, sql) for sql in asked]
+        for act in acts:
             try:
                 act()
-            except EnvironmentTrouble as err:  # no reason to keep the rest shut
-                self.aside.add(what, err.what)
+            except EnvironmentTrouble as err:
+                if err.__context__ is not None and is_damage(err.__context__):
+                    raise
 
     @classmethod
     def create(cls, folder: Path, settings: Settings | None = None) -> Project:
@@ -91,6 +127,14 @@ class Project(Database):
             raise
 
     # Settings
+
+    def verify(self) -> str:
+        """What SQLite says against the whole database, "" for nothing; reads all of it."""
+        try:
+            said = [str(r[0]) for r in self.read("PRAGMA quick_check(3)")]
+        except EnvironmentTrouble as err:
+            return err.what
+        return "" if said == ["ok"] else "; ".join(said)[:300]
 
     @property
     def settings(self) -> Settings:

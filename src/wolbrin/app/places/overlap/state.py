@@ -70,7 +70,7 @@ class OverlapState(QObject):
             return
         chosen = self.overlap.distinct([_rank(line) for line in self.lines], self.limit)
         self.distinct = {self.lines[i].id for i in chosen}
-        self.session.project.set_value("distinct", sorted(self.distinct))
+        self.session.remember("distinct", sorted(self.distinct))
         self.session.counts_changed.emit()
         self.picked.emit()
 
