@@ -258,7 +258,7 @@ def test_project_troubles_are_told(demo: Path) -> None:
     keys = wolbrin("sweep", "-p", demo, "-s", "1", code=2).stderr
     assert "stop.amount" in keys
     (demo / "project.sqlite").write_bytes(b"torn" * 500)
-    assert "cannot be used" in wolbrin("prove", "-p", demo, code=1).stderr
+    assert "is damaged" in wolbrin("prove", "-p", demo, code=1).stderr
 
 
 def test_discover_is_resumed_asked_again_and_the_shelf_is_kept_in_order(demo: Path, tmp_path: Path) -> None:

@@ -21,8 +21,10 @@ from wolbrin.core.engine.ledger import ledger, order_log
 from wolbrin.core.engine.prepare import Prepared
 from wolbrin.core.engine.run import Run, backtest
 from wolbrin.core.errors import EnvironmentTrouble, UserError
-from wolbrin.core.export.report import html_report, write_html, write_pdf
-from wolbrin.core.export.tables import measures_data, write_ledger, write_measures, write_orders, write_table
+from wolbrin.core.export.report import html_steps, pdf_steps
+from wolbrin.core.export.steps import do_all, export_job
+from wolbrin.core.export.tables import ledger_steps, measure_steps, measures_data, order_steps, table_steps, write_table
+from wolbrin.core.jobs import Engine, State
 from wolbrin.core.market.bars import Span
 from wolbrin.core.measures.breakdown import WAYS, drawdown_list, groups, month_grid, side_facts
 from wolbrin.core.measures.catalogue import measure
@@ -174,7 +176,7 @@ def test_fine_effect_compares_two_runs() -> None:
 def test_exports_hold_the_ledger(tmp_path: Path) -> None:
     files = [tmp_path / f"book{ending}" for ending in (".csv", ".xlsx", ".parquet")]
     for file in files:
-        write_ledger(RUN, file)
+        do_all(ledger_steps(RUN, file))
     csv = pd.read_csv(files[0])
     np.testing.assert_allclose(csv.net, BOOK.net)
     assert csv.entry_time[0] == f"{BOOK.entry_time[0]:%Y-%m-%dT%H:%M:%SZ}"
@@ -184,27 +186,50 @@ def test_exports_hold_the_ledger(tmp_path: Path) -> None:
     parquet = pd.read_parquet(files[2])
     pd.testing.assert_series_equal(parquet.net, BOOK.net)
     assert str(parquet.entry_time.dtype).endswith("UTC]")
-    write_orders(RUN, tmp_path / "orders.csv")
+    do_all(order_steps(RUN, tmp_path / "orders.csv"))
     assert len(pd.read_csv(tmp_path / "orders.csv")) == len(RUN.log)
-    write_measures(RUN, tmp_path / "m.json")
+    do_all(measure_steps(RUN, tmp_path / "m.json"))
     data = json.loads((tmp_path / "m.json").read_text())
     assert data["all"]["net"] == pytest.approx(BOOK.net.sum())
     assert data == json.loads(json.dumps(measures_data(RUN)))
     with pytest.raises(UserError, match="not written"):
         write_table(ledger(RUN), tmp_path / "book.doc")
     with pytest.raises(EnvironmentTrouble, match="cannot be written"):
-        write_ledger(RUN, tmp_path / "missing" / "book.csv")
+        do_all(ledger_steps(RUN, tmp_path / "missing" / "book.csv"))
+
+
+def test_an_export_is_stopped_and_leaves_nothing(tmp_path: Path) -> None:
+    path = tmp_path / "long.csv"
+    path.write_text("what was there before")
+    table = {"net": np.arange(200_000.0), "time": np.arange(200_000).astype("datetime64[s]").astype("datetime64[ns]")}
+    for ending in (".csv", ".xlsx", ".parquet"):
+        steps = table_steps(lambda: table, path.with_suffix(ending))
+        for _ in range(2):
+            next(steps)
+        steps.close()
+    assert [p.name for p in tmp_path.iterdir()] == ["long.csv"]
+    assert path.read_text() == "what was there before"
+    ended: list[State] = []
+    job = export_job(path, table_steps(lambda: table, path), ended.append)
+    engine = Engine(1)
+    engine.start(job, "threads")
+    job.wait()
+    engine.close()
+    assert (ended, job.progress().done, job.progress().total) == ([State.DONE], 100, 100)
+    np.testing.assert_array_equal(pd.read_csv(path).net, table["net"])
 
 
 def test_report_is_one_file_and_escapes_names(tmp_path: Path) -> None:
-    bad = backtest(BARS, STOPPED.model_copy(update={"name": "<script>alert(1)</script>"}), Brief(costs=COSTS))
-    text = html_report(bad, "EUR")
+    name = "<script>alert(1)</script> $\\frac{$ {{ 7 * 7 }}"
+    bad = backtest(BARS, STOPPED.model_copy(update={"name": name}), Brief(costs=COSTS))
+    do_all(html_steps(bad, tmp_path / "r.html", "EUR"))
+    do_all(pdf_steps(bad, tmp_path / "r.pdf", "EUR"))
+    text = (tmp_path / "r.html").read_text()
+    assert "49" not in text.split("<h1>")[1].split("</h1>")[0]
     assert "<script" not in text
     assert text.count("data:image/png;base64,") == 4
     assert "http" not in text.replace("http-equiv", "")
     assert bad.fingerprint in text
-    write_html(RUN, tmp_path / "r.html", "EUR")
-    write_pdf(RUN, tmp_path / "r.pdf", "EUR")
     assert (tmp_path / "r.pdf").read_bytes().startswith(b"%PDF")
     assert (tmp_path / "r.html").stat().st_size > 50_000
 

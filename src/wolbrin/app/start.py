@@ -20,9 +20,13 @@ from wolbrin.app.parts import button, label, row
 from wolbrin.app.session import Session
 from wolbrin.app.shell.window import MainWindow
 from wolbrin.app.theme.theme import Theme, load_fonts
-from wolbrin.core.errors import WolbrinError
+from wolbrin.core.errors import EnvironmentTrouble, WolbrinError
 from wolbrin.core.jobs import Chunk, Engine, Job, State
-from wolbrin.core.store.project import Project
+from wolbrin.core.store.aside import Aside
+from wolbrin.core.store.check import restore_copy
+from wolbrin.core.store.copies import copies_of
+from wolbrin.core.store.project import DATABASE, Project
+from wolbrin.core.store.recovering import is_damage, recover
 
 RESTS_AFTER = 2500  # milliseconds
 Report = Callable[[str, int, int], None]
@@ -120,8 +124,8 @@ def prepare(engine: Engine, theme: Theme, builds: list[Build], title: str) -> bo
     return job.state is State.DONE
 
 
-def tell(error: BaseException | None) -> None:
-    """Say why the program cannot go on, on a sheet and on standard error."""
+def tell(error: BaseException | None, way: tuple[str, Callable[[], None]] | None = None) -> None:
+    """Say why the program cannot go on, on a sheet and on standard error. way: what can be done about it, as a button."""
     known = isinstance(error, WolbrinError)
     text = error.sentence() if isinstance(error, WolbrinError) else f"Something went wrong: {error}. See {log_path()}."
     if not known:
@@ -130,7 +134,13 @@ def tell(error: BaseException | None) -> None:
     sheet = Welcome()
     sheet.bar.hide()
     sheet.words.setText(text)
-    sheet.box.addLayout(row(None, button("Close", sheet.close, main=True)))
+    if way is not None:
+        def take() -> None:
+            sheet.close()
+            way[1]()
+        sheet.box.addLayout(row(button(way[0], take), None, button("Close", sheet.close, main=True)))
+    else:
+        sheet.box.addLayout(row(None, button("Close", sheet.close, main=True)))
     sheet.show()
     loop = QEventLoop()
     poll = QTimer(sheet, interval=50)
@@ -162,6 +172,53 @@ def settle_memory(window: MainWindow) -> None:
     QTimer.singleShot(RESTS_AFTER, window, settle)
 
 
+def window_on(folder: Path, engine: Engine, theme: Theme) -> MainWindow:
+    """The window on a project, not shown yet. Where it comes upon damaged pages, once on what can be read of them.
+
+    Raises:
+        WolbrinError: there is none, or nothing of it can be read.
+    """
+    aside = Aside()
+    for again in (False, True):
+        project = Project(folder)
+        project.aside.found = aside.found | project.aside.found
+        try:
+            session = Session(project, engine, theme)
+            if session.settings.theme != theme.tokens.name:
+                theme.use(session.settings.theme)
+            return MainWindow(session)
+        except EnvironmentTrouble as err:
+            project.close()
+            if again or err.__context__ is None or not is_damage(err.__context__):
+                raise
+            recover(folder / DATABASE, aside)
+    raise AssertionError("unreachable")
+
+
+def window_or_sheet(folder: Path, engine: Engine, theme: Theme) -> MainWindow | None:
+    """The window on a project; where there can be none the reason was shown, and None comes back: no start ends with an
+    empty screen. A sound copy of the database is put back where the user says so."""
+    asked = False
+
+    def put_back() -> None:
+        nonlocal asked
+        try:
+            restore_copy(folder)
+            asked = True
+        except WolbrinError as err:
+            tell(err)
+
+    for _ in range(2):
+        try:
+            return window_on(folder, engine, theme)
+        except Exception as err:
+            damaged = isinstance(err, EnvironmentTrouble) and "damaged" in err.what and bool(copies_of(folder))
+            tell(err, ("Put the newest copy back", put_back) if damaged and not asked else None)
+            if not asked:
+                break
+    return None
+
+
 def open_window(folder: Path, builds: list[Build], picture: Path | None = None, place: str | None = None,
                 on_ready: Callable[[MainWindow], None] | None = None) -> int:
     """Open a project in the window and run until it is closed. Returns the exit code.
@@ -176,19 +233,14 @@ def open_window(folder: Path, builds: list[Build], picture: Path | None = None, 
     try:
         if builds and not prepare(engine, theme, builds, "Wolbrin"):
             return 1
-        try:
-            project = Project(folder)
-            session = Session(project, engine, theme)
-            if session.settings.theme != theme.tokens.name:
-                theme.use(session.settings.theme)
-            catch_all(session)
-            window = MainWindow(session)
-            if place:
-                window.go(place)
-            window.show()
-        except Exception as err:  # no start ends with an empty screen
-            tell(err)
+        window = window_or_sheet(folder, engine, theme)
+        if window is None:
             return 1
+        session = window.session
+        catch_all(session)
+        if place:
+            window.go(place)
+        window.show()
         settle_memory(window)
         if on_ready is not None:
             QTimer.singleShot(0, lambda: on_ready(window))
@@ -202,7 +254,7 @@ def open_window(folder: Path, builds: list[Build], picture: Path | None = None, 
                 window.close()
             QTimer.singleShot(900, shoot)
         code = app.exec()
-        project.close()
+        session.project.close()
         return code
     finally:
         engine.close()

@@ -9,8 +9,9 @@ from typing import Any
 
 from PySide6.QtCore import QObject, QTimer, Signal
 
-from wolbrin.core.errors import Door, EnvironmentTrouble, WolbrinError, unwritable
+from wolbrin.core.errors import Door, EnvironmentTrouble, WolbrinError
 from wolbrin.core.store.strategies import OvertakenError
+from wolbrin.core.written import write_text
 
 AGAIN = 3000  # milliseconds between two tries by themselves
 SEE = Door("What is not saved", "not saved")
@@ -125,9 +126,6 @@ class Unsaved(QObject):
                 continue
             stem = "".join(c if c.isalnum() or c in " -_" else "-" for c in change.file).strip()[:80] or "change"
             path = next(p for i in range(1, 10_000) if not (p := folder / f"{stem}{f' {i}' if i > 1 else ''}.json").exists())
-            try:
-                path.write_text(change.text, encoding="utf-8")
-            except OSError as err:
-                raise unwritable(err, path) from None
+            write_text(path, change.text)
             made.append(path)
         return made

@@ -19,10 +19,12 @@ from wolbrin.cli.common import (
     console,
     emit,
     error_console,
+    finite,
     measures_table,
     open_project,
     read_day,
     told,
+    write_out,
 )
 from wolbrin.core.engine.brief import Brief, Costs
 from wolbrin.core.engine.ledger import ledger, order_log
@@ -95,7 +97,7 @@ def add(app: typer.Typer, demo: Callable[[], Path]) -> None:
             zone: str = typer.Option("UTC", "--zone", help="Time zone of stamps without an offset in the CSV."),
             first: str | None = typer.Option(None, "--from", help="First trading date of decisions; else training's."),
             last: str | None = typer.Option(None, "--to", help="Last trading date; else training's. Beyond it: the holdout."),
-            capital: float | None = typer.Option(None, "--capital", help="Starting capital."),
+            capital: float | None = typer.Option(None, "--capital", callback=finite, help="Starting capital."),
             finer: Path | None = typer.Option(None, "--finer", help="With --bars: a CSV of finer bars for fine fills."),
             rates: Path | None = typer.Option(None, "--rates", help="With --bars: a CSV of the conversion market."),
             rates_market: Path | None = typer.Option(None, "--rates-market", help="Its market file."),
@@ -176,8 +178,7 @@ def add(app: typer.Typer, demo: Callable[[], Path]) -> None:
             need_bars(history, brief.span)
             run = backtest(history, what, brief)
             for kind, path in map(_target, write):
-                exporter(kind).write(run, path, currency, tried)
-                error_console.print(f"Written to {path}.", markup=False)
+                write_out(path, exporter(kind).steps(run, path, currency, tried))
         if json:
             emit(report(run, equity, orders, tried))
         else:

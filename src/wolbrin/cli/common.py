@@ -17,6 +17,7 @@ from rich.progress import BarColumn, Progress, TextColumn, TimeRemainingColumn
 from rich.table import Table
 
 from wolbrin.core.errors import UserError, WolbrinError
+from wolbrin.core.export.steps import Steps, export_job
 from wolbrin.core.jobs import Engine, Job, Kind, State
 from wolbrin.core.market.intervals import Interval
 from wolbrin.core.measures.catalogue import BY_KEY
@@ -30,9 +31,19 @@ FAILED, USAGE = 1, 2
 error_console = Console(stderr=True, highlight=False, soft_wrap=True)
 console = Console(highlight=False, soft_wrap=True)
 
+
+
+def finite(value: float | None) -> float | None:
+    """For every option that takes a number: one that is none (nan, inf) is refused."""
+    if value is not None and not math.isfinite(value):
+        raise typer.BadParameter("this is no number that can be used; write one such as 2.5")
+    return value
+
+
 PROJECT = typer.Option(None, "--project", "-p", help="Project folder; the demo when it is left out.")
 INTERVAL = "Bar interval: minutes such as 15, daily, 500t (ticks), 2000v (volume), 8r (range in ticks)."
-SHARE = typer.Option(100.0, "--share", min=5, max=100, help="Percent of the processor that the work may take.")
+SHARE = typer.Option(100.0, "--share", callback=finite, min=5, max=100,
+                     help="Percent of the processor that the work may take.")
 JSON = typer.Option(False, "--json", help="Print the result as JSON on standard output.")
 
 
@@ -95,8 +106,9 @@ def open_project(folder: Path | None, demo: Callable[[], Path]) -> Project:
     return opened
 
 
-def run(job: Job, kind: Kind, share: float = 100.0) -> State:
-    """Run a job with progress on standard error; Ctrl+C stops it and keeps what it found. share: percent of the processor."""
+def run(job: Job, kind: Kind, share: float = 100.0, said: bool = True) -> State:
+    """Run a job with progress on standard error; Ctrl+C stops it and keeps what it found. share: percent of the processor.
+    said: whether a line says at the end what was done."""
     engine = Engine(share=share / 100)
     try:
         columns = (TextColumn("{task.description}"), BarColumn(), TextColumn("{task.completed:.0f} of {task.total:.0f}"),
@@ -113,13 +125,23 @@ def run(job: Job, kind: Kind, share: float = 100.0) -> State:
                 job.stop()
                 job.wait()
         p = job.progress()
-        error_console.print(f"{job.title}: {p.done:,} of {p.total:,} {job.unit}, {p.rate:,.0f} a second, {job.state.value}.",
-                            markup=False)
+        if said:
+            error_console.print(f"{job.title}: {p.done:,} of {p.total:,} {job.unit}, {p.rate:,.0f} a second, "
+                                f"{job.state.value}.", markup=False)
         if job.state is State.FAILED and job.error is not None:
             raise job.error
         return job.state
     finally:
         engine.close()
+
+
+def write_out(path: Path, steps: Steps) -> None:
+    """Write a file with progress; Ctrl+C leaves none behind. Raises WolbrinError where it cannot be written."""
+    job = export_job(path, steps)
+    state = run(job, "threads", said=False)
+    error_console.print(job.words[state], markup=False)
+    if state is not State.DONE:
+        raise typer.Exit(FAILED)
 
 
 def pick(project: Project, names: list[str], only_standing: bool = False) -> list[Kept]:

@@ -8,7 +8,19 @@ from typing import Any
 
 import typer
 
-from wolbrin.cli.common import JSON, PROJECT, console, emit, error_console, measures_table, open_project, pick, run, told
+from wolbrin.cli.common import (
+    JSON,
+    PROJECT,
+    console,
+    emit,
+    error_console,
+    finite,
+    measures_table,
+    open_project,
+    pick,
+    run,
+    told,
+)
 from wolbrin.core.engine.run import Run
 from wolbrin.core.errors import UserError
 from wolbrin.core.measures.catalogue import measure
@@ -35,7 +47,8 @@ def _runs(project: Project, kept: list[Kept]) -> list[Run]:
 def add(app: typer.Typer, demo: Callable[[], Path]) -> None:
     @app.command("overlap")
     def overlap(names: list[str] = STANDING, project: Path | None = PROJECT,
-                limit: float = typer.Option(STRONG, "--limit", min=-1, max=1, help="Correlation from which two are one bet."),
+                limit: float = typer.Option(STRONG, "--limit", callback=finite, min=-1, max=1,
+                                            help="Correlation from which two are one bet."),
                 json: bool = JSON) -> None:
         """Correlate the daily P/L of candidates and pick the distinct ones."""
         with told():

@@ -11,7 +11,7 @@ from typing import Any
 
 import typer
 
-from wolbrin.cli.common import FAILED, JSON, console, emit, error_console, read_day, run, told
+from wolbrin.cli.common import FAILED, JSON, console, emit, error_console, finite, read_day, run, told
 from wolbrin.core.errors import UserError
 from wolbrin.core.jobs import State
 from wolbrin.core.market.findings import Finding
@@ -64,13 +64,13 @@ def add(app: typer.Typer) -> None:
             exchange: str = typer.Option("", "--exchange", help="Sessions of a listed exchange (ISO 10383), such as XOSL."),
             holdout: str | None = typer.Option(None, "--holdout", help="What is sealed: 35%, or its first day."),
             currency: str | None = typer.Option(None, "--currency", help="Of the account; else the first market's."),
-            capital: float = typer.Option(50_000.0, "--capital", min=1, help="Starting capital."),
+            capital: float = typer.Option(50_000.0, "--capital", callback=finite, min=1, help="Starting capital."),
             zone: str | None = typer.Option(None, "--zone", help="Time zone of stamps without an offset."),
             stamp: str | None = typer.Option(None, "--stamp", help="open or close: which end of the bar carries the time."),
             order: str = typer.Option("", "--date-order", help=ORDER),
             decimal: str = typer.Option("", "--decimal", help="The decimal sign: . or ,"),
             minutes: int | None = typer.Option(None, "--minutes", min=1, max=1440, help="Interval; of ticks' bars."),
-            tick: float | None = typer.Option(None, "--tick", help="Tick size."),
+            tick: float | None = typer.Option(None, "--tick", callback=finite, help="Tick size."),
             kind: str | None = typer.Option(None, "--kind", help="future, currency pair, index or other."),
             sessions: str | None = typer.Option(None, "--sessions", help='Such as "Mon-Fri 09:00-17:00 Europe/Oslo", "none", '
                                                                          '"around the clock".'),

@@ -10,7 +10,7 @@ from typing import Any
 import numpy as np
 import typer
 
-from wolbrin.cli.common import JSON, PROJECT, console, emit, error_console, open_project, pick, run, told
+from wolbrin.cli.common import JSON, PROJECT, console, emit, error_console, finite, open_project, pick, run, told
 from wolbrin.core.errors import UserError
 from wolbrin.core.faults import validated
 from wolbrin.core.market.bars import Span
@@ -121,8 +121,10 @@ def add(app: typer.Typer, demo: Callable[[], Path]) -> None:
     def monte_carlo(names: list[str] = NAMES, project: Path | None = PROJECT,
                     paths: int = typer.Option(10_000, "--paths", min=10, max=1_000_000),
                     drawn: str = typer.Option("blocks", "--drawn", help="blocks of neighbors, or singly."),
-                    left_out: float = typer.Option(0.0, "--left-out", min=0, max=0.9, help="Share of the trades."),
-                    slippage: float = typer.Option(0.0, "--slippage", min=0, help="More of it, mean ticks a fill, drawn anew "
+                    left_out: float = typer.Option(0.0, "--left-out", callback=finite, min=0, max=0.9,
+                                                   help="Share of the trades."),
+                    slippage: float = typer.Option(0.0, "--slippage", callback=finite, min=0,
+                                                   help="More of it, mean ticks a fill, drawn anew "
                                                    "for each trade."),
                     seed: int = typer.Option(20260101, "--seed", min=0), json: bool = JSON) -> None:
         """Play the training trades of candidates in other orders: drawdowns, capital for a risk. No verdict is kept."""

@@ -10,7 +10,7 @@ from typing import Any
 import typer
 from pydantic import ValidationError
 
-from wolbrin.cli.common import JSON, PROJECT, console, emit, open_project, read_day, told
+from wolbrin.cli.common import JSON, PROJECT, console, emit, finite, open_project, read_day, told
 from wolbrin.cli.new import share_or_day
 from wolbrin.core.errors import UserError
 from wolbrin.core.faults import explain
@@ -40,14 +40,15 @@ def add(app: typer.Typer, demo: Callable[[], Path]) -> None:
              holdout: str | None = typer.Option(None, "--holdout", help="The border: its first sealed day, or a share: 35%."),
              spend: str = typer.Option("", "--spend", help="Why the border moves although work was done."),
              last: str | None = typer.Option(None, "--last", help="Last day of data."),
-             capital: float | None = typer.Option(None, "--capital", help="Starting capital."),
+             capital: float | None = typer.Option(None, "--capital", callback=finite, help="Starting capital."),
              currency: str | None = typer.Option(None, "--currency", help="Of the account, ISO 4217."),
              market: str | None = typer.Option(None, "--market", "-m", help="Whose costs are set."),
-             spread: float | None = typer.Option(None, "--spread", help="Ticks, half at each fill."),
-             slippage: float | None = typer.Option(None, "--slippage", help="Ticks a market or stop fill."),
-             commission: float | None = typer.Option(None, "--commission", help="A contract and side."),
-             percent: float | None = typer.Option(None, "--percent", help="Commission, percent of notional a side."),
-             minimum: float | None = typer.Option(None, "--minimum", help="Least commission a side."),
+             spread: float | None = typer.Option(None, "--spread", callback=finite, help="Ticks, half at each fill."),
+             slippage: float | None = typer.Option(None, "--slippage", callback=finite, help="Ticks a market or stop fill."),
+             commission: float | None = typer.Option(None, "--commission", callback=finite, help="A contract and side."),
+             percent: float | None = typer.Option(None, "--percent", callback=finite,
+                                                  help="Commission, percent of notional a side."),
+             minimum: float | None = typer.Option(None, "--minimum", callback=finite, help="Least commission a side."),
              json: bool = JSON) -> None:
         """Change spans, the border, capital, currency or a market's costs; without options, show them."""
         with told():

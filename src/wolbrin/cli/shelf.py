@@ -8,7 +8,20 @@ from pathlib import Path
 
 import typer
 
-from wolbrin.cli.common import INTERVAL, JSON, PROJECT, code_of, console, emit, error_console, open_project, pick, run, told
+from wolbrin.cli.common import (
+    INTERVAL,
+    JSON,
+    PROJECT,
+    code_of,
+    console,
+    emit,
+    error_console,
+    finite,
+    open_project,
+    pick,
+    run,
+    told,
+)
 from wolbrin.core.errors import UserError
 from wolbrin.core.measures.catalogue import SUMMARY
 from wolbrin.core.measures.wording import number, worded
@@ -182,7 +195,8 @@ def add(app: typer.Typer, demo: Callable[[], Path]) -> None:
 
     @group.command("group")
     def group_(project: Path | None = PROJECT,
-               like: float = typer.Option(LIKE, "--like", min=0.1, max=1, help="Correlation from which two behave alike."),
+               like: float = typer.Option(LIKE, "--like", callback=finite, min=0.1, max=1,
+                                          help="Correlation from which two behave alike."),
                json: bool = JSON) -> None:
         """Group candidates by how their results move together, however they are written."""
         with told():

@@ -8,7 +8,7 @@ from pathlib import Path
 import typer
 
 from wolbrin.cli.common import INTERVAL, JSON, PROJECT, code_of, console, emit, open_project, told
-from wolbrin.core.errors import UserError, unwritable
+from wolbrin.core.errors import UserError
 from wolbrin.core.market.intervals import interval_words
 from wolbrin.core.rules.identity import strategy_hash
 from wolbrin.core.rules.model import Strategy, load_strategy
@@ -17,6 +17,7 @@ from wolbrin.core.rules.templates import templates
 from wolbrin.core.rules.words import describe
 from wolbrin.core.store.project import Project, StrategyEntry
 from wolbrin.core.work.starting import first_interval, fits, template_named
+from wolbrin.core.written import write_text
 
 
 def _as_json(e: StrategyEntry) -> dict[str, object]:
@@ -108,10 +109,7 @@ def add(app: typer.Typer, demo: Callable[[], Path]) -> None:
             e = open_project(project, demo).strategy(name)
             words = strategy_text(e.strategy) if text else e.strategy.model_dump_json(indent=2)
             if file is not None:
-                try:
-                    file.write_text(words.rstrip("\n") + "\n", encoding="utf-8")
-                except OSError as err:
-                    raise unwritable(err, file) from None
+                write_text(file, words.rstrip("\n") + "\n")
         if file is None:
             typer.echo(words)
         else:

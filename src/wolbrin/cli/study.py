@@ -9,7 +9,20 @@ from typing import Any, get_args
 import typer
 from rich.table import Table
 
-from wolbrin.cli.common import INTERVAL, JSON, PROJECT, SHARE, code_of, console, emit, error_console, open_project, run, told
+from wolbrin.cli.common import (
+    INTERVAL,
+    JSON,
+    PROJECT,
+    SHARE,
+    code_of,
+    console,
+    emit,
+    error_console,
+    finite,
+    open_project,
+    run,
+    told,
+)
 from wolbrin.core.engine.run import record_of
 from wolbrin.core.errors import UserError
 from wolbrin.core.market.intervals import interval_words
@@ -158,14 +171,15 @@ def add(app: typer.Typer, demo: Callable[[], Path]) -> None:
             intervals: str = typer.Option("", "--intervals", help="Intervals, with commas."),
             sides: str = typer.Option("long,short", "--sides", help="long, short, both; with commas."),
             exit_: str = typer.Option("atr", "--exit", help="The common exit: atr, money or bars."),
-            stop: float = typer.Option(2.0, "--stop", help="Its stop, in ATR or money."),
-            target: float = typer.Option(3.0, "--target", help="Its target, in ATR or money."),
+            stop: float = typer.Option(2.0, "--stop", callback=finite, help="Its stop, in ATR or money."),
+            target: float = typer.Option(3.0, "--target", callback=finite, help="Its target, in ATR or money."),
             bars: int = typer.Option(12, "--bars", help="Bars until it is out."),
             overnight: bool = typer.Option(False, "--overnight", help="Hold overnight."),
             shuffles: int = typer.Option(2, "--shuffles", min=0, max=100, help="Shuffled histories to compare luck with."),
             mirrored: bool = typer.Option(False, "--mirrored", help="Turn shuffled bars over, so that drift goes."),
             seed: int = typer.Option(1, "--seed", min=0, help="Same seed, same shuffles."),
-            threshold: float = typer.Option(2.0, "--threshold", help="Return over drawdown above which a test passes."),
+            threshold: float = typer.Option(2.0, "--threshold", callback=finite,
+                                            help="Return over drawdown above which a test passes."),
             trades: int = typer.Option(100, "--trades", min=1, help="Least number of trades."),
             resume: int | None = typer.Option(None, "--resume", help="Go on with this trial."),
             top: int = typer.Option(20, "--top", min=0, help="How many of the best to print."),

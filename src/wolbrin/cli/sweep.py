@@ -24,9 +24,10 @@ from wolbrin.cli.common import (
     open_project,
     run,
     told,
+    write_out,
 )
 from wolbrin.core.errors import UserError
-from wolbrin.core.export.tables import write_table
+from wolbrin.core.export.tables import table_steps
 from wolbrin.core.jobs import State
 from wolbrin.core.measures.catalogue import BY_KEY
 from wolbrin.core.measures.wording import worded
@@ -242,7 +243,7 @@ def add(app: typer.Typer, demo: Callable[[], Path]) -> None:
             stats = [statistics(opened, result, reading, m) for m in asked]
             made = answer(Searches(opened), result, reading, luck, stats, state.value)
             if out is not None:
-                write_table(table_of(reading), out, "sweep")
+                write_out(out, table_steps(lambda: table_of(reading), out, "sweep"))
             _use(opened, result, reading, shelf, apply, save_set)
         if json:
             emit(made)

@@ -3,11 +3,27 @@
 from __future__ import annotations
 
 import json
+import re
+import unicodedata
 from pathlib import Path
+from typing import Annotated
 
-from pydantic import BaseModel, ConfigDict
+from pydantic import AfterValidator, BaseModel, ConfigDict
 
 from wolbrin.core.errors import EnvironmentTrouble, UserError
+
+ODD = re.compile(r"\\u(0000|[dD][89a-fA-F])|\0")
+TURNS = {chr(c) for c in (*range(0x202A, 0x202F), *range(0x2066, 0x206A))}  # make text read other than it is
+
+
+def _plain(name: str) -> str:
+    """A name that is one line of what can be seen. Raises ValueError for another."""
+    if any(c in TURNS or unicodedata.category(c) in ("Cc", "Cs", "Zl", "Zp") for c in name):
+        raise ValueError("a name is one line of text without control characters")
+    return name
+
+
+Name = Annotated[str, AfterValidator(_plain)]
 
 
 class Model(BaseModel):
@@ -27,10 +43,22 @@ def read_json(path: Path, what: str) -> object:
     return parse_json(text, what, str(path))
 
 
+def _whole(text: str) -> bool:
+    try:
+        text.encode("utf-8")
+    except UnicodeEncodeError:
+        return False
+    return True
+
+
 def parse_json(text: str, what: str, where: str) -> object:
     """Parse JSON text, or raise one sentence that names where, line and column."""
     try:
-        return json.loads(text)
+        made: object = json.loads(text)
+        if ODD.search(text) and ("\0" in (whole := json.dumps(made, ensure_ascii=False)) or "\\u0000" in whole or
+                                 not _whole(whole)):
+            raise UserError(f"this {what} holds a character that is none (NUL, or half of one)", where, "Take it out.")
+        return made
     except json.JSONDecodeError as err:
         raise UserError(f"this {what} is not valid JSON ({err.msg})", f"{where}, line {err.lineno}, column {err.colno}",
                         "Correct it there.") from None

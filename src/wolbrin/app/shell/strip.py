@@ -124,7 +124,8 @@ class WorkStrip(QWidget):
             progress = job.progress()
             if job.state is not State.FAILED:
                 verb = "stopped; what was found is kept" if job.state is State.STOPPED else "done"
-                self.say(f"{job.title}: {number(progress.done)} of {number(progress.total)} {job.unit}, {verb}.", "note")
+                counts = f"{job.title}: {number(progress.done)} of {number(progress.total)} {job.unit}, {verb}."
+                self.say(job.words.get(job.state, counts), "note")
         self._shown = min(self._shown, max(0, len(self._jobs) - 1))
         shown = self._job()
         for widget in (self.name, self.bar, self.figures, self.share, self.pause, self.stop):

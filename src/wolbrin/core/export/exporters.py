@@ -9,27 +9,28 @@ from pathlib import Path
 
 from wolbrin.core.engine.run import Run
 from wolbrin.core.errors import UserError
-from wolbrin.core.export.report import write_html, write_pdf
-from wolbrin.core.export.tables import KINDS, write_ledger, write_measures, write_orders
+from wolbrin.core.export.report import html_steps, pdf_steps
+from wolbrin.core.export.steps import Steps
+from wolbrin.core.export.tables import KINDS, ledger_steps, measure_steps, order_steps
 
 
 @dataclass(frozen=True)
 class Exporter:
     """key: its name on the command line. title: in menus. endings: of files it writes, the usual one first, each with what it
-    is called. write(run, path, currency, tried)."""
+    is called. steps(run, path, currency, tried): writes it, step by step."""
 
     key: str
     title: str
     endings: dict[str, str]
-    write: Callable[[Run, Path, str, int], None]
+    steps: Callable[[Run, Path, str, int], Steps]
 
 
 EXPORTERS: list[Exporter] = [
-    Exporter("ledger", "Ledger", KINDS, lambda run, path, currency, tried: write_ledger(run, path)),
-    Exporter("orders", "Order log", KINDS, lambda run, path, currency, tried: write_orders(run, path)),
-    Exporter("measures", "Measures", {".json": "JSON"}, lambda run, path, currency, tried: write_measures(run, path, tried)),
-    Exporter("html", "Report as a web page", {".html": "HTML"}, write_html),
-    Exporter("pdf", "Report as PDF", {".pdf": "PDF"}, write_pdf),
+    Exporter("ledger", "Ledger", KINDS, lambda run, path, currency, tried: ledger_steps(run, path)),
+    Exporter("orders", "Order log", KINDS, lambda run, path, currency, tried: order_steps(run, path)),
+    Exporter("measures", "Measures", {".json": "JSON"}, lambda run, path, currency, tried: measure_steps(run, path, tried)),
+    Exporter("html", "Report as a web page", {".html": "HTML"}, html_steps),
+    Exporter("pdf", "Report as PDF", {".pdf": "PDF"}, pdf_steps),
 ]
 
 

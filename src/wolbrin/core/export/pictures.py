@@ -15,9 +15,17 @@ INK, GAIN, LOSS, MUTED, HAIR = "#23282D", "#1D6F86", "#B4552D", "#6B6A63", "#D9D
 POINTS = 2400
 
 
+def words_as_they_are() -> None:
+    """No text is mathematics: a name may hold dollar signs."""
+    import matplotlib as mpl  # late
+
+    mpl.rcParams["text.parse_math"] = False
+
+
 def _figure(width: float, height: float, rows: int = 1, ratios: list[int] | None = None) -> tuple[Any, Any]:
     from matplotlib.figure import Figure  # late
 
+    words_as_they_are()
     figure = Figure(figsize=(width, height), layout="constrained")
     axes = figure.subplots(rows, 1, sharex=rows > 1, gridspec_kw={"height_ratios": ratios or [1] * rows})
     for one in np.atleast_1d(axes):

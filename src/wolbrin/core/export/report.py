@@ -5,12 +5,13 @@ from __future__ import annotations
 import base64
 import io
 import textwrap
+from collections.abc import Callable
 from pathlib import Path
 from typing import Any
 
 from wolbrin.core.engine.run import Run
-from wolbrin.core.errors import unwritable
-from wolbrin.core.export.pictures import costs_picture, equity_picture, months_picture, results_picture
+from wolbrin.core.export.pictures import costs_picture, equity_picture, months_picture, results_picture, words_as_they_are
+from wolbrin.core.export.steps import Steps
 from wolbrin.core.market.intervals import interval_words
 from wolbrin.core.measures.breakdown import drawdown_list, groups, side_facts
 from wolbrin.core.measures.catalogue import MEASURES, measure
@@ -18,6 +19,7 @@ from wolbrin.core.measures.cautions import cautions
 from wolbrin.core.measures.facts import Facts
 from wolbrin.core.measures.wording import number, worded
 from wolbrin.core.rules.words import describe
+from wolbrin.core.written import replacing, write_text
 
 PAGE = """<!doctype html>
 <html lang="en"><head><meta charset="utf-8"><title>{{ title }}</title><style>
@@ -66,22 +68,28 @@ def _title(run: Run) -> tuple[str, str]:
             f"{'fine fills' if run.fine else 'no finer bars'}")
 
 
-def _pictures(run: Run, currency: str) -> list[tuple[str, Any]]:
-    return [("Equity", equity_picture(run, currency)), ("Months", months_picture(run)),
-            ("Gross to net", costs_picture(run, currency)), ("Results of trades", results_picture(run, currency))]
+PICTURES: tuple[tuple[str, Callable[[Run, str], Any]], ...] = (
+    ("Equity", equity_picture), ("Months", lambda run, currency: months_picture(run)), ("Gross to net", costs_picture),
+    ("Results of trades", results_picture))
 
 
 def _record_lines(run: Run, tried: int) -> list[tuple[str, object]]:
     return [*run.record(tried=tried).model_dump(mode="json").items(), ("fingerprint", run.fingerprint)]
 
 
-def html_report(run: Run, currency: str, tried: int = 1) -> str:
-    """The report as one HTML text, pictures inline. tried: alternatives looked at on its market."""
+def html_steps(run: Run, path: Path, currency: str, tried: int = 1) -> Steps:
+    """Write the report as one HTML file, pictures inline. tried: alternatives looked at on its market.
+
+    Raises:
+        EnvironmentTrouble: the file cannot be written.
+    """
     pictures = []
-    for name, figure in _pictures(run, currency):
+    for name, make in PICTURES:
+        figure = make(run, currency)
         held = io.BytesIO()
         figure.savefig(held, format="png", dpi=150)
         pictures.append((name, base64.b64encode(held.getvalue()).decode("ascii")))
+        yield
     title, brief = _title(run)
     record = [*_record_lines(run, tried)]
     from jinja2 import Environment  # late
@@ -90,16 +98,8 @@ def html_report(run: Run, currency: str, tried: int = 1) -> str:
     text: str = environment.from_string(PAGE).render(
         title=title, brief=brief, words=describe(run.strategy), cautions=[c.text for c in cautions(run)], pictures=pictures,
         tables=_tables(run), record=record)
-    return text
-
-
-def write_html(run: Run, path: Path, currency: str, tried: int = 1) -> None:
-    """Write the report as HTML. Raises EnvironmentTrouble where the file cannot be written."""
-    text = html_report(run, currency, tried)
-    try:
-        path.write_text(text, encoding="utf-8")
-    except OSError as err:
-        raise unwritable(err, path) from None
+    yield
+    write_text(path, text)
 
 
 def _text_page(title: str, head: list[str], rows: list[list[str]]) -> Any:
@@ -117,10 +117,12 @@ def _text_page(title: str, head: list[str], rows: list[list[str]]) -> Any:
     return figure
 
 
-def write_pdf(run: Run, path: Path, currency: str, tried: int = 1) -> None:
+def pdf_steps(run: Run, path: Path, currency: str, tried: int = 1) -> Steps:
     """Write the report as PDF, A4. Raises EnvironmentTrouble where the file cannot be written."""
     from matplotlib.backends.backend_pdf import PdfPages  # late
     from matplotlib.figure import Figure  # late
+
+    words_as_they_are()
 
     wrap = textwrap.fill
     title, brief = _title(run)
@@ -131,13 +133,13 @@ def write_pdf(run: Run, path: Path, currency: str, tried: int = 1) -> None:
     figure.text(0.07, 0.95, title, fontsize=16, va="top")
     figure.text(0.07, 0.91, "\n".join(wrap(line, 110) if len(line) > 110 else line for line in "\n".join(lines).split("\n")),
                 fontsize=8.5, va="top", linespacing=1.5)
-    try:
-        with PdfPages(path, metadata={"Title": title, "CreationDate": None}) as made:
-            made.savefig(figure)
-            for _, picture in _pictures(run, currency):
-                made.savefig(picture)
-            for name, head, rows in _tables(run):
-                for first in range(0, max(1, len(rows)), 42):
-                    made.savefig(_text_page(name, head, rows[first:first + 42]))
-    except OSError as err:
-        raise unwritable(err, path) from None
+    with replacing(path) as partial, PdfPages(partial, metadata={"Title": title, "CreationDate": None}) as made:
+        made.savefig(figure)
+        yield
+        for _, make in PICTURES:
+            made.savefig(make(run, currency))
+            yield
+        for name, head, rows in _tables(run):
+            for first in range(0, max(1, len(rows)), 42):
+                made.savefig(_text_page(name, head, rows[first:first + 42]))
+                yield

@@ -96,6 +96,7 @@ class Job:
         self.title = title
         self.unit = unit
         self.width = width
+        self.words: dict[State, str] = {}  # what is said at the end, where counts would say too little
         self.error: BaseException | None = None
         self._source: Source = Listed(source) if isinstance(source, Sequence) else source
         self._function = function

@@ -12,7 +12,7 @@ from zoneinfo import ZoneInfo, ZoneInfoNotFoundError
 from pydantic import Field, ValidationError, field_validator, model_validator
 
 from wolbrin.core.faults import explain
-from wolbrin.core.models import Model, read_json
+from wolbrin.core.models import Model, Name, read_json
 
 CLOSED_DAY = re.compile(r"^(?:\d{4}-)?\d{2}-\d{2}$")
 WEEKDAYS = ("Mon", "Tue", "Wed", "Thu", "Fri", "Sat", "Sun")
@@ -118,7 +118,7 @@ class Terms(Model):
     format: Literal["wolbrin.market"] = "wolbrin.market"
     version: Literal[1, 2] = 2
     code: str = Field(min_length=1, max_length=24, pattern=r"^[A-Za-z0-9._-]+$")
-    name: str = ""
+    name: Name = ""
     kind: Literal["future", "currency pair", "index", "other"] = "future"
     tick_size: float = Field(gt=0)
     point_value: float = Field(gt=0, description="quote money for a move of 1.00 on one contract")

@@ -10,7 +10,7 @@ from typing import Any
 
 from wolbrin.core.errors import UserError
 from wolbrin.core.faults import validated
-from wolbrin.core.models import Model
+from wolbrin.core.models import Model, Name
 from wolbrin.core.proving.again import AgainGate
 from wolbrin.core.proving.against_luck import LuckGate
 from wolbrin.core.proving.around import AroundGate
@@ -41,7 +41,7 @@ class Step(Model):
 class Line(Model):
     """A line under its name, first gate first."""
 
-    name: str = "usual"
+    name: Name = "usual"
     steps: tuple[Step, ...] = ()
 
     def gates(self) -> tuple[Gate, ...]:

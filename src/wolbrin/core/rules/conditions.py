@@ -12,7 +12,7 @@ from pydantic import Field, ValidationError
 
 from wolbrin.core.errors import UserError
 from wolbrin.core.faults import explain
-from wolbrin.core.models import Model
+from wolbrin.core.models import Model, Name
 from wolbrin.core.rules.formula import FormulaError, parse_condition
 from wolbrin.core.rules.language import Names
 from wolbrin.core.rules.model import Condition
@@ -23,7 +23,7 @@ CONDITIONS_VERSION = 1
 class NamedCondition(Model):
     """A formula with a name and tags. `formula` is written for the long side; the short one is its mirror image."""
 
-    name: str = Field(min_length=1, max_length=80)
+    name: Name = Field(min_length=1, max_length=80)
     formula: str = Field(min_length=1, max_length=4000)
     tags: tuple[str, ...] = Field((), max_length=20)
     notes: str = Field("", max_length=2000)

@@ -12,7 +12,7 @@ from wolbrin.core.errors import UserError
 from wolbrin.core.faults import explain
 from wolbrin.core.indicators.catalogue import BY_KEY
 from wolbrin.core.market.terms import Weekday, minutes_of
-from wolbrin.core.models import Model, read_json
+from wolbrin.core.models import Model, Name, read_json
 from wolbrin.core.rules.named import PARAMETERS, Nameable, calculate
 from wolbrin.core.rules.operands import (
     LARGEST_LENGTH,
@@ -150,6 +150,9 @@ class Condition(Model):
         return tuple(x for r in self.active for x in (r.leaves if isinstance(r, Condition) else (r,)))
 
 
+MOST_PARAMETERS = 60
+
+
 class Parameter(Model):
     """A named number with its range. formula: arithmetic over other parameters, for one that depends on them."""
 
@@ -165,6 +168,8 @@ class Parameter(Model):
 
 def settled(parameters: list[Any]) -> list[Parameter]:
     """Parameters with the dependent ones calculated. Raises ValueError where they go round in circles or repeat a name."""
+    if len(parameters) > MOST_PARAMETERS:  # before each is compared with each
+        raise ValueError(f"a strategy has at most {MOST_PARAMETERS} parameters, not {len(parameters):,}")
     made = [p if isinstance(p, Parameter) else Parameter.model_validate(p) for p in parameters]
     names = [p.name for p in made]
     for name in names:
@@ -301,9 +306,9 @@ class Strategy(Model):
 
     format: Literal["wolbrin.strategy"] = "wolbrin.strategy"
     version: Literal[1, 2, 3] = 3
-    name: str = Field("New strategy", min_length=1, max_length=80)
+    name: Name = Field("New strategy", min_length=1, max_length=80)
     notes: str = Field("", max_length=20_000)
-    parameters: tuple[Parameter, ...] = Field((), max_length=60)
+    parameters: tuple[Parameter, ...] = Field((), max_length=MOST_PARAMETERS)
     long: Side = Side()
     short: Side = Side(mode="mirrored")
     stop: Distance | None = None

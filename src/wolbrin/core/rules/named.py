@@ -111,8 +111,12 @@ class Nameable:
                     raise ValueError('"is" holds a formula over parameters, as text')
             if formula is None:
                 return check(value)
-            formula = normal(formula[:LONGEST + 1])
+            if len(formula) > LONGEST:
+                raise ValueError(f"a number's formula is longer than {LONGEST} characters")
+            formula = normal(formula)
             known = PARAMETERS.get()
+            if known is None and not names_in(formula):
+                known = {}  # its value does not wait for a strategy
             if known is not None:
                 value = calculate(formula, known)
                 if whole and not value.is_integer():

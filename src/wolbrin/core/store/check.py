@@ -22,12 +22,12 @@ from wolbrin.core.market.treatment import Treatment
 from wolbrin.core.rules.model import Strategy
 from wolbrin.core.store.copies import copies_of, reader
 from wolbrin.core.store.database import DATABASE
-from wolbrin.core.store.files import as_written, sync_folder
 from wolbrin.core.store.results import RESULTS
 from wolbrin.core.store.schema import SCHEMA_VERSION, migrate
 from wolbrin.core.store.settings import Settings
 from wolbrin.core.store.sources import HISTORY
 from wolbrin.core.store.tables import read_table
+from wolbrin.core.written import as_written, sync_folder
 
 IMPORT, AGAIN = "Import that market again, or restore the file from a backup.", "Run that work again, or restore the file."
 

@@ -9,7 +9,7 @@ import time
 from pathlib import Path
 from urllib.parse import quote
 
-from wolbrin.core.store.files import PARTIAL, sync_folder
+from wolbrin.core.written import PARTIAL, sync_folder
 
 COPIES = "copies"
 KEPT_COPIES = 3

@@ -17,7 +17,7 @@ from wolbrin.core.market.raw import PRICES, Raw, concatenated
 from wolbrin.core.market.schedule import placed_daily
 from wolbrin.core.market.terms import Terms
 from wolbrin.core.market.treatment import Treated, Treatment, trading_dates, treat
-from wolbrin.core.store.files import as_written, write_named, write_whole
+from wolbrin.core.written import as_written, write_named, write_whole
 
 REMEDY = "Restore it from a backup, or import the market again."
 BEFORE = " before"  # how the adjustment of a future is called that was made when it was kept, by an older version

@@ -9,9 +9,9 @@ from pathlib import Path
 
 from wolbrin.core.errors import EnvironmentTrouble
 from wolbrin.core.store.database import Database
-from wolbrin.core.store.files import PARTIAL
 from wolbrin.core.store.results import RESULTS, files_named
 from wolbrin.core.store.sources import HISTORY
+from wolbrin.core.written import PARTIAL
 
 YOUNG = 60.0  # seconds; a file this new may be one that is being written
 

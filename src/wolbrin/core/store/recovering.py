@@ -13,9 +13,9 @@ from typing import Any
 from wolbrin.core.errors import EnvironmentTrouble
 from wolbrin.core.store.aside import Aside
 from wolbrin.core.store.copies import copies_of
-from wolbrin.core.store.files import sync_folder
 from wolbrin.core.store.mending import BOOK, replace_settings, spend, statements
 from wolbrin.core.store.schema import SCHEMA_VERSION, migrate
+from wolbrin.core.written import sync_folder
 
 MOST_GAPS = 2000
 DAMAGE = ("malformed", "not a database", "corrupt")

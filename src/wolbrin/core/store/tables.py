@@ -10,7 +10,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from wolbrin.core.errors import EnvironmentTrouble
-from wolbrin.core.store.files import digest_of, write_whole
+from wolbrin.core.written import digest_of, write_whole
 
 if TYPE_CHECKING:
     import pyarrow as pa

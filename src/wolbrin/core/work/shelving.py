@@ -16,17 +16,17 @@ from wolbrin.core.errors import EnvironmentTrouble, UserError
 from wolbrin.core.faults import explain
 from wolbrin.core.jobs import Chunk, Job, State
 from wolbrin.core.market.intervals import Interval, interval_words
-from wolbrin.core.models import Model, read_json
+from wolbrin.core.models import Model, Name, read_json
 from wolbrin.core.rules.model import Strategy, read_strategy
 from wolbrin.core.rules.script import parse_strategy
 from wolbrin.core.rules.words import describe
 from wolbrin.core.search.candidate import Candidate, candidate_of
-from wolbrin.core.store.files import write_whole
 from wolbrin.core.store.project import Project, now
 from wolbrin.core.store.searches import Searches
 from wolbrin.core.store.shelf import Kept, Shelf
 from wolbrin.core.work.footing import Footing
 from wolbrin.core.work.starting import fits
+from wolbrin.core.written import write_whole
 
 FORMAT = "wolbrin.candidate"
 VERSION = 1
@@ -42,7 +42,7 @@ class CandidateFile(Model):
 
     format: Literal["wolbrin.candidate"] = "wolbrin.candidate"
     version: int = Field(VERSION, ge=1)
-    name: str = Field(min_length=1, max_length=80)
+    name: Name = Field(min_length=1, max_length=80)
     market: str = Field(max_length=40)
     interval: str = Field(max_length=20)
     origin: str = Field("", max_length=80)

@@ -15,12 +15,12 @@ from wolbrin.core.rules.axes import PLACES, Values, numbers_at, variant
 from wolbrin.core.rules.model import Strategy
 from wolbrin.core.rules.numbers import tunables, with_values
 from wolbrin.core.search.candidate import Candidate, candidate_of
-from wolbrin.core.store.files import write_whole
 from wolbrin.core.store.project import Project
 from wolbrin.core.store.searches import Searches
 from wolbrin.core.work.briefs import brief_again
 from wolbrin.core.work.sweep_request import SweepRequest
 from wolbrin.core.work.sweep_results import SweepResult
+from wolbrin.core.written import write_whole
 
 FORMAT, VERSION = "wolbrin.parameters", 1
 

@@ -23,8 +23,8 @@ from wolbrin.app.session import Session
 from wolbrin.app.shell.actions import Action
 from wolbrin.app.tables.view import Table
 from wolbrin.core.engine.run import Run
-from wolbrin.core.errors import WolbrinError
 from wolbrin.core.export.exporters import EXPORTERS, Exporter, exporter
+from wolbrin.core.export.steps import export_job
 from wolbrin.core.market.bars import day_number
 from wolbrin.core.market.intervals import interval_words
 from wolbrin.core.measures.cautions import cautions
@@ -355,14 +355,4 @@ class BacktestPlace(Place):
             return
         money, tried = s.settings.currency, max(1, s.dossiers.searches.tried_on(run.bars.terms.code))
 
-        def work() -> WolbrinError | None:
-            try:
-                exporter(what).write(run, path, money, tried)
-            except WolbrinError as err:
-                return err
-            return None
-
-        def done(wrong: WolbrinError | None) -> None:
-            s.note(wrong.sentence() if wrong else f"Written to {path}.", "error" if wrong else "note")
-
-        s.compute("Export", work, done)
+        s.start(export_job(path, exporter(what).steps(run, path, money, tried)), "threads")

@@ -34,6 +34,7 @@ from wolbrin.core.market.words import read_sessions, worth_lines, write_sessions
 from wolbrin.core.store.settings import CONTRACT_COSTS
 from wolbrin.core.store.sources import Source
 from wolbrin.core.work.markets import week_of
+from wolbrin.core.written import write_text
 
 COST_FIELDS = ("spread_ticks", "slippage_ticks", "per_contract", "percent", "minimum", "financing_long", "financing_short",
                "roll_ticks")
@@ -462,10 +463,8 @@ class TermsPage(Page):
 
     def export_to(self, path: Path) -> None:
         assert self._before is not None
-        try:
-            path.write_text(self._before.model_dump_json(indent=2) + "\n", encoding="utf-8")
-        except OSError as err:
-            self.session.note(f"{path} cannot be written: {err.strerror}. Choose another folder.", "error")
+        text = self._before.model_dump_json(indent=2) + "\n"
+        self.session.attempt(lambda: write_text(path, text))
 
 
 def _said(err: ValueError) -> UserError:

@@ -12,7 +12,7 @@ from wolbrin.app.parts import button, column, label, row
 from wolbrin.app.session import Session
 from wolbrin.app.tables.model import Column
 from wolbrin.app.tables.view import Table
-from wolbrin.core.errors import EnvironmentTrouble, UserError, unwritable
+from wolbrin.core.errors import EnvironmentTrouble, UserError
 from wolbrin.core.models import read_json
 from wolbrin.core.rules.conditions import (
     ConditionFile,
@@ -26,6 +26,7 @@ from wolbrin.core.rules.conditions import (
 from wolbrin.core.rules.formula import FormulaError
 from wolbrin.core.rules.model import Condition
 from wolbrin.core.rules.printing import condition_text
+from wolbrin.core.written import write_text
 
 PARTS = ("long entry", "long exit", "short entry", "short exit")
 EVERY = "every tag"
@@ -174,9 +175,8 @@ class LibraryPage(QWidget):
     def write(self, path: Path) -> None:
         """Write what is shown to a file."""
         shown = [self.table.model.record(i).one for i in range(self.table.model.rowCount())]
-        try:
-            path.write_text(write_conditions(shown), encoding="utf-8")
-        except OSError as err:
-            self._session.note(unwritable(err, path).sentence(), "error")
-            return
-        self._session.note(f"{len(shown)} conditions written to {path}.")
+        def act() -> None:
+            write_text(path, write_conditions(shown))
+            self._session.note(f"{len(shown)} conditions written to {path}.")
+
+        self._session.attempt(act)

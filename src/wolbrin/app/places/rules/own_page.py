@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import shutil
 from collections.abc import Callable
 from dataclasses import dataclass
 from pathlib import Path
@@ -13,9 +12,11 @@ from wolbrin.app.parts import button, column, label, row, set_role
 from wolbrin.app.session import Session
 from wolbrin.app.tables.model import Column
 from wolbrin.app.tables.view import Table
-from wolbrin.core.errors import WolbrinError, unwritable
+from wolbrin.core.errors import WolbrinError
 from wolbrin.core.indicators.own import OwnFile, read_own
+from wolbrin.core.indicators.own_read import read_bytes
 from wolbrin.core.indicators.own_run import shut_off
+from wolbrin.core.written import write_whole
 
 BEGIN = '''"""An indicator of my own."""
 
@@ -113,11 +114,15 @@ class OwnPage(QWidget):
     def begin(self) -> None:
         """Write a small example to change."""
         folder = self._session.project.own.folder
-        folder.mkdir(exist_ok=True)
         path = next(p for i in range(1, 999) if not (p := folder / f"own-{i}.py").exists())
-        path.write_text(BEGIN.replace("def steps", f"def steps_{path.stem[4:]}"), encoding="utf-8")
-        self.refresh()
-        self._session.note(f"{path} is ready to be changed in an editor of yours.")
+        text = BEGIN.replace("def steps", f"def steps_{path.stem[4:]}")
+
+        def act() -> None:
+            write_whole(path, lambda partial: partial.write_text(text, encoding="utf-8"), "file")
+            self.refresh()
+            self._session.note(f"{path} is ready to be changed in an editor of yours.")
+
+        self._session.attempt(act)
 
     def add_file(self) -> None:
         name, _ = QFileDialog.getOpenFileName(self, "Add an indicator file", "", "Python files (*.py)")
@@ -130,13 +135,12 @@ class OwnPage(QWidget):
         if (folder / path.name).exists():
             self._session.note(f"{path.name} is there already; rename the file.", "error")
             return
-        try:
-            folder.mkdir(exist_ok=True)
-            shutil.copyfile(path, folder / path.name)
-        except OSError as err:
-            self._session.note(unwritable(err, path).sentence(), "error")
-            return
-        self.refresh()
+        def act() -> None:
+            data = read_bytes(path)
+            write_whole(folder / path.name, lambda partial: partial.write_bytes(data), "file")
+            self.refresh()
+
+        self._session.attempt(act)
 
     def confirm_file(self) -> None:
         """Check the text that is shown, and let it be used."""

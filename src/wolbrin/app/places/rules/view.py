@@ -33,7 +33,7 @@ from wolbrin.app.places.rules.rows_page import RowsPage
 from wolbrin.app.places.rules.signals import Seen, SignalsView, look
 from wolbrin.app.session import Session
 from wolbrin.app.shell.actions import Action
-from wolbrin.core.errors import UserError, WolbrinError, unwritable
+from wolbrin.core.errors import UserError, WolbrinError
 from wolbrin.core.faults import words_of
 from wolbrin.core.models import parse_json
 from wolbrin.core.rules.mirror import effective_short, mirror_condition
@@ -42,6 +42,7 @@ from wolbrin.core.rules.named import names_in
 from wolbrin.core.rules.script import parse_strategy, strategy_text
 from wolbrin.core.rules.templates import templates
 from wolbrin.core.rules.words import describe
+from wolbrin.core.written import write_text
 
 PAGES = (("Rows", "rows"), ("Formula", "formula"), ("Library", "library"), ("Family", "family"), ("Own indicators", "own"),
          ("Notes", "notes"))
@@ -297,12 +298,11 @@ class RulesPlace(Place):
 
     def write(self, path: Path) -> None:
         """Write the strategy to a file."""
-        try:
-            path.write_text(self.session.strategy.model_dump_json(indent=2) + "\n", encoding="utf-8")
-        except OSError as err:
-            self.session.note(unwritable(err, path).sentence(), "error")
-            return
-        self.session.note(f"Saved to {path}.")
+        def act() -> None:
+            write_text(path, self.session.strategy.model_dump_json(indent=2) + "\n")
+            self.session.note(f"Saved to {path}.")
+
+        self.session.attempt(act)
 
     def carried(self) -> QMimeData:
         """The strategy as a file and as text, for dragging out and copying."""

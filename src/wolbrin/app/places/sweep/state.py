@@ -15,7 +15,8 @@ from PySide6.QtCore import QObject, QTimer, Signal
 
 from wolbrin.app.session import Session
 from wolbrin.core.errors import WolbrinError
-from wolbrin.core.export.tables import write_table
+from wolbrin.core.export.steps import export_job
+from wolbrin.core.export.tables import table_steps
 from wolbrin.core.jobs import Job, State
 from wolbrin.core.rules.axes import Values
 from wolbrin.core.work.sweep_answer import table_of
@@ -406,11 +407,4 @@ class SweepState(QObject):
         if reading is None:
             return
 
-        def work() -> WolbrinError | None:
-            try:
-                write_table(table_of(reading), path, "sweep")
-            except WolbrinError as err:
-                return err
-            return None
-
-        s.compute("Export", work, lambda err: s.note(err.sentence(), "error") if err else s.note(f"{path.name} is written."))
+        s.start(export_job(path, table_steps(lambda: table_of(reading), path, "sweep")), "threads")

@@ -92,10 +92,12 @@ def _pieces_of(path: Path) -> list[Piece]:
                             "Do not use this archive; unpack it elsewhere and look at it first.")
         if member.flag_bits & 1:
             raise UserError("this archive is encrypted", str(path), "Unpack it with its password first.")
-        swollen = member.file_size > FREE_RATIO and member.file_size > LARGEST_RATIO * max(1, member.compress_size)
-        if swollen or member.file_size > LARGEST_TEXT:
-            raise UserError(f'"{member.filename}" would swell to {member.file_size / 1e9:,.1f} GB', str(path),
-                            "Unpack it elsewhere and look at it first.")
+        check_swelling(f'"{member.filename}"', member.file_size, member.compress_size, path)
+    # Together as each: many small members swell as a large one does, and those that share their bytes as none of them.
+    check_swelling("this archive", sum(m.file_size for m in members), min(size, sum(m.compress_size for m in members)), path)
+    if len(members) > MOST_FILES:
+        raise UserError(f"this archive holds {len(members):,} files, more than {MOST_FILES:,}", str(path),
+                        "Unpack it elsewhere and import fewer at once.")
     tables = [m for m in members if m.filename.lower().endswith((*TEXT_ENDINGS, ".parquet"))
               and not PurePosixPath(m.filename).name.startswith((".", "_"))]
     if not tables:
@@ -103,6 +105,13 @@ def _pieces_of(path: Path) -> list[Piece]:
     if any(m.filename.lower().endswith(".parquet") for m in tables):
         raise UserError("Parquet files are read unpacked", str(path), "Unpack the archive first.")
     return [Piece(path, m.filename, m.file_size) for m in sorted(tables, key=lambda m: m.filename)]
+
+
+def check_swelling(what: str, whole: int, packed: int, path: Path) -> None:
+    """Raises UserError where bytes would become far more bytes than any history does."""
+    if (whole > FREE_RATIO and whole > LARGEST_RATIO * max(1, packed)) or whole > LARGEST_TEXT:
+        raise UserError(f"{what} would swell to {whole / 1e9:,.1f} GB", str(path),
+                        "Unpack it elsewhere and look at it first.")
 
 
 class _Counting(io.RawIOBase):

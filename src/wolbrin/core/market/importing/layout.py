@@ -10,7 +10,7 @@ from pydantic import Field, ValidationError, field_validator, model_validator
 from wolbrin.core.errors import UserError
 from wolbrin.core.faults import explain
 from wolbrin.core.market.terms import known_zone
-from wolbrin.core.models import Model, read_json
+from wolbrin.core.models import Model, Name, read_json
 
 Role = Literal["skip", "time", "date", "clock", "open", "high", "low", "close", "volume", "price", "bid", "ask",
                "open interest", "market"]
@@ -32,7 +32,7 @@ class Layout(Model):
 
     format: Literal["wolbrin.layout"] = "wolbrin.layout"
     version: Literal[1] = 1
-    name: str = Field("", max_length=80)
+    name: Name = Field("", max_length=80)
     delimiter: str = Field(",", min_length=1, max_length=1)
     decimal: Literal[".", ","] = "."
     skip: int = Field(0, ge=0, le=10_000, description="lines before the header, or before the first row")

@@ -16,7 +16,7 @@ import pyarrow.parquet as pq
 from numpy.typing import NDArray
 
 from wolbrin.core.errors import EnvironmentTrouble, UserError
-from wolbrin.core.market.importing.files import Piece
+from wolbrin.core.market.importing.files import Piece, check_swelling
 from wolbrin.core.market.importing.layout import Layout
 from wolbrin.core.market.importing.roles import MONEY, role_named
 from wolbrin.core.market.importing.times import padded_clock, parse_times
@@ -244,12 +244,13 @@ def parquet_blocks(piece: Piece, layout: Layout, most_bad: int) -> Iterator[tupl
         raise UserError(f"this file has {len(names)} columns, the layout {len(layout.columns)}", piece.name,
                         "Choose another layout.")
     used: dict[str, str] = {r: names[i] for i, r in enumerate(layout.columns) if r != "skip"}
+    check_swelling("this file", 8 * opened.metadata.num_rows * len(used), piece.size or piece.path.stat().st_size, piece.path)
     total, row = max(1, opened.metadata.num_rows), 1
     try:
         for batch in opened.iter_batches(BATCH_ROWS, columns=list(used.values())):
             yield _parquet_block(batch, used, layout, row, piece.name, most_bad), batch.num_rows * piece.size // total
             row += batch.num_rows
-    except pa.ArrowException as err:
+    except (pa.ArrowException, OSError, ValueError) as err:
         raise UserError(f"this Parquet file is damaged ({str(err).splitlines()[0][:90]})", piece.name,
                         "Get the file again.") from None
 

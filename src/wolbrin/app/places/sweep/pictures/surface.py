@@ -55,6 +55,7 @@ class Surface(Picture):
         for name in FONT_FILES:
             fontManager.addfont(str(resources.files("wolbrin.app.theme") / "fonts" / name))
         matplotlib.rcParams["font.family"] = SANS
+        matplotlib.rcParams["text.parse_math"] = False  # names are shown as they are
         figure = Figure()
         self.canvas = FigureCanvasQTAgg(figure)
         self.canvas.setAccessibleName("Surface")

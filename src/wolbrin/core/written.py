@@ -5,8 +5,8 @@ from __future__ import annotations
 import hashlib
 import os
 import re
-from collections.abc import Callable
-from contextlib import suppress
+from collections.abc import Callable, Iterator
+from contextlib import contextmanager, suppress
 from pathlib import Path
 
 from wolbrin.core.errors import EnvironmentTrouble
@@ -25,25 +25,40 @@ def sync_folder(folder: Path) -> None:
         os.close(handle)
 
 
-def write_whole(path: Path, write: Callable[[Path], object], what: str) -> None:
-    """Let `write` make a file under a temporary name, sync it, and give it its own.
+@contextmanager
+def replacing(path: Path, what: str = "file") -> Iterator[Path]:
+    """Where to write; what was written is synced and takes the place of `path` at the end, and goes away when anything ends
+    it before.
 
     Raises:
-        EnvironmentTrouble: it cannot be written; nothing is left behind.
+        EnvironmentTrouble: it cannot be written; what was there before is unharmed, and nothing is left behind.
     """
     partial = path.with_name(path.name + PARTIAL)
     try:
-        path.parent.mkdir(parents=True, exist_ok=True)
-        write(partial)
+        yield partial
         with partial.open("rb+") as handle:
             os.fsync(handle.fileno())
         os.replace(partial, path)
         sync_folder(path.parent)
     except OSError as err:
+        raise EnvironmentTrouble(f"this {what} cannot be written ({err.strerror or err})", str(path),
+                                 "Free some space, check the folder's permissions, or choose another.") from None
+    finally:
         with suppress(OSError):
             partial.unlink(missing_ok=True)
-        raise EnvironmentTrouble(f"this {what} cannot be written ({err.strerror or err})", str(path),
-                                 "Free some space or check the folder's permissions.") from None
+
+
+def write_whole(path: Path, write: Callable[[Path], object], what: str) -> None:
+    """Let `write` make a file as `replacing` does, and the folder where there is none. Raises EnvironmentTrouble."""
+    with replacing(path, what) as partial:
+        path.parent.mkdir(parents=True, exist_ok=True)
+        write(partial)
+
+
+def write_text(path: Path, text: str, what: str = "file") -> None:
+    """Write a text file whole. Raises EnvironmentTrouble where it cannot be written."""
+    with replacing(path, what) as partial:
+        partial.write_text(text, encoding="utf-8")
 
 
 def write_named(folder: Path, stem: str, ending: str, write: Callable[[Path], object], what: str) -> str:
