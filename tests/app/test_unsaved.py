@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import sqlite3
-import time
 from collections.abc import Callable
 from contextlib import closing
 from pathlib import Path
@@ -86,17 +85,17 @@ def test_on_a_full_disk_edits_stay_and_are_saved_later(window: MainWindow, settl
     assert not window.strip.not_saved.isVisible()
 
 
-def test_a_locked_project_never_holds_the_window(window: MainWindow, settle: Settle, qtbot: QtBot) -> None:
+def test_a_locked_project_never_holds_the_window(window: MainWindow, settle: Settle, qtbot: QtBot,
+                                                 monkeypatch: pytest.MonkeyPatch) -> None:
     settle()
+    monkeypatch.setattr("wolbrin.core.store.database.PATIENCE", 3600.0)  # who waits so long does not come back
     s = window.session
     with closing(sqlite3.connect(s.project.path, isolation_level=None)) as other:
         other.execute("BEGIN IMMEDIATE")
-        began = time.monotonic()
         named(s, "While locked")
         s.set_theme("dusk")
         window.go("shelf")
         assert s.change_settings(capital=77_777.0)
-        assert time.monotonic() - began < 15, "twenty seconds were the fault"
         assert len(s.unsaved.asking()) == 2
         assert s.settings.capital == 77_777.0
         assert not s.change_settings(holdout_first=s.settings.holdout_first.replace(day=2))

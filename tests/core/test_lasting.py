@@ -17,16 +17,10 @@ import pytest
 import typer
 from typer.testing import CliRunner
 
-from tests.build import cross, terms, walk_bars
+from tests.build import cross, walk_bars
 from wolbrin.cli.check import add
 from wolbrin.core.errors import EnvironmentTrouble, UserError, WolbrinError
 from wolbrin.core.export.tables import write_table
-from wolbrin.core.faults import validated
-from wolbrin.core.market.terms import Terms
-from wolbrin.core.models import Model, read_json
-from wolbrin.core.proving.line import Line, usual_line
-from wolbrin.core.rules.model import Strategy
-from wolbrin.core.rules.script import parse_strategy
 from wolbrin.core.store.check import check_project, restore_copy
 from wolbrin.core.store.copies import KEPT_COPIES, copies_of
 from wolbrin.core.store.database import DATABASE
@@ -196,48 +190,3 @@ def test_a_spreadsheet_shows_text_and_runs_none_of_it(tmp_path: Path) -> None:
 
 
 # What comes from others
-
-
-TOKENS = (b"NaN", b"Infinity", b"-Infinity", b"1" * 5_000, b"1e999", b"\x00", b"\n", b"[" * 3_000, b"{" * 2_000, b'"',
-          b"null", b"true", b"\xff\xfe", b"-", b"9" * 30, b"'", b"(" * 500, b'{"is": {"is": 1}}', b"\\u0000")
-
-
-def mutated(data: bytes, rng: np.random.Generator) -> bytes:
-    made = bytearray(data)
-    for _ in range(int(rng.integers(1, 5))):
-        kind, at = rng.random(), int(rng.integers(len(made) + 1))
-        if kind < 0.4:
-            made[at:at + int(rng.integers(7))] = TOKENS[int(rng.integers(len(TOKENS)))]
-        elif kind < 0.7:
-            del made[at:at + int(rng.integers(1, 31))]
-        elif made:
-            made[min(at, len(made) - 1)] ^= 1 << int(rng.integers(8))
-    return bytes(made)
-
-
-def test_mutated_files_are_read_or_refused_in_a_sentence(tmp_path: Path) -> None:
-    """Never anything but one of the project's own errors."""
-    seed = int(np.random.default_rng().integers(2**31))
-    print("seed", seed)
-    rng, path = np.random.default_rng(seed), tmp_path / "any.json"
-
-    def stored(model: type[Model]) -> Callable[[bytes], object]:
-        def read(data: bytes) -> object:
-            path.write_bytes(data)
-            return validated(model, read_json(path, "file"), str(path))
-        return read
-
-    text = ("name = 'fade'\nx = parameter(5)\nlong_entry = crosses_below(rsi(4), 30) and close > sma(close, x)\n"
-            "stop = 2 * atr(14)\ntarget = 2 * stop\n")
-    readers: list[tuple[bytes, Callable[[bytes], object]]] = [
-        (cross().model_dump_json().encode(), stored(Strategy)), (usual_line().model_dump_json().encode(), stored(Line)),
-        (Settings().model_dump_json().encode(), stored(Settings)), (terms().model_dump_json().encode(), stored(Terms)),
-        (text.encode(), lambda data: parse_strategy(data.decode("utf-8", "replace")))]
-    for good, read in readers:
-        read(good)
-        for _ in range(250):
-            data = mutated(good, rng)
-            try:
-                read(data)
-            except WolbrinError as err:
-                assert err.sentence()

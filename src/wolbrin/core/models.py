@@ -43,20 +43,25 @@ def read_json(path: Path, what: str) -> object:
     return parse_json(text, what, str(path))
 
 
-def _whole(text: str) -> bool:
-    try:
-        text.encode("utf-8")
-    except UnicodeEncodeError:
-        return False
-    return True
+def _odd(made: object) -> bool:
+    """Whether any text in it holds a NUL, or half of a pair that stands for one character."""
+    waiting = [made]
+    while waiting:
+        one = waiting.pop()
+        if isinstance(one, str) and any(c == "\0" or "\ud800" <= c <= "\udfff" for c in one):
+            return True
+        if isinstance(one, dict):
+            waiting += [*one.keys(), *one.values()]
+        elif isinstance(one, list):
+            waiting += one
+    return False
 
 
 def parse_json(text: str, what: str, where: str) -> object:
     """Parse JSON text, or raise one sentence that names where, line and column."""
     try:
         made: object = json.loads(text)
-        if ODD.search(text) and ("\0" in (whole := json.dumps(made, ensure_ascii=False)) or "\\u0000" in whole or
-                                 not _whole(whole)):
+        if ODD.search(text) and _odd(made):
             raise UserError(f"this {what} holds a character that is none (NUL, or half of one)", where, "Take it out.")
         return made
     except json.JSONDecodeError as err:

@@ -1,0 +1,240 @@
+"""Files of others: read, or refused in a sentence; never anything but one of the project's own errors, whatever was done to a
+good file, and never more work or memory than the file is worth."""
+
+from __future__ import annotations
+
+import datetime as dt
+import gzip
+import io
+import json
+import shutil
+import sqlite3
+import zipfile
+from collections.abc import Callable
+from contextlib import closing
+from pathlib import Path
+
+import numpy as np
+import pyarrow as pa
+import pyarrow.parquet as pq
+import pytest
+
+from tests.build import cross, terms, walk_bars
+from wolbrin.core.engine.brief import Brief
+from wolbrin.core.engine.run import backtest
+from wolbrin.core.errors import EnvironmentTrouble, UserError, WolbrinError
+from wolbrin.core.faults import validated
+from wolbrin.core.indicators.own import read_own
+from wolbrin.core.market.importing.files import pieces
+from wolbrin.core.market.importing.guess import guess
+from wolbrin.core.market.importing.layout import Layout, load_layout
+from wolbrin.core.market.importing.read import Reader
+from wolbrin.core.market.terms import Terms
+from wolbrin.core.models import Model, parse_json, read_json
+from wolbrin.core.proving.line import Line, usual_line
+from wolbrin.core.rules.conditions import read_conditions, shipped, write_conditions
+from wolbrin.core.rules.model import load_strategy
+from wolbrin.core.rules.script import parse_strategy
+from wolbrin.core.search.candidate import candidate_of
+from wolbrin.core.store.check import check_project
+from wolbrin.core.store.database import DATABASE
+from wolbrin.core.store.project import Project
+from wolbrin.core.store.searches import Searches
+from wolbrin.core.store.settings import Settings
+from wolbrin.core.store.shelf import Shelf
+from wolbrin.core.work.shelving import export_candidates, read_file
+
+BARS = walk_bars(900, seed=4, code="AAA")
+SETTINGS = Settings(training_first=dt.date(2024, 1, 1), holdout_first=dt.date(2024, 4, 1), last=dt.date(2024, 12, 31))
+TOKENS = (b"NaN", b"Infinity", b"-Infinity", b"1" * 5_000, b"1e999", b"\x00", b"\n", b"[" * 3_000, b"{" * 2_000, b'"',
+          b"null", b"true", b"\xff\xfe", b"-", b"9" * 30, b"'", b"(" * 500, b'{"is": {"is": 1}}', b"\\u0000")
+
+
+def mutated(data: bytes, rng: np.random.Generator) -> bytes:
+    made = bytearray(data)
+    for _ in range(int(rng.integers(1, 5))):
+        kind, at = rng.random(), int(rng.integers(len(made) + 1))
+        if kind < 0.4:
+            made[at:at + int(rng.integers(7))] = TOKENS[int(rng.integers(len(TOKENS)))]
+        elif kind < 0.7:
+            del made[at:at + int(rng.integers(1, 31))]
+        elif made:
+            made[min(at, len(made) - 1)] ^= 1 << int(rng.integers(8))
+    return bytes(made)
+
+
+
+@pytest.fixture
+def folder(tmp_path: Path) -> Path:
+    """A project with a market, strategies and candidates, closed."""
+    made = Project.create(tmp_path / "p", SETTINGS)
+    made.add_market(BARS.terms, BARS, "test")
+    shelf = Shelf(made)
+    for i in range(12):
+        one = cross(name=f"one {i}").model_copy(update={"notes": "word " * 300})
+        made.save_strategy(one, "AAA", 15)
+        other = one.model_copy(update={"quantity": 1.0 + i})
+        shelf.keep(candidate_of(backtest(BARS, other, Brief()), f"found {i}", "rules", 1))
+    Searches(made).begin("2024-01-01", "sweep", "a sweep", {"market": "AAA"})
+    made.close()
+    return tmp_path / "p"
+
+
+def packed(name: str, text: bytes) -> bytes:
+    """The text as a file of that name would hold it."""
+    buffer = io.BytesIO()
+    if name.endswith(".zip"):
+        with zipfile.ZipFile(buffer, "w", zipfile.ZIP_DEFLATED) as archive:
+            archive.writestr("bars.csv", text)
+            archive.writestr("more/bars.csv", text)
+    elif name.endswith(".gz"):
+        buffer.write(gzip.compress(text))
+    elif name.endswith(".parquet"):
+        stamps = BARS.time[:90].astype("datetime64[ns]")
+        pq.write_table(pa.table({"time": stamps, "open": BARS.open[:90], "high": BARS.high[:90], "low": BARS.low[:90],
+                                 "close": BARS.close[:90], "note": ["x"] * 90}), buffer)
+    else:
+        return text
+    return buffer.getvalue()
+
+
+def imported(path: Path) -> None:
+    """Read a history file as `import` does."""
+    found = pieces([path])
+    got = Reader(found, guess(found[0]).layout).read_all()
+    assert np.isfinite(np.concatenate(got.raw.prices)).all()
+
+
+def test_mutated_files_are_read_or_refused_in_a_sentence(tmp_path: Path, folder: Path) -> None:
+    """Every reader of a file that somebody may send."""
+    seed = int(np.random.default_rng().integers(2**31))
+    print("seed", seed)
+    rng, path = np.random.default_rng(seed), tmp_path / "any.json"
+
+    def stored(model: type[Model]) -> Callable[[Path], object]:
+        return lambda p: validated(model, read_json(p, "file"), str(p))
+
+    with closing(Project(folder)) as project:
+        candidate = export_candidates(Shelf(project).bodies([1]), tmp_path / "out")[0].read_bytes()
+    rules = ("name = 'fade'\nx = parameter(5)\nlong_entry = crosses_below(rsi(4), 30) and close > sma(close, x)\n"
+             "stop = 2 * atr(14)\ntarget = 2 * stop\n")
+    indicator = 'import numpy as np\n\n\ndef drift(close, *, length=5):\n    """It."""\n    return close - length\n'
+    layout = Layout(columns=("time", "open", "high", "low", "close", "volume"))
+    stamps = np.datetime_as_string(BARS.time.astype("datetime64[ns]"), "s")
+    rows = [f"{t}Z,{o:.5f},{h:.5f},{low:.5f},{c:.5f},7"
+            for t, o, h, low, c in zip(stamps, BARS.open, BARS.high, BARS.low, BARS.close)]
+    table = "\n".join(["time,open,high,low,close,volume", *rows[:120]]).encode()
+    readers: list[tuple[str, bytes, int, Callable[[Path], object]]] = [
+        ("a.json", cross().model_dump_json().encode(), 200, load_strategy),
+        ("a.json", usual_line().model_dump_json().encode(), 200, stored(Line)),
+        ("a.json", SETTINGS.model_dump_json().encode(), 150, stored(Settings)),
+        ("a.json", terms().model_dump_json().encode(), 200, stored(Terms)),
+        ("a.json", layout.model_dump_json().encode(), 150, load_layout),
+        ("a.json", write_conditions(shipped()[:6]).encode(), 150, lambda p: read_conditions(read_json(p, "file"), str(p))),
+        ("a.json", candidate, 200, lambda p: read_file(p, {})),
+        ("a.txt", rules.encode(), 250, lambda p: parse_strategy(p.read_bytes().decode("utf-8", "replace"))),
+        ("a.py", indicator.encode(), 200, read_own),
+        *((name, packed(name, table), 60, imported) for name in ("a.csv", "a.csv.gz", "a.zip", "a.parquet"))]
+    for name, good, count, read in readers:
+        path = tmp_path / name
+        path.write_bytes(good)
+        read(path)
+        for _ in range(count):
+            path.write_bytes(mutated(good, rng))
+            try:
+                read(path)
+            except WolbrinError as err:
+                assert err.sentence()
+
+
+def test_a_mutated_database_opens_or_is_refused_in_a_sentence(folder: Path, tmp_path: Path) -> None:
+    """Pages of noise and of nothing, and single bits: what opens can be read, checked and changed."""
+    seed = int(np.random.default_rng().integers(2**31))
+    print("seed", seed)
+    rng, work, shut = np.random.default_rng(seed), tmp_path / "work", 0
+    size = (folder / DATABASE).stat().st_size
+    for turn in range(60):
+        shutil.rmtree(work, ignore_errors=True)
+        shutil.copytree(folder, work)
+        with (work / DATABASE).open("r+b") as file:
+            at = int(rng.integers(1, size // 4096)) * 4096 if turn % 3 else int(rng.integers(100, size))
+            file.seek(at)
+            file.write([bytes(1 + turn % 7), bytes(4096), rng.bytes(4096)][turn % 3])
+        try:
+            check_project(work)
+            with closing(Project(work)) as project:
+                assert project.settings.holdout_first <= SETTINGS.holdout_first
+                project.markets(), project.sources.all(), project.strategies(), Shelf(project).bodies()
+                project.save_strategy(cross(name="after it"), "AAA", 15)
+        except EnvironmentTrouble as err:
+            shut += 1
+            assert err.sentence()
+    assert shut < 30, "most damage leaves something to work with"
+
+
+def test_names_and_numbers_that_are_none(tmp_path: Path) -> None:
+    good = json.loads(cross().model_dump_json())
+    for name in ("two\nlines", "bell\x07", "turned \u202egnp.exe", "half \ud800", "nothing \x00"):
+        path = tmp_path / "a.json"
+        path.write_text(json.dumps(good | {"name": name}))
+        with pytest.raises(UserError, match=r"control characters|character that is none"):
+            load_strategy(path)
+    assert parse_json('"\\\\u0000 written out"', "file", "") == "\\u0000 written out"
+    path.write_text(json.dumps(good | {"parameters": [{"name": f"p{i}"} for i in range(20_000)]}))
+    with pytest.raises(UserError, match="at most 60 parameters"):  # before each is compared with each
+        load_strategy(path)
+    # What is shown is what is used: a formula's stored value is never taken where the formula says another.
+    path.write_text(json.dumps(good | {"quantity": {"is": "2", "value": 50}}))
+    assert load_strategy(path).quantity == 2
+    path.write_text(json.dumps(good | {"quantity": {"is": "1" + " " * 300 + "+ 5", "value": 50}}))
+    with pytest.raises(UserError, match="longer than 200"):
+        load_strategy(path)
+
+
+def test_archives_are_no_larger_than_they_look(tmp_path: Path) -> None:
+    """Members that swell little each, members that share their bytes, columns of one value."""
+    many = tmp_path / "many.zip"
+    with zipfile.ZipFile(many, "w", zipfile.ZIP_DEFLATED) as archive:
+        for i in range(4):
+            archive.writestr(f"{i}.csv", b"0" * 40_000_000)
+    with pytest.raises(UserError, match="this archive would swell"):
+        pieces([many])
+    crowd = tmp_path / "crowd.zip"
+    with zipfile.ZipFile(crowd, "w") as archive:
+        for i in range(10_001):
+            archive.writestr(f"{i}.csv", "x")
+    with pytest.raises(UserError, match="10,001 files"):
+        pieces([crowd])
+    flat = tmp_path / "flat.parquet"
+    ones = np.ones(4_000_000)
+    pq.write_table(pa.table({"time": np.zeros(len(ones), "datetime64[ns]"), "open": ones, "high": ones, "low": ones,
+                             "close": ones}), flat, compression="zstd")
+    with pytest.raises(UserError, match="would swell"):
+        Reader(pieces([flat]), Layout(columns=("time", "open", "high", "low", "close"))).read_all()
+
+
+def test_a_full_disk_leaves_no_half_project(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    def full(*_: object) -> None:
+        raise sqlite3.OperationalError("database or disk is full")
+
+    monkeypatch.setattr("wolbrin.core.store.database.migrate", full)
+    (tmp_path / "mine").mkdir()
+    (tmp_path / "mine" / "notes.txt").write_text("kept")
+    for where in (tmp_path / "new", tmp_path / "mine"):
+        with pytest.raises(EnvironmentTrouble, match="disk is full"):
+            Project.create(where)
+    assert [p.name for p in tmp_path.rglob("*")] == ["mine", "notes.txt"]
+
+
+@pytest.mark.parametrize(("said", "words"), [
+    ("attempt to write a readonly database", "read-only"), ("unable to open database file", "read-only"),
+    ("disk I/O error", "disk cannot be read or written"), ("database is locked", "another program holds"),
+    ("database or disk is full", "the disk is full")])
+def test_troubles_are_named_for_what_they_are(folder: Path, monkeypatch: pytest.MonkeyPatch, said: str, words: str) -> None:
+    def fail(*_: object) -> None:
+        raise sqlite3.OperationalError(said)
+
+    monkeypatch.setattr("wolbrin.core.store.database.migrate", fail)
+    with pytest.raises(EnvironmentTrouble, match=words) as caught:
+        Project(folder)
+    assert "backup" not in str(caught.value)
