@@ -160,7 +160,7 @@ def test_errors_of_ours_are_logged_and_told(window: MainWindow, settle: Settle, 
         window.session.start(Job("Odd work", "steps", [Chunk(None)], crash, lambda _: None), "threads")
         settle()
     assert "Odd work failed" in window.strip.message.text()
-    assert "Your work is kept" in window.strip.message.text()
+    assert "What was saved is unharmed" in window.strip.message.text()
     assert any("Odd work" in r.message for r in caplog.records)
 
 

@@ -18,6 +18,7 @@ from wolbrin.app.start import open_window
 from wolbrin.app.theme.theme import Theme
 from wolbrin.core.jobs import Engine
 from wolbrin.core.rules.model import Strategy
+from wolbrin.core.search.candidate import candidate_of
 from wolbrin.core.store.database import DATABASE
 from wolbrin.core.store.project import Project
 
@@ -54,11 +55,14 @@ def test_on_a_full_disk_edits_stay_and_are_saved_later(window: MainWindow, settl
     long = s.strategy.model_copy(update={"name": "Kept on a full disk", "notes": "word " * 3000})
     s.edit(long, "write")
     assert "Not saved, and kept in this window" in told[-1][0]
-    assert "the disk is full" in told[-1][0]
-    assert (told[-1][1], told[-1][2].at) == ("error", "not saved")
+    assert "The disk is full." in told[-1][0]
+    assert told[-1][1] == "error"
     assert s.strategy == long
     assert window.isWindowModified()
     assert window.strip.not_saved.text() == "Not saved: 1"
+    window.strip.not_saved.click()
+    next(w for w in window.children() if isinstance(w, NotSaved)).close()
+    qtbot.wait(10)
     mine = s.strategy_id
     other = next(e.id for e in s.project.strategies() if e.id != mine)
     s.open_strategy(other)
@@ -103,6 +107,36 @@ def test_a_locked_project_never_holds_the_window(window: MainWindow, settle: Set
     qtbot.waitUntil(lambda: not s.unsaved.waiting, timeout=60_000)
     assert "While locked" in stored(window)
     assert (s.project.settings.theme, s.project.settings.capital) == ("dusk", 77_777.0)
+
+
+def test_a_change_of_a_market_is_tried_again_and_notes_wait_too(window: MainWindow, settle: Settle, qtbot: QtBot,
+                                                               monkeypatch: pytest.MonkeyPatch) -> None:
+    settle()
+    monkeypatch.setattr("wolbrin.core.store.database.PATIENCE", 0.2)
+    s, told = window.session, []
+    s.noted.connect(lambda text, kind, door: told.append((text, door)))
+    run = s.run
+    assert run is not None
+    id = s.shelf.keep(candidate_of(run, "found", "rules", 1))
+    assert id is not None
+    terms = s.entry.terms.model_copy(update={"spread_ticks": 7.0})
+    with closing(sqlite3.connect(s.project.path, isolation_level=None)) as other:
+        other.execute("BEGIN IMMEDIATE")
+        s.alter("Terms", lambda: s.project.sources.change_terms(terms))
+        settle()
+        assert "kept in this window: Terms." in told[-1][0]
+        state = window.places["shelf"].state
+        state.note(id, "written while locked")
+        assert {c.title for c in s.unsaved.asking()} == {"Terms", "note, found"}
+        other.execute("ROLLBACK")
+    qtbot.waitUntil(lambda: not s.unsaved.waiting, timeout=60_000)
+    settle()
+    assert s.project.market(terms.code).terms.spread_ticks == 7.0
+    assert s.shelf.lines([id])[0].marks.notes == "written while locked"
+    s.shelf.remove([id])
+    state.note(id, "too late")
+    assert "not on the Shelf any more" in told[-1][0]
+    assert "too late" in told[-1][0]
 
 
 def test_what_another_program_changed_is_not_overwritten(window: MainWindow, settle: Settle) -> None:

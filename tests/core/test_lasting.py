@@ -25,6 +25,7 @@ from wolbrin.core.store.check import check_project, restore_copy
 from wolbrin.core.store.copies import KEPT_COPIES, copies_of
 from wolbrin.core.store.database import DATABASE
 from wolbrin.core.store.project import Project
+from wolbrin.core.store.recovering import recover
 from wolbrin.core.store.results import Results
 from wolbrin.core.store.settings import Settings
 
@@ -154,6 +155,34 @@ def test_check_finds_every_planted_damage_and_changes_nothing(folder: Path, name
     if "history" not in name and "results" not in name:
         assert runner.invoke(app, ["check", str(folder), "--restore"]).exit_code == 0
         assert check_project(folder) == []
+
+
+def test_what_can_be_read_of_a_damaged_database_is_put_into_a_new_one(folder: Path) -> None:
+    """A page in the middle of a table: rows around it come back, the damaged file stays, and no seal is opened."""
+    project = Project(folder)
+    for i in range(200):
+        project.save_strategy(cross(name=f"kept {i}").model_copy(update={"notes": "word " * 150}), "AAA", 15)
+    project.rows("PRAGMA wal_checkpoint(TRUNCATE)")
+    pages = int(project.rows("PRAGMA page_count")[0][0])
+    project.close()
+    with (folder / DATABASE).open("r+b") as file:
+        file.seek(4096 * (pages // 2))
+        file.write(b"\xff" * 4096)
+    assert check_project(folder)
+    app = typer.Typer()
+    app.callback()(lambda: None)
+    add(app)
+    told = CliRunner().invoke(app, ["check", str(folder), "--recover"])
+    assert told.exit_code == 0, told.output
+    assert "rows were read" in told.output
+    assert len(list(folder.glob(f"{DATABASE}.damaged-*"))) == 1
+    again = Project(folder)
+    assert 190 <= len(again.strategies()) <= 201
+    assert again.settings == SETTINGS
+    assert not check_project(folder)
+    with pytest.raises(EnvironmentTrouble, match="nothing could be saved"):  # another program has it open
+        recover(folder / DATABASE, again.aside)
+    again.close()
 
 
 def test_check_of_what_is_no_project_says_so(tmp_path: Path) -> None:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 from collections.abc import Callable, Iterable
 from dataclasses import dataclass, replace
 
@@ -11,6 +12,8 @@ from PySide6.QtCore import QObject, Signal
 
 from wolbrin.app.session import Session
 from wolbrin.app.soon import Soon
+from wolbrin.app.unsaved import Change
+from wolbrin.core.errors import UserError
 from wolbrin.core.rules.identity import strategy_hash
 from wolbrin.core.store.shelf import Kept, Line
 from wolbrin.core.store.wanted import Wanted
@@ -136,24 +139,34 @@ class Candidates(QObject):
         if kept is not None:
             self.session.show_subject(Subject.of(kept))
 
-    def change(self, text: str, ids: list[int], act: Callable[[], None]) -> None:
-        """Change what is noted beside candidates; undo brings back what was there."""
+    def change(self, text: str, ids: list[int], act: Callable[[], None], written: str = "") -> None:
+        """Change what is noted beside candidates; undo brings back what was there. written: by the user, which is not lost
+        with a candidate that another program has removed."""
         s = self.session
         before = [(k.id, k.tags, k.marks, k.candidate.name) for k in s.shelf.bodies(ids)]
+        if len(before) < len(ids):
+            mine = f' You wrote: "{written}"' if written else ""
+            s.note(f"{len(ids) - len(before)} of {len(ids)} are not on the Shelf any more: another program has removed "
+                   f"them.{mine}", "caution")
+            if not before:
+                return
 
-        def do() -> None:
-            act()
-            s.shelf_changed.emit()
-            self.look()
-
-        def back() -> None:
+        def put_back() -> None:
             with s.project.transaction():
                 for id, tags, marks, name in before:
                     s.shelf.put_marks(id, tags, marks, name)
-            s.shelf_changed.emit()
-            self.look()
 
-        s.do(text, do, back)
+        def keep(change: Callable[[], None]) -> None:
+            def done() -> None:
+                change()
+                s.shelf_changed.emit()
+                self.look()
+
+            title = f"{text}, {before[0][3]}" + (f" and {len(before) - 1} more" if len(before) > 1 else "")
+            words = json.dumps({"candidate": before[0][3], text: written}) if written else ""
+            s.unsaved.keep((text, tuple(ids)), Change(title, written, done, text, words))
+
+        s.do(text, lambda: keep(act), lambda: keep(put_back))
 
     def star(self, ids: list[int], on: bool) -> None:
         """Give stars, or take them away."""
@@ -164,10 +177,16 @@ class Candidates(QObject):
         self.change("tag", ids, lambda: self.session.shelf.add_tags(ids, tags, remove))
 
     def note(self, id: int, text: str) -> None:
-        self.change("note", [id], lambda: self.session.shelf.note(id, text))
+        self.change("note", [id], lambda: self.session.shelf.note(id, text), text)
 
     def rename(self, id: int, name: str) -> None:
-        self.change("rename", [id], lambda: self.session.attempt(lambda: self.session.shelf.rename(id, name)))
+        self.change("rename", [id], lambda: self._rename(id, name), name)
+
+    def _rename(self, id: int, name: str) -> None:
+        try:
+            self.session.shelf.rename(id, name)
+        except UserError as err:
+            self.session.note(err.sentence(), "error")
 
     def remove(self, ids: list[int]) -> None:
         """Take candidates off the Shelf; undo brings them back."""

@@ -14,7 +14,7 @@ from wolbrin.app.keeping import Keeping
 from wolbrin.app.lane import Lane
 from wolbrin.app.theme.theme import Theme
 from wolbrin.app.undo import Act
-from wolbrin.app.unsaved import SEE, Unsaved
+from wolbrin.app.unsaved import Unsaved
 from wolbrin.app.works import Works
 from wolbrin.core.engine.run import Run
 from wolbrin.core.errors import Door, WolbrinError
@@ -81,8 +81,8 @@ class Session(QObject):
         self.works.engine.share = float(project.get_value("share", 1.0))
         self.going: dict[int, Any] = {}  # results of searches that go on, by number
         self._faults: dict[tuple[str, str], list[int]] = {}
-        self.lane = Lane(self.works, self.reload_markets)
         self.unsaved = Unsaved(self.works.note)
+        self.lane = Lane(self.works, self.unsaved, self.reload_markets)
         self.keeping = Keeping(project, self.unsaved)
         self.current = CurrentRun(self.works, self._question)
         self.run_changed = self.current.changed
@@ -269,7 +269,7 @@ class Session(QObject):
             return
         entry = next((e for e in entries if e.id == self.strategy_id), None)
         if entry is None:
-            self.note("Another program has deleted this strategy already.", "caution", SEE)
+            self.note("Another program has deleted this strategy already.", "caution")
             return
 
         def remove() -> None:

@@ -14,23 +14,24 @@ from wolbrin.core.store.strategies import OvertakenError
 from wolbrin.core.written import write_text
 
 AGAIN = 3000  # milliseconds between two tries by themselves
-SEE = Door("What is not saved", "not saved")
 
 
 @dataclass
 class Change:
     """One change. value: what was changed to, as its owner shows it. act: keeps it; raises what keeps it from being kept.
     file, text: as what it can be put elsewhere. quiet: nobody is asked about it. as_new, theirs: the two ways out of a
-    change of something that another program has changed."""
+    change of something that another program has changed. later: begins another try beside the window, after which its owner
+    drops it or holds it anew; it has no act then."""
 
     title: str
     value: Any
-    act: Callable[[], None]
+    act: Callable[[], None] = lambda: None
     file: str = ""
     text: str = ""
     quiet: bool = False
     as_new: Callable[[], None] | None = None
     theirs: Callable[[], None] | None = None
+    later: Callable[[], None] | None = None
     error: WolbrinError | None = None
 
     @property
@@ -58,15 +59,16 @@ class Unsaved(QObject):
             UserError: what it asks for cannot be.
         """
         known = self.waiting.get(key)
-        if not self._try(key, change):
+        if not self._try(change):
             self.waiting[key] = change
             if not change.overtaken:
                 self._timer.start()
             if known is None and not change.quiet:
                 assert change.error is not None
-                more = "" if change.overtaken else " It is saved as soon as that can be done."
-                self._note(f"Not saved, and kept in this window: {change.title}. {change.error.sentence()}{more}", "error",
-                           SEE)
+                why = change.error.what.partition(":")[0]
+                then = "Choose what stays." if change.overtaken else "It is saved as soon as that can be done."
+                self._note(f"Not saved, and kept in this window: {change.title}. {why[:1].upper()}{why[1:]}. {then}", "error",
+                           None)
             self.changed.emit()
             return False
         if known is not None:
@@ -75,8 +77,14 @@ class Unsaved(QObject):
             self.try_again()
         return True
 
+    def hold(self, key: Hashable, change: Change) -> None:
+        """Hold a change that was tried elsewhere and could not be kept."""
+        self.waiting[key] = change
+        self._timer.start()
+        self.changed.emit()
+
     @staticmethod
-    def _try(key: Hashable, change: Change) -> bool:
+    def _try(change: Change) -> bool:
         try:
             change.act()
         except (EnvironmentTrouble, OvertakenError) as err:
@@ -90,7 +98,10 @@ class Unsaved(QObject):
         for key, change in list(self.waiting.items()):
             if change.overtaken:
                 continue
-            if not self._try(key, change):
+            if change.later is not None:
+                change.later()
+                continue
+            if not self._try(change):
                 break
             self.drop(key)
             saved += [] if change.quiet else [change.title]

@@ -263,7 +263,7 @@ def _use(opened: Project, result: SweepResult, reading: Reading, shelf: str, app
         entry = opened.strategy(request.strategy.name)
         made = strategy_of(request, values, entry.strategy)
         place = request.place(values)
-        opened.save_strategy(made, place.market, place.interval, entry.id)
+        opened.change_strategy(made, place.market, place.interval, entry.id, entry.version)
         error_console.print(f"{made.name} now has {request.space.words(values)}.", markup=False)
     if save_set is not None:
         ParameterSet.of(request, chosen(reading, "center", "--save-set"), request.title).write(save_set)

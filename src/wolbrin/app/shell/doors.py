@@ -59,6 +59,5 @@ DOORS: dict[str, Callable[[Frame], None]] = {
     "portfolio": lambda w: w.go("portfolio"),
     "proving": lambda w: w.go("proving"),
     "not saved": lambda w: w.show_not_saved(),
-    "try again": lambda w: w.session.lane.again(),
     "size": lambda w: w.brief.trade_size.click(),
 }

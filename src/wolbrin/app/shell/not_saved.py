@@ -26,6 +26,11 @@ class NotSaved(QDialog):
         self.box.setContentsMargins(24, 20, 24, 18)
         self.box.setSpacing(8)
         self.fill()
+        session.unsaved.changed.connect(self._moved)
+
+    def _moved(self) -> None:
+        if self.isVisible():
+            self._settle()
 
     def fill(self) -> None:
         """Show what is waiting now."""
@@ -70,9 +75,7 @@ class NotSaved(QDialog):
 
     def try_again(self) -> None:
         """Try to keep what waits."""
-        self._session.unsaved.try_again()
-        self._settle()
-        if self._session.unsaved.asking():
+        if not self._session.unsaved.try_again():
             self.said.setText("It still cannot be saved.")
 
     def choose(self) -> None:

@@ -59,7 +59,7 @@ class WorkStrip(QWidget):
         self.door = link("", self._open_door, tip="Mend what the message names")
         self._door: Door | None = None
         line.addWidget(self.door)
-        self.not_saved = link("", lambda: session.door_wanted.emit("not saved"), role="error",
+        self.not_saved = link("", lambda: session.door_wanted.emit("not saved"), role="link",
                               tip="What is not saved, why, and what can be done")
         line.addWidget(self.not_saved)
         self.not_saved.hide()

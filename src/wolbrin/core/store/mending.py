@@ -64,7 +64,8 @@ def mend(db: sqlite3.Connection, folder: Path, aside: Aside) -> None:
             spend(db, [n for n in gone if n in BOOK])
         db.execute("COMMIT")
     except BaseException:
-        db.execute("ROLLBACK")
+        if db.in_transaction:
+            db.execute("ROLLBACK")
         raise
 
 

@@ -197,5 +197,6 @@ def migrate(connection: sqlite3.Connection, where: str) -> None:
                 connection.execute(f"PRAGMA user_version = {number + 1}")
             connection.execute("COMMIT")
         except BaseException:
-            connection.execute("ROLLBACK")
+            if connection.in_transaction:  # a full disk has ended it already
+                connection.execute("ROLLBACK")
             raise

@@ -62,6 +62,8 @@ class Settings(Model):
         if isinstance(data, dict) and "costs" in data:
             data = dict(data)
             old = data.pop("costs")
+            if not all(isinstance(x, dict) for x in (old, data.get("cost_sets", {}), data.get("cost_set", {}))):
+                raise ValueError("costs stand by market")
             data["cost_sets"] = {code: {OWN_COSTS: costs} for code, costs in old.items()} | data.get("cost_sets", {})
             data["cost_set"] = dict.fromkeys(old, OWN_COSTS) | data.get("cost_set", {})
         return data

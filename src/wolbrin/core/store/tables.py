@@ -57,7 +57,8 @@ def write_table(path: Path, columns: Mapping[str, Array]) -> str:
     """Write a table; values are numbers, [n] or [n, width]. Returns the file's digest."""
     import pyarrow.parquet as pq  # late
 
-    write_whole(path, lambda partial: pq.write_table(_arrow(columns), partial, compression="zstd"), "file of results")
+    write_whole(path, lambda partial: pq.write_table(_arrow(columns), partial, compression="zstd",
+                                                      write_page_checksum=True), "file of results")
     return digest_of(path)
 
 
@@ -95,10 +96,14 @@ def pack_table(columns: Mapping[str, Array]) -> bytes:
 
 
 def unpack_table(data: bytes, wanted: Sequence[str] | None = None) -> Columns:
-    """What `pack_table` made."""
+    """What `pack_table` made. Raises EnvironmentTrouble where it is damaged."""
     import pyarrow as pa  # late
 
-    table = pa.ipc.open_stream(data).read_all()
+    try:
+        table = pa.ipc.open_stream(data).read_all()
+    except (OSError, pa.ArrowException) as err:
+        raise EnvironmentTrouble(f"rows of results cannot be read ({next(iter(str(err).splitlines()), '')})", "",
+                                 "Run that work again; all else stays in use.") from None
     return _columns(table.select([n for n in wanted if n in table.column_names]) if wanted is not None else table)
 
 
