@@ -175,7 +175,7 @@ def test_what_can_be_read_of_a_damaged_database_is_put_into_a_new_one(folder: Pa
     told = CliRunner().invoke(app, ["check", str(folder), "--recover"])
     assert told.exit_code == 0, told.output
     assert "rows were read" in told.output
-    assert len(list(folder.glob(f"{DATABASE}.damaged-*"))) == 1
+    assert len([p for p in folder.glob(f"{DATABASE}.damaged-*") if not p.name.endswith(("wal", "shm"))]) == 1
     again = Project(folder)
     assert 190 <= len(again.strategies()) <= 201
     assert again.settings == SETTINGS

@@ -8,8 +8,9 @@ import ctypes
 KEPT = 256 * 1024**2  # bytes of free memory that the process keeps
 AT_ONCE = 64 * 1024**2  # bytes asked for at a time
 LARGEST = 32 * 1024**2  # larger blocks are given back when they are free; the library's own limit
+POOLS = 2  # where threads get memory from; each keeps what was free in it, so that with many a long day's memory grows
 # Numbers of the options of mallopt(3).
-_TRIM_THRESHOLD, _TOP_PAD, _MMAP_THRESHOLD = -1, -2, -3
+_TRIM_THRESHOLD, _TOP_PAD, _MMAP_THRESHOLD, _ARENA_MAX = -1, -2, -3, -8
 
 
 def keep_memory() -> bool:
@@ -20,4 +21,4 @@ def keep_memory() -> bool:
     except (OSError, AttributeError):
         return False
     return all(option(name, value) == 1 for name, value in (
-        (_MMAP_THRESHOLD, LARGEST), (_TRIM_THRESHOLD, KEPT), (_TOP_PAD, AT_ONCE)))
+        (_MMAP_THRESHOLD, LARGEST), (_TRIM_THRESHOLD, KEPT), (_TOP_PAD, AT_ONCE), (_ARENA_MAX, POOLS)))

@@ -16,6 +16,18 @@ DIGITS = 32  # of a digest that stand in a name
 NAMED = re.compile(rf"__([0-9a-f]{{{DIGITS}}})\.[a-z]+$")
 
 
+def inside(folder: Path, name: str) -> Path:
+    """A file of a folder by its name; names come from a database that somebody may have sent.
+
+    Raises:
+        EnvironmentTrouble: the name leads elsewhere, or is none.
+    """
+    if not isinstance(name, str) or not name or name in (".", "..") or "/" in name or "\0" in name:
+        raise EnvironmentTrouble(f"{name[:60]!r} is no name of a file in this folder", str(folder),
+                                 "`wolbrin check` says what is wrong with the project.")
+    return folder / name
+
+
 def sync_folder(folder: Path) -> None:
     """Make the names in a folder last."""
     handle = os.open(folder, os.O_RDONLY | os.O_DIRECTORY)

@@ -27,7 +27,7 @@ from wolbrin.core.store.schema import SCHEMA_VERSION, migrate
 from wolbrin.core.store.settings import Settings
 from wolbrin.core.store.sources import HISTORY
 from wolbrin.core.store.tables import read_table
-from wolbrin.core.written import as_written, sync_folder
+from wolbrin.core.written import as_written, inside, sync_folder
 
 IMPORT, AGAIN = "Import that market again, or restore the file from a backup.", "Run that work again, or restore the file."
 
@@ -165,14 +165,17 @@ def _fault(read: Callable[[], Any]) -> str:
 def _histories(db: sqlite3.Connection, folder: Path) -> Iterator[Wrong]:
     for market, name, *files in db.execute("SELECT market, name, file, ticks FROM sources"):
         for file in filter(None, files):
-            path, whose = folder / HISTORY / file, f"the history of {market} {name}"
+            path, whose = folder / HISTORY / str(file)[:60].replace("\0", ""), f"the history of {market} {name}"
             try:
+                path = inside(folder / HISTORY, str(file))
                 if not as_written(path):
                     yield Wrong(f"{whose} is not the file that was written", str(path), IMPORT)
                 elif fault := _parquet(path):
                     yield Wrong(f"{whose} cannot be read ({fault})", str(path), IMPORT)
             except FileNotFoundError:
                 yield Wrong(f"{whose} is missing", str(path), IMPORT)
+            except EnvironmentTrouble as err:
+                yield Wrong(f"{whose}: {err.what}", str(path), IMPORT)
             except OSError as err:
                 yield Wrong(f"{whose} cannot be read ({err.strerror or err})", str(path), IMPORT)
 
@@ -191,6 +194,6 @@ def _parquet(path: Path) -> str:
 def _results(db: sqlite3.Connection, folder: Path) -> Iterator[Wrong]:
     for owner, file, digest in db.execute("SELECT owner, file, digest FROM parts"):
         try:
-            read_table(folder / RESULTS / file, digest, ())
+            read_table(inside(folder / RESULTS, str(file)), digest, ())
         except EnvironmentTrouble as err:
-            yield Wrong(f"results of {owner}: {err.what}", str(folder / RESULTS / file), AGAIN)
+            yield Wrong(f"results of {owner}: {err.what}", str(folder / RESULTS), AGAIN)

@@ -13,6 +13,7 @@ from pathlib import Path
 from wolbrin.core.errors import EnvironmentTrouble
 from wolbrin.core.store.database import Database
 from wolbrin.core.store.tables import Array, Columns, joined, pack_table, read_table, rows_of, unpack_table, write_table
+from wolbrin.core.written import inside
 
 log = logging.getLogger("wolbrin")
 RESULTS = "results"
@@ -70,7 +71,7 @@ class Results:
         with self.db.transaction():  # so that no row moves between the two looks
             files = self.db.rows("SELECT file, digest FROM parts WHERE owner = ? AND name = ? ORDER BY id", owner, name)
             waiting = self.db.rows("SELECT data FROM pending WHERE owner = ? AND name = ? ORDER BY id", owner, name)
-        parts = [read_table(self.folder / f["file"], f["digest"], wanted) for f in files]
+        parts = [read_table(inside(self.folder, f["file"]), f["digest"], wanted) for f in files]
         return joined(parts + [unpack_table(w["data"], wanted) for w in waiting])
 
     def names(self, owner: str) -> list[str]:
@@ -96,7 +97,7 @@ class Results:
         found = []
         for r in self.db.rows("SELECT file, digest FROM parts WHERE owner = ? ORDER BY id", owner):
             try:
-                read_table(self.folder / r["file"], r["digest"], ())
+                read_table(inside(self.folder, r["file"]), r["digest"], ())
             except EnvironmentTrouble as err:
                 found.append(err.sentence())
         return found

@@ -24,6 +24,7 @@ from wolbrin.core.store.database import Database
 from wolbrin.core.store.history import History, Seam, read_raw, write_rows
 from wolbrin.core.store.markets import Markets
 from wolbrin.core.store.settings import Settings
+from wolbrin.core.written import inside
 
 HISTORY = "history"
 BARS, TICKS, MONTH, CONTINUOUS = "bars", "ticks", "contract month", "continuous"
@@ -127,7 +128,8 @@ class Sources:
         """Where the source's bars come from, sealed at the project's border; under other terms than the market's where
         given."""
         folder = self.folder
-        return History(str(folder / source.file), str(folder / source.ticks) if source.ticks else "", source.interval,
+        return History(str(inside(folder, source.file)), str(inside(folder, source.ticks)) if source.ticks else "",
+                       source.interval,
                        terms or self.markets.get(source.market).terms, source.treatment,
                        tuple(Seam(r[0], r[3], r[4]) for r in source.rolls), source.adjust,
                        border or self.config.read().holdout_first)
@@ -142,10 +144,10 @@ class Sources:
 
     def raw(self, source: Source) -> Raw:
         """The rows as they came, sealed ones too: for joining and appending, never for figures."""
-        return read_raw(self.folder / source.file, source.interval)
+        return read_raw(inside(self.folder, source.file), source.interval)
 
     def ticks(self, source: Source) -> Raw | None:
-        return read_raw(self.folder / source.ticks, 0) if source.ticks else None
+        return read_raw(inside(self.folder, source.ticks), 0) if source.ticks else None
 
     # Changes. Files first under names of their own, then one transaction: a crash leaves the old state or the new one.
 
@@ -186,11 +188,11 @@ class Sources:
                     self._activate(source, terms, bars)
         except BaseException:
             for file in written:
-                (folder / file).unlink(missing_ok=True)
+                inside(folder, file).unlink(missing_ok=True)
             raise
         if old:
             for file in filter(None, (old.file, old.ticks)):
-                (folder / file).unlink(missing_ok=True)
+                inside(folder, file).unlink(missing_ok=True)
         self.moved()
         return source
 
