@@ -10,6 +10,7 @@ import json
 import shutil
 import sqlite3
 import zipfile
+import zlib
 from collections.abc import Callable
 from contextlib import closing
 from pathlib import Path
@@ -38,8 +39,10 @@ from wolbrin.core.rules.script import parse_strategy
 from wolbrin.core.search.candidate import candidate_of
 from wolbrin.core.store.check import check_project
 from wolbrin.core.store.database import DATABASE
+from wolbrin.core.store.leftovers import leftovers
 from wolbrin.core.store.project import Project
 from wolbrin.core.store.searches import Searches
+from wolbrin.core.store.series import unpack
 from wolbrin.core.store.settings import Settings
 from wolbrin.core.store.shelf import Shelf
 from wolbrin.core.work.shelving import export_candidates, read_file
@@ -211,6 +214,47 @@ def test_archives_are_no_larger_than_they_look(tmp_path: Path) -> None:
                              "close": ones}), flat, compression="zstd")
     with pytest.raises(UserError, match="would swell"):
         Reader(pieces([flat]), Layout(columns=("time", "open", "high", "low", "close"))).read_all()
+
+
+def test_a_received_project_reaches_nothing_outside_and_acts_by_nothing_of_its_own(folder: Path, tmp_path: Path) -> None:
+    """Triggers, views, links, names that lead out, bytes that swell, another program's database."""
+    outside = tmp_path / "outside"
+    outside.mkdir()
+    mine = [outside / f"{i}.sqlite" for i in range(6)] + [outside / "20200101T000000000000.sqlite", outside / "a.parquet"]
+    for one in mine:
+        one.write_text("mine")
+    with closing(sqlite3.connect(folder / DATABASE)) as db:
+        db.execute("CREATE TRIGGER eager AFTER UPDATE ON strategies BEGIN DELETE FROM openings; DELETE FROM markets; END")
+        db.execute("CREATE VIEW glance AS SELECT * FROM candidates")
+        db.execute("UPDATE sources SET file = '../../outside/a.parquet'")
+        db.execute("UPDATE bodies SET daily = ?", (zlib.compress(bytes(100 * 1024**2)),))
+        db.commit()
+    shutil.rmtree(folder / "copies", ignore_errors=True)
+    (folder / "copies").symlink_to(outside)
+    (folder / "results").symlink_to(outside)
+    with closing(Project(folder)) as project:
+        assert {"trigger", "view"} == {what.split()[1] for what in project.aside.found}
+        project.save_strategy(cross(name="again"), "AAA", 15, 1)
+        assert project.markets()
+        with pytest.raises(EnvironmentTrouble, match="no name of a file"):
+            project.base("AAA")
+        with pytest.raises(ValueError, match="longer than any history"):
+            unpack(Shelf(project).packed([1])[0] or b"")
+        assert leftovers(project, younger=True) == [] or all(outside not in f.path.parents for f in leftovers(project, True))
+    assert [p.read_text() for p in mine] == ["mine"] * len(mine)
+    other = tmp_path / "other"
+    other.mkdir()
+    with closing(sqlite3.connect(other / DATABASE)) as db:
+        db.execute("CREATE TABLE bookmarks (url TEXT)")
+        db.commit()
+    before = (other / DATABASE).read_bytes()
+    with pytest.raises(EnvironmentTrouble, match="another program"):
+        Project(other)
+    (tmp_path / "linked").mkdir()
+    (tmp_path / "linked" / DATABASE).symlink_to(folder / DATABASE)
+    with pytest.raises(EnvironmentTrouble, match="link to another file"):
+        Project(tmp_path / "linked")
+    assert (other / DATABASE).read_bytes()[100:] == before[100:]
 
 
 def test_a_full_disk_leaves_no_half_project(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:

@@ -124,6 +124,8 @@ def _schema(db: sqlite3.Connection, where: str, restore: str) -> Iterator[Wrong]
         migrate(fresh, "memory")
         wanted = _tables(fresh)
     known = _tables(db)
+    for kind, name in db.execute("SELECT type, name FROM sqlite_master WHERE type IN ('trigger', 'view')"):
+        yield Wrong(f'there is a {kind} "{name}", which no project has', where, "Open the project: it is taken out then.")
     for table, columns in wanted.items():
         if table not in known:
             yield Wrong(f"the table {table} is missing", where, restore)

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import datetime as dt
 import os
+import re
 import sqlite3
 import time
 from pathlib import Path
@@ -13,11 +14,17 @@ from wolbrin.core.written import PARTIAL, sync_folder
 
 COPIES = "copies"
 KEPT_COPIES = 3
+NAME = re.compile(r"\d{8}T\d{12}\.sqlite")
 
 
 def copies_of(folder: Path) -> list[Path]:
     """Automatic copies of a project's database, newest first."""
-    return sorted((folder / COPIES).glob("*.sqlite"), reverse=True)
+    return _ours(folder / COPIES)
+
+
+def _ours(folder: Path) -> list[Path]:
+    """What was copied into a folder, newest first; other files that stand there are none of ours."""
+    return sorted((p for p in folder.glob("*.sqlite") if NAME.fullmatch(p.name)), reverse=True)
 
 
 def copies_at(folder: Path) -> str:
@@ -43,6 +50,8 @@ def make_copy(db: sqlite3.Connection, folder: Path, least: float = 0.0, to: str 
         return None
     made = folder / to / f"{dt.datetime.now(dt.UTC):%Y%m%dT%H%M%S%f}.sqlite"
     partial = made.with_name(made.name + PARTIAL)
+    if any(p.is_symlink() for p in (made.parent, folder / COPIES)):
+        raise OSError(f"{made.parent} leads elsewhere")  # whose files are not ours to thin out
     made.parent.mkdir(parents=True, exist_ok=True)
     try:
         target = sqlite3.connect(partial)
@@ -57,6 +66,6 @@ def make_copy(db: sqlite3.Connection, folder: Path, least: float = 0.0, to: str 
     except BaseException:
         partial.unlink(missing_ok=True)
         raise
-    for old in sorted(made.parent.glob("*.sqlite"), reverse=True)[KEPT_COPIES:]:
+    for old in _ours(made.parent)[KEPT_COPIES:]:
         old.unlink(missing_ok=True)
     return made

@@ -22,7 +22,7 @@ from numpy.typing import NDArray
 from wolbrin.core.errors import EnvironmentTrouble, UserError
 from wolbrin.core.store.aside import Aside, why
 from wolbrin.core.store.copies import copies_at, make_copy
-from wolbrin.core.store.mending import mend
+from wolbrin.core.store.mending import check_ours, drop_foreign, mend
 from wolbrin.core.store.schema import SCHEMA_VERSION, migrate
 
 T = TypeVar("T")
@@ -84,12 +84,18 @@ class Database:
         if not self.path.stat().st_size:
             raise EnvironmentTrouble("this project's database is empty: what it held is gone from this file", str(self.path),
                                      f"{copies_at(folder)} Opening it would make a new project over the old one.")
+        if self.path.is_symlink():
+            raise EnvironmentTrouble("this project's database is a link to another file", str(self.path),
+                                     "Open the folder in which the database itself stands.")
         try:
             self._db = sqlite3.connect(self.path, isolation_level=None, check_same_thread=False, timeout=PATIENCE)
             self._db.row_factory = sqlite3.Row
             self._db.execute("PRAGMA journal_mode = WAL")
             self._db.execute("PRAGMA foreign_keys = ON")
+            self._db.execute("PRAGMA trusted_schema = OFF")
+            check_ours(self._db, self.path)
             self._copy()
+            drop_foreign(self._db, self.aside)
             migrate(self._db, str(self.path))
             mend(self._db, folder, self.aside)
             self._db.execute("PRAGMA busy_timeout = 0")  # whoever waits does so without keeping others from the connection

@@ -33,6 +33,8 @@ def leftovers(db: Database, younger: bool = False) -> list[Leftover]:
     found = []
     for folder, what in ((HISTORY, "history of a source that was replaced or removed"),
                          (RESULTS, "results that no search or verdict names")):
+        if (db.folder / folder).is_symlink():
+            continue  # it leads elsewhere: what stands there is not ours to remove
         for path in sorted((db.folder / folder).glob("*")):
             if not path.is_file() or path in named:
                 continue

@@ -69,6 +69,22 @@ def mend(db: sqlite3.Connection, folder: Path, aside: Aside) -> None:
         raise
 
 
+def check_ours(db: sqlite3.Connection, path: Path) -> None:
+    """Raises EnvironmentTrouble where tables stand in a database and none of them is a project's."""
+    there = {r[0] for r in db.execute("SELECT name FROM sqlite_master WHERE type = 'table' AND name NOT LIKE 'sqlite_%'")}
+    if there and not there & {"settings", "markets", "strategies", "searches", "candidates"}:
+        raise EnvironmentTrouble("this is the database of another program", str(path),
+                                 "Choose a project's folder; nothing was changed.")
+
+
+def drop_foreign(db: sqlite3.Connection, aside: Aside) -> None:
+    """Take out what would act by itself inside a database: projects have no triggers and no views."""
+    for kind, name in db.execute("SELECT type, name FROM sqlite_master WHERE type IN ('trigger', 'view')").fetchall():
+        quoted = str(name).replace('"', '""')
+        db.execute(f'DROP {kind.upper()} "{quoted}"')
+        aside.add(f'the {kind} "{str(name)[:40]}"', "a project has none; it was taken out before it did anything")
+
+
 def _stored(db: sqlite3.Connection) -> str | None:
     found = db.execute(ASK).fetchone()
     return None if found is None else str(found[0])

@@ -12,6 +12,7 @@ Floats = NDArray[np.float64]
 Shares = NDArray[np.float32]
 Daily = tuple[Days, Floats]
 WITH_SHARE = b"W2"  # no zlib stream begins so
+MOST = 64 * 1024**2  # bytes of four million days
 LEAST_COMMON = 20  # trading dates two series must share before a correlation means something
 
 
@@ -34,7 +35,10 @@ def unpack(data: bytes) -> Daily:
 def unpack_all(data: bytes) -> tuple[Days, Floats, Shares | None]:
     """What `pack` wrote; no shares where they were not known."""
     known = data.startswith(WITH_SHARE)
-    plain = zlib.decompress(data[len(WITH_SHARE):] if known else data)
+    reader = zlib.decompressobj()
+    plain = reader.decompress(data[len(WITH_SHARE):] if known else data, MOST)
+    if not reader.eof:
+        raise ValueError("daily results are cut short, or longer than any history")
     count = len(plain) // (16 if known else 12)
     share = np.frombuffer(plain, np.float32, count, 12 * count) if known else None
     return np.frombuffer(plain, np.int32, count), np.frombuffer(plain, np.float64, count, 4 * count), share
