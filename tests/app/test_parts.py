@@ -188,7 +188,7 @@ def test_a_missing_or_damaged_project_is_told_and_left_alone(qapp, tmp_path: Pat
     assert "no project in this folder" in capsys.readouterr().err
     (tmp_path / "project.sqlite").write_bytes(b"\x00garbage" * 999)
     assert open_window(tmp_path, []) == 1
-    assert "cannot be used" in capsys.readouterr().err
+    assert "is damaged" in capsys.readouterr().err
     assert (tmp_path / "project.sqlite").read_bytes() == b"\x00garbage" * 999
 
 

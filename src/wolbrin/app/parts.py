@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import datetime as dt
 from collections.abc import Callable, Sequence
+from html import escape
 
 from PySide6.QtCore import QDate, QPoint, QRect, QSize, Qt, Signal
 from PySide6.QtGui import QPainter, QPaintEvent, QPalette
@@ -31,6 +32,11 @@ def label(text: str = "", role: str = "", wrap: bool = False) -> QLabel:
     made.setWordWrap(wrap)
     made.setTextFormat(Qt.TextFormat.PlainText)
     return made
+
+
+def as_tip(text: str) -> str:
+    """Text for a tooltip, shown as it is: Qt would take what looks like markup for markup."""
+    return escape(text).replace("\n", "<br>") if "<" in text else text
 
 
 def set_role(widget: QWidget, role: str) -> None:

@@ -7,7 +7,7 @@ import math
 from PySide6.QtCore import Qt, QTimer
 from PySide6.QtWidgets import QProgressBar, QSizePolicy, QWidget
 
-from wolbrin.app.parts import label, link, row, set_role
+from wolbrin.app.parts import as_tip, label, link, row, set_role
 from wolbrin.app.session import Session
 from wolbrin.core.errors import Door
 from wolbrin.core.jobs import Job, State
@@ -80,7 +80,7 @@ class WorkStrip(QWidget):
             self.door.setText(door.words)
         set_role(self.message, ROLES[kind])
         self.message.setText(text)
-        self.message.setToolTip(text)
+        self.message.setToolTip(as_tip(text))
 
     def _mark_unsaved(self) -> None:
         waiting = len(self._session.unsaved.asking())

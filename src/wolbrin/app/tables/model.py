@@ -10,6 +10,7 @@ from typing import Any, Literal
 import numpy as np
 from PySide6.QtCore import QAbstractTableModel, QModelIndex, QPersistentModelIndex, Qt, Signal
 
+from wolbrin.app.parts import as_tip
 from wolbrin.app.theme.theme import Theme
 from wolbrin.app.theme.tokens import text_token
 from wolbrin.core.measures.ranges import range_of
@@ -144,7 +145,7 @@ class TableModel(QAbstractTableModel):
         if role == SPARK and column.kind == "spark":
             return column.value(record)
         if role == Qt.ItemDataRole.ToolTipRole:
-            return column.hover(record) if column.hover is not None else column.tip or None
+            return as_tip(column.hover(record)) if column.hover is not None else column.tip or None
         return None
 
     @staticmethod
