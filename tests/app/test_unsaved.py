@@ -8,10 +8,12 @@ from contextlib import closing
 from pathlib import Path
 
 import pytest
+from PySide6.QtWidgets import QLabel
 from pytestqt.qtbot import QtBot
 
 from tests.app.conftest import put_away
 from wolbrin.app.session import Session
+from wolbrin.app.shell.aside_sheet import AsideSheet
 from wolbrin.app.shell.not_saved import NotSaved
 from wolbrin.app.shell.window import MainWindow
 from wolbrin.app.start import open_window
@@ -199,6 +201,11 @@ def test_a_damaged_project_opens_and_names_what_it_leaves_aside(demo: Path, engi
     qtbot.waitUntil(lambda: not window.session.busy, timeout=60_000)
     window.session.dossiers.searches.all(["sweep"])  # what the list of searches asks
     assert project.aside.found, "it is named"
+    window.show_aside()
+    sheet = next(w for w in window.children() if isinstance(w, AsideSheet))
+    texts = [w.text().lower() for w in sheet.findChildren(QLabel)]
+    assert all(what.lower() in texts for what in project.aside.found)
+    sheet.close()
     assert project.settings.holdout_first <= border, "no seal is opened"
     assert len(project.strategies()) >= strategies - 1
     assert len(project.markets()) >= markets - 1

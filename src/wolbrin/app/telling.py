@@ -6,6 +6,8 @@ from wolbrin.app.session import Session
 from wolbrin.core.errors import Door
 from wolbrin.core.jobs import single
 
+WHY = Door("What is wrong", "aside")
+
 
 def tell_opening(session: Session) -> None:
     """Say all of it; the last has the strip, so the gravest comes last."""
@@ -18,11 +20,13 @@ def _aside(session: Session) -> None:
     """What cannot be read; whatever else turns out to be unreadable is told when it does."""
     aside = session.project.aside
     if aside.found:
-        session.note(f"Left aside, since it cannot be read: {aside.words()}. All else works; `wolbrin check` says more.",
-                     "error")
+        names = list(aside.found)
+        more = f" and {len(names) - 3} more" if len(names) > 3 else ""
+        session.note(f"Left aside, since it cannot be read: {', '.join(names[:3])}{more}. All else works.", "error", WHY)
     told = session.on_ui(lambda wrong: _verified(session, wrong))
     session.start(single("Verify the database", session.project.verify, told), "threads", quiet=True)
-    aside.told = session.on_ui(lambda what, wrong: session.note(f"Left aside: {what} ({wrong}).", "error"))
+    aside.told = session.on_ui(
+        lambda what, wrong: session.note(f"Left aside: {what}, since it cannot be read.", "error", WHY))
 
 
 def _verified(session: Session, wrong: str) -> None:

@@ -23,6 +23,8 @@ class Frame(Protocol):
 
     def show_not_saved(self) -> None: ...
 
+    def show_aside(self) -> None: ...
+
 
 def _markets_page(window: Frame, page: str, field: str = "") -> None:
     """A page of Markets for the brief's market, with the cursor in one of its fields."""
@@ -59,5 +61,6 @@ DOORS: dict[str, Callable[[Frame], None]] = {
     "portfolio": lambda w: w.go("portfolio"),
     "proving": lambda w: w.go("proving"),
     "not saved": lambda w: w.show_not_saved(),
+    "aside": lambda w: w.show_aside(),
     "size": lambda w: w.brief.trade_size.click(),
 }

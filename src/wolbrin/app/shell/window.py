@@ -14,6 +14,7 @@ from wolbrin.app.places.place import Place
 from wolbrin.app.places.registry import PLACES, Places
 from wolbrin.app.session import Session
 from wolbrin.app.shell.actions import Action
+from wolbrin.app.shell.aside_sheet import AsideSheet
 from wolbrin.app.shell.border import BorderPopup
 from wolbrin.app.shell.brief_line import BriefLine
 from wolbrin.app.shell.doors import open_door
@@ -187,6 +188,7 @@ class MainWindow(QMainWindow):
             *(Action(f"share.{percent}", f"Long work takes {percent}% of the processor",
                      lambda share=percent / 100: s.set_share(share)) for percent in (25, 50, 75, 100)),
             Action("not_saved", "What is not saved", self.show_not_saved, "", "", lambda: bool(s.unsaved.asking())),
+            Action("aside", "What was left aside", self.show_aside, "", "", lambda: bool(s.project.aside.found)),
             Action("project.new", "New project \u2026", lambda: new_project(s, self)),
             Action("project.open", "Open a project \u2026", lambda: open_project(s, self)),
             Action("help", "Keys", self.open_help, "F1"),
@@ -257,6 +259,13 @@ class MainWindow(QMainWindow):
     def show_not_saved(self, leave: Callable[[], None] | None = None) -> None:
         """List what is not saved, with every way out."""
         sheet = NotSaved(self.session, self, leave)
+        sheet.setAttribute(Qt.WidgetAttribute.WA_DeleteOnClose)
+        sheet.open()
+
+    def show_aside(self) -> None:
+        """List what of the project cannot be read."""
+        project = self.session.project
+        sheet = AsideSheet(project.aside, str(project.folder), self)
         sheet.setAttribute(Qt.WidgetAttribute.WA_DeleteOnClose)
         sheet.open()
 

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable
+from contextlib import suppress
 from dataclasses import dataclass
 from pathlib import Path
 
@@ -86,7 +87,7 @@ class OwnPage(QWidget):
                 file = read_own(path)
                 lines.append(Line(path, file, "confirmed" if own.is_confirmed(file.digest) else "to be confirmed"))
             except WolbrinError as err:
-                lines.append(Line(path, None, err.sentence()))
+                lines.append(Line(path, None, err.sentence()))  # its text is shown all the same
         self.table.set_records(lines)
         self.confirm.setEnabled(bool(lines))
         self.text.setPlainText("")
@@ -105,6 +106,8 @@ class OwnPage(QWidget):
         if line.file is None:
             self._say(line.state, "error")
             self.confirm.setEnabled(False)
+            with suppress(WolbrinError):
+                self.text.setPlainText(read_bytes(line.path).decode("utf-8", "replace"))
             return
         self.text.setPlainText(line.file.source)
         settings = ", ".join(f"{k}={v:g}" for k, v in line.file.settings.items()) or "no settings"
