@@ -20,6 +20,7 @@ import numpy as np
 
 os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
 SAMPLE = 10.0
+WARM = 15  # samples after which code and histories are loaded
 COUNTED = ("MB", "open files", "threads", "files")
 PLACES = ("rules", "backtest", "sweep", "discover", "shelf", "proving", "markets")
 
@@ -31,12 +32,14 @@ def live(folder: Path, log: Path) -> None:
     from wolbrin.app.start import application, window_on
     from wolbrin.app.theme.theme import Theme
     from wolbrin.core.jobs import Engine
+    from wolbrin.core.memory import keep_memory
     from wolbrin.core.rules.axes import Axis
     from wolbrin.core.rules.numbers import tunables
     from wolbrin.core.search.objective import Floor
     from wolbrin.core.work.discover_request import DiscoverRequest
     from wolbrin.core.work.sweep_request import SweepRequest
 
+    keep_memory()
     app = application()
     window = window_on(folder, Engine(2), Theme())
     window.show()
@@ -140,8 +143,8 @@ def main() -> None:
         faults += len(wrong)
         moved = [f"{n} {found[0][i]:,.0f} to {found[-1][i]:,.0f}" for i, n in enumerate(COUNTED) if found]
         print(f"life {lives}: {len(found) * SAMPLE:.0f} s", *moved, *wrong, sep=", ", flush=True)
-        if len(found) > 6:
-            slopes.append((np.array(found[-1]) - np.array(found[3])) / ((len(found) - 4) * SAMPLE / 3600))
+        if len(found) > 2 * WARM:
+            slopes.append((np.array(found[-1]) - np.array(found[WARM])) / ((len(found) - 1 - WARM) * SAMPLE / 3600))
     if slopes:
         adds = [f"{v:+,.1f} {n}" for v, n in zip(np.median(slopes, axis=0), COUNTED)]
         print("an hour of life adds, median over lives:", ", ".join(adds))

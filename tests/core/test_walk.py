@@ -3,15 +3,31 @@
 from __future__ import annotations
 
 import datetime as dt
+from dataclasses import replace
 from itertools import pairwise
+from pathlib import Path
 
+import numpy as np
 import pandas as pd
 import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
+from tests.build import cross, walk_bars
+from tests.core.test_evidence import SETTINGS, fresh
 from wolbrin.core.errors import UserError
+from wolbrin.core.jobs import Engine, State
+from wolbrin.core.market.bars import make_bars
+from wolbrin.core.rules.axes import Axis
 from wolbrin.core.search.folds import Fold, Length, Lengths, lay, moved
+from wolbrin.core.search.objective import Floor
+from wolbrin.core.store.project import Project
+from wolbrin.core.store.settings import OwnSpan
+from wolbrin.core.work.footing import Footing
+from wolbrin.core.work.sweep_reading import read
+from wolbrin.core.work.sweep_request import SweepRequest
+from wolbrin.core.work.sweeping import sweep_job
+from wolbrin.core.work.walk_fits import fit_span, spans_to_fit, work_on
 
 ONE = dt.timedelta(days=1)
 
@@ -102,3 +118,62 @@ def test_what_does_not_fit_is_said() -> None:
         lay(day("2000-01-01"), day("2024-12-31"), of("5d", "1d"))
     with pytest.raises(UserError, match="a gap is of days"):
         lay(day("2020-01-01"), day("2024-12-31"), of("1y", "1y", "3t"))
+
+
+# Fits
+
+
+FAST, SLOW = "long.entry.rows.0.left.params.length", "long.entry.rows.0.right.params.length"
+
+
+def asked(project: Project) -> SweepRequest:
+    axes = (Axis(FAST, "fast", tuple(float(v) for v in range(2, 9))),
+            Axis(SLOW, "slow", tuple(float(v) for v in range(10, 30, 3))))
+    return SweepRequest(cross(), "AAA", 15, axes, floors=(Floor(key="trades", value=5.0),))
+
+
+def test_a_fold_is_fitted_as_a_sweep_of_its_span_alone(tmp_path: Path) -> None:
+    """Bit for bit what Sweep chooses on that span; spans that folds share are fitted once."""
+    project, engine = fresh(tmp_path / "p"), Engine(2)
+    request, footing = asked(project), Footing.of(project)
+    training = project.settings
+    days = project.prepared("AAA", 15).bars.trading_date
+    first, last = (dt.date(1970, 1, 1) + dt.timedelta(days=int(d)) for d in (days[0], days[-1]))
+    folds = lay(max(first, training.training_first), min(last, training.holdout_first - ONE), of("20d", "10d"))
+    assert len(folds) >= 2
+    assert len(spans_to_fit([*folds, *folds])) == len(folds)
+    for one in spans_to_fit(folds)[:3]:
+        job, result = sweep_job(project, replace(request, own=OwnSpan(first=one[0], last=one[1])))
+        assert engine.start(job, "threads").wait() is State.DONE, job.error
+        reading = read(result)
+        for choice, row in (("center", reading.center if reading.center >= 0 else reading.best), ("best", reading.best)):
+            fit = fit_span(work_on(footing, request, *one), choice)
+            assert fit.values == (reading.values(row) if row >= 0 else None)
+            assert fit.tried == len(reading)
+            if row >= 0:
+                assert fit.figures == pytest.approx({k: c[row] for k, c in reading.columns.items()}, nan_ok=True, abs=0)
+                assert all(low <= v <= high for v, (low, high) in zip(fit.values or (), fit.near))
+    engine.close()
+    project.close()
+
+
+def test_nothing_after_a_training_span_changes_what_it_chooses(tmp_path: Path) -> None:
+    """Other bars from the next day on: the same set with the same figures."""
+    seed = int(np.random.default_rng().integers(2**31))
+    print("seed", seed)
+    rng, fits = np.random.default_rng(seed), []
+    whole = walk_bars(2600, seed=int(rng.integers(1000)), code="AAA")
+    days = np.unique(whole.trading_date)
+    cut = days[int(rng.integers(25, len(days) - 5))]
+    last = dt.date(1970, 1, 1) + dt.timedelta(days=int(cut))
+    for turn in range(2):
+        project = Project.create(tmp_path / str(turn), SETTINGS)
+        later = whole.trading_date > cut
+        moved_by = np.where(later, rng.integers(-30, 30, len(whole)) * turn, 0) * whole.terms.tick_size
+        prices = (whole.open + moved_by, whole.high + moved_by, whole.low + moved_by, whole.close + moved_by)
+        bars = make_bars(whole.terms, whole.interval, whole.time, prices, whole.volume)
+        project.add_market(bars.terms, bars, "test")
+        fits.append(fit_span(work_on(Footing.of(project), asked(project), last - dt.timedelta(days=24), last)))
+        project.close()
+    assert (fits[0].values, fits[0].near) == (fits[1].values, fits[1].near)
+    assert fits[0].figures == pytest.approx(fits[1].figures, nan_ok=True, abs=0)
