@@ -23,6 +23,7 @@ from wolbrin.cli.registry import COMMANDS, Commands
 from wolbrin.core.engine.ledger import LEDGER, LedgerColumn
 from wolbrin.core.engine.run import Run, backtest
 from wolbrin.core.export.exporters import EXPORTERS, Exporter
+from wolbrin.core.export.steps import Steps
 from wolbrin.core.jobs import Engine
 from wolbrin.core.measures.catalogue import MEASURES, SUMMARY, Measure
 from wolbrin.core.models import Model
@@ -60,7 +61,8 @@ class ToyPlace(Place):
     key = "toy"
 
 
-def write_toys(run: Run, path: Path, currency: str, tried: int) -> None:
+def toy_steps(run: Run, path: Path, currency: str, tried: int) -> Steps:
+    yield
     path.write_text(f"{len(run)} toys")
 
 
@@ -68,7 +70,7 @@ TOY = Measure("toy", "toy measure", "count", "a number of toys", lambda f: float
 LISTS: tuple[tuple[list[Any], int, Any], ...] = (
     (GATES, 0, ToyGate()), (MEASURES, len(MEASURES), TOY), (SUMMARY, len(SUMMARY), "toy"),
     (LEDGER, len(LEDGER), LedgerColumn("toy_number", lambda run: run.profits * 0.0 + 7.0, "toys")),
-    (EXPORTERS, len(EXPORTERS), Exporter("toy", "Toy file", {".toy": "Toy"}, write_toys)),
+    (EXPORTERS, len(EXPORTERS), Exporter("toy", "Toy file", {".toy": "Toy"}, toy_steps)),
     (PLACES, len(PLACES), Entry("toy", "Toys", "=", lambda c: "no toys", ToyPlace)),
     (COMMANDS, len(COMMANDS), Commands({"toy": "Say toy."}, lambda app, wiring: app.command("toy", help="Say toy.")(
         lambda: typer.echo("toy")))))

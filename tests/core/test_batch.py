@@ -24,11 +24,12 @@ from wolbrin.core.batch.variants import Variants
 from wolbrin.core.bits import pack, unpack, words_of
 from wolbrin.core.compiled import Kernel, njit
 from wolbrin.core.engine.brief import Brief, Costs
+from wolbrin.core.engine.ledger import ledger
 from wolbrin.core.engine.prepare import Prepared
 from wolbrin.core.engine.run import Going, Run, backtest
 from wolbrin.core.engine.version import MODULES, engine_version
 from wolbrin.core.errors import UserError
-from wolbrin.core.market.bars import Span
+from wolbrin.core.market.bars import Span, day_of
 from wolbrin.core.market.intervals import to_interval
 from wolbrin.core.measures.catalogue import SUMMARY, measure
 from wolbrin.core.measures.facts import Facts
@@ -254,6 +255,23 @@ def test_a_run_that_bars_join_one_by_one_equals_one_in_a_go() -> None:
         whole = backtest(bars, STOPPED, BRIEF)
         assert same_ledger(going.so_far(), whole)
         np.testing.assert_array_equal(going.so_far().log, whole.log)
+
+
+def test_a_run_of_one_bar_counts_nights_as_the_longer_one_does() -> None:
+    """A position taken on the first bar at its close, held for weeks: the nights before that bar are not its own."""
+    whole = walk_bars(1200, seed=3, financing={"long": -2.0, "time": "17:00", "triple": "Wed"})
+    days = np.unique(whole.trading_date)
+    first = int(np.searchsorted(whole.trading_date, days[5]))
+    rules = Strategy(name="hold", long=entry(row(price(), "above", num(0))), fill="this close", flat_by_session_end=False)
+    brief = Brief(Span(day_of(days[5]), None), Costs.of(whole.terms))
+    going = Going(Prepared.of(whole.take(first + 1)), rules, brief)
+    assert going.size == 1
+    going.advance(1)
+    going.extend(Prepared.of(whole))
+    going.advance(going.size)
+    plain = backtest(whole, rules, brief)
+    assert ledger(plain)["financing"][0] > 0
+    assert same_ledger(going.so_far(), plain)
 
 
 # Compiled code

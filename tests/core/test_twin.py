@@ -249,7 +249,9 @@ def test_a_run_cut_at_any_bars_gives_the_same_bits(s: Setup, shares: list[float]
             m = int(np.searchsorted(wanted.entries, until))
             known = Wanted(bits.pack(tuple(flags >> b & 1 for b in range(k.SIGNALS)), until), wanted.entries[:m].copy(),
                            wanted.needs[:, :m].copy(), wanted.need_of, NOTHING_ASKED, 0)
-            past = Clock(*(x[:until].copy() if len(x) > 1 else x for x in clock))
+            # One value alone means "the same at every bar", see `Going`.
+            past = Clock(*(np.repeat(x[:1], 2) if len(x) > 1 and until == 1 else x[:until].copy() if len(x) > 1 else x
+                           for x in clock))
         if until:
             kernel.advance(shown, known, past, finer, xs, state, kept, until, 0)
     kernel.finish(tape, clock, xs, state, kept)

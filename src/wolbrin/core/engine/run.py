@@ -291,7 +291,9 @@ class Going:
         needs, need_of = gathered(made.needed, first + entries)
 
         def cut(column: NDArray) -> NDArray:
-            return column[part] if len(column) > 1 else column
+            # One value alone means "the same at every bar": a single bar's is written twice.
+            shown = column[part] if len(column) > 1 else column
+            return np.repeat(shown, 2) if len(column) > 1 and len(shown) == 1 else shown
 
         counted = self.strategy.filters.most_entries or any(state_of(r) == "entries_today" for r in made.asked)
         dates = bars.trading_date[part] if counted else np.zeros(1, np.int32)

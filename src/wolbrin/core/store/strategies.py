@@ -123,7 +123,7 @@ class Strategies:
             db.execute("INSERT INTO strategies (id, name, body, hash, market, interval, created, updated, parent, span, "
                        "version) VALUES (?, ?, '{}', '', ?, ?, ?, '', ?, ?, ?)",
                        (entry.id, entry.strategy.name, entry.market, entry.interval, now(), entry.parent,
-                        entry.own.model_dump_json() if entry.own else None, entry.version))
+                        entry.own.model_dump_json() if entry.own else None, entry.version - 1))
             self.save(entry.strategy, entry.market, entry.interval, entry.id)
 
     def delete(self, id: int) -> None:
