@@ -133,6 +133,7 @@ class Session(QObject):
         return self.works.busy
 
     def stop_all(self) -> None:
+        self.unsaved.stop()
         self.works.stop_all()
 
     def set_share(self, share: float) -> None:

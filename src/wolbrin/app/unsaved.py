@@ -116,6 +116,10 @@ class Unsaved(QObject):
             self._timer.stop()
         self.changed.emit()
 
+    def stop(self) -> None:
+        """The window is going: nothing is tried any more."""
+        self._timer.stop()
+
     def value(self, key: Hashable) -> Any:
         """What a change that waits has changed to; None where there is none."""
         found = self.waiting.get(key)

@@ -172,6 +172,9 @@ class Database:
                 self._db.execute("BEGIN IMMEDIATE")
                 self._owner = threading.get_ident()
                 return True
+            except sqlite3.ProgrammingError:  # our own mistake stays what it is
+                self._lock.release()
+                raise
             except sqlite3.Error as err:
                 self._lock.release()
                 if "locked" not in str(err) or time.monotonic() > until:
