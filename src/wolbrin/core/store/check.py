@@ -13,13 +13,14 @@ from functools import partial
 from pathlib import Path
 from typing import Any
 
-from pydantic import BaseModel, ValidationError
+from pydantic import BaseModel
 
-from wolbrin.core.errors import EnvironmentTrouble, UserError, WolbrinError
+from wolbrin.core.errors import EnvironmentTrouble, UserError
 from wolbrin.core.market.importing.layout import Layout
 from wolbrin.core.market.terms import Terms
 from wolbrin.core.market.treatment import Treatment
 from wolbrin.core.rules.model import Strategy
+from wolbrin.core.store.aside import UNREADABLE, why
 from wolbrin.core.store.copies import copies_of, reader
 from wolbrin.core.store.database import DATABASE
 from wolbrin.core.store.results import RESULTS
@@ -156,11 +157,8 @@ def _fault(read: Callable[[], Any]) -> str:
     """What reading says against it, shortly; "" for nothing."""
     try:
         read()
-    except ValidationError as err:
-        first = err.errors()[0]
-        return f"{'.'.join(map(str, first['loc']))}: {first['msg']}"[:120]
-    except (WolbrinError, ValueError, TypeError, RecursionError) as err:
-        return str(err).splitlines()[0][:120]
+    except UNREADABLE as err:
+        return why(err)
     return ""
 
 

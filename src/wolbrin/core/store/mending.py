@@ -12,6 +12,7 @@ import json
 import sqlite3
 from collections.abc import Iterator
 from contextlib import closing
+from functools import cache
 from pathlib import Path
 
 from wolbrin.core.errors import EnvironmentTrouble
@@ -26,6 +27,7 @@ ASK = "SELECT value FROM settings WHERE key = 'project'"
 BROKEN = "project that could not be read"
 
 
+@cache
 def statements() -> dict[str, tuple[str, list[str]]]:
     """For every table of the present schema: the statement that makes it, and those of its indices."""
     with closing(sqlite3.connect(":memory:", isolation_level=None)) as fresh:

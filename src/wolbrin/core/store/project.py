@@ -37,7 +37,7 @@ from wolbrin.core.store.strategies import Strategies, StrategyEntry
 __all__ = ["DATABASE", "HISTORY", "MarketEntry", "Project", "StrategyEntry", "now"]
 
 
-SMALL = ("settings", "markets", "sources", "strategies", "layouts", "searches", "openings", "borders", "portfolios", "judged",
+SMALL = ("settings", "markets", "sources", "strategies", "layouts", "searches", "openings", "borders", "portfolios",
          "treatments")
 
 
@@ -92,6 +92,7 @@ class Project(Database):
         """Read what is read at every opening, so that damaged pages show here. Raises EnvironmentTrouble where there are."""
         acts: list[Callable[[], object]] = [Dossiers(self).counts]
         asked = [*(f"SELECT * FROM {name}" for name in SMALL), "SELECT owner, count(*) FROM parts GROUP BY owner",
+                 "SELECT market, hash, verdict, reason, created FROM judged",
                  "SELECT stands, count(*), sum(ticked) FROM candidates GROUP BY stands"]
         acts += [partial(self.rows, sql) for sql in asked]
         for act in acts:
