@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import datetime as dt
 from collections.abc import Callable, Iterable
+from contextlib import suppress
 from typing import Any
 
 from PySide6.QtCore import QObject, Signal
@@ -17,7 +18,7 @@ from wolbrin.app.undo import Act
 from wolbrin.app.unsaved import Unsaved
 from wolbrin.app.works import Works
 from wolbrin.core.engine.run import Run
-from wolbrin.core.errors import Door, WolbrinError
+from wolbrin.core.errors import Door, EnvironmentTrouble, WolbrinError
 from wolbrin.core.faults import words_of
 from wolbrin.core.jobs import Engine, Job, Kind
 from wolbrin.core.market.intervals import Interval
@@ -88,7 +89,8 @@ class Session(QObject):
         self.run_changed = self.current.changed
         entries = project.strategies()
         if not entries and self.markets:
-            project.save_strategy(Strategy(), self.markets[0].code, self.markets[0].minutes)
+            with suppress(EnvironmentTrouble):  # what cannot be kept is no reason not to open
+                project.save_strategy(Strategy(), self.markets[0].code, self.markets[0].minutes)
             entries = project.strategies()
         wanted = project.get_value("strategy")
         chosen = next((e for e in entries if e.id == wanted), entries[0] if entries else None)
@@ -186,16 +188,16 @@ class Session(QObject):
         id, strategy, market, interval = self.strategy_id, self.strategy, self.market, self.interval
 
         def as_new() -> None:
+            self.add_strategy(strategy, market, interval)  # first: what cannot be added still waits
             self.keeping.drop_strategy(id)
-            self.add_strategy(strategy, market, interval)
 
         def theirs() -> None:
-            self.keeping.drop_strategy(id)
             there = [e.id for e in self.project.strategies()]
-            if there:
-                self._strategies_moved(id if id in there else there[0])
-            else:
+            if not there:
                 as_new()  # somebody has deleted the last one
+                return
+            self.keeping.drop_strategy(id)
+            self._strategies_moved(id if id in there else there[0])
 
         self.keeping.strategy(id, strategy, market, interval, as_new, theirs)
 
