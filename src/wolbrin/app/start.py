@@ -250,7 +250,8 @@ def open_window(folder: Path, builds: list[Build], picture: Path | None = None, 
                     QTimer.singleShot(100, shoot)
                     return
                 if window.grab().save(str(picture)):
-                    print(f"Window opened: {window.windowTitle()}, {window.width()} x {window.height()}.")
+                    title = window.windowTitle().replace("[*]", "")  # where Qt puts its mark of what is not saved
+                    print(f"Window opened: {title}, {window.width()} x {window.height()}.")
                 window.close()
             QTimer.singleShot(900, shoot)
         code = app.exec()
