@@ -20,7 +20,8 @@ from typer.testing import CliRunner
 from tests.build import cross, walk_bars
 from wolbrin.cli.check import add
 from wolbrin.core.errors import EnvironmentTrouble, UserError, WolbrinError
-from wolbrin.core.export.tables import write_table
+from wolbrin.core.export.steps import do_all
+from wolbrin.core.export.tables import table_steps
 from wolbrin.core.store.check import check_project, restore_copy
 from wolbrin.core.store.copies import KEPT_COPIES, copies_of
 from wolbrin.core.store.database import DATABASE
@@ -200,21 +201,21 @@ EVIL = ("=1+1", "+cmd|' /C calc'!A0", "-2+3", "@SUM(A1)", "\tx", "plain", "-1.5"
 
 def test_a_spreadsheet_shows_text_and_runs_none_of_it(tmp_path: Path) -> None:
     columns = {"=name": np.array(EVIL, object), "net": np.arange(len(EVIL)) - 4.0}
-    write_table(columns, tmp_path / "a.csv")
+    do_all(table_steps(lambda: columns, tmp_path / "a.csv"))
     with (tmp_path / "a.csv").open(newline="") as handle:
         rows = list(csv.reader(handle))
     assert [c for row in rows for c in row if c.startswith(("=", "+", "@", "\t", "\r"))] == []
     assert rows[1] == ["'=1+1", "-4.0"], "numbers stay numbers"
     assert [row[0] for row in rows[6:8]] == ["plain", "-1.5"]
-    write_table(columns, tmp_path / "a.xlsx")
+    do_all(table_steps(lambda: columns, tmp_path / "a.xlsx"))
     sheet = openpyxl.load_workbook(tmp_path / "a.xlsx").active
     assert sheet is not None
     cells = [cell for row in sheet.iter_rows() for cell in row]
     assert {cell.data_type for cell in cells} == {"s", "n"}, "no formula"
-    write_table(columns, tmp_path / "a.parquet")
+    do_all(table_steps(lambda: columns, tmp_path / "a.parquet"))
     assert pd.read_parquet(tmp_path / "a.parquet")["=name"].tolist() == list(EVIL), "tables of data stay as they are"
     with pytest.raises(UserError, match="do not fit into a sheet"):
-        write_table({"x": np.zeros(1_048_576)}, tmp_path / "b.xlsx")
+        do_all(table_steps(lambda: {"x": np.zeros(1_048_576)}, tmp_path / "b.xlsx"))
     assert not (tmp_path / "b.xlsx").exists()
 
 

@@ -23,7 +23,7 @@ from wolbrin.core.engine.run import Run, backtest
 from wolbrin.core.errors import EnvironmentTrouble, UserError
 from wolbrin.core.export.report import html_steps, pdf_steps
 from wolbrin.core.export.steps import do_all, export_job
-from wolbrin.core.export.tables import ledger_steps, measure_steps, measures_data, order_steps, table_steps, write_table
+from wolbrin.core.export.tables import ledger_steps, measure_steps, measures_data, order_steps, table_steps
 from wolbrin.core.jobs import Engine, State
 from wolbrin.core.market.bars import Span
 from wolbrin.core.measures.breakdown import WAYS, drawdown_list, groups, month_grid, side_facts
@@ -193,7 +193,7 @@ def test_exports_hold_the_ledger(tmp_path: Path) -> None:
     assert data["all"]["net"] == pytest.approx(BOOK.net.sum())
     assert data == json.loads(json.dumps(measures_data(RUN)))
     with pytest.raises(UserError, match="not written"):
-        write_table(ledger(RUN), tmp_path / "book.doc")
+        do_all(table_steps(lambda: ledger(RUN), tmp_path / "book.doc"))
     with pytest.raises(EnvironmentTrouble, match="cannot be written"):
         do_all(ledger_steps(RUN, tmp_path / "missing" / "book.csv"))
 

@@ -48,8 +48,3 @@ class UserError(WolbrinError):
 
 class EnvironmentTrouble(WolbrinError):  # noqa: N818 - the word the house uses
     """The machine or a file on it stands in the way."""
-
-
-def unwritable(err: OSError, path: object) -> EnvironmentTrouble:
-    """A file that could not be written, as a sentence."""
-    return EnvironmentTrouble(f"the file cannot be written ({err.strerror})", str(path), "Choose another folder.")

@@ -16,7 +16,7 @@ from wolbrin.core.cells import MOST_ROWS, plain
 from wolbrin.core.engine.ledger import ledger, order_log
 from wolbrin.core.engine.run import Run
 from wolbrin.core.errors import UserError
-from wolbrin.core.export.steps import STEPS, Steps, do_all, portions
+from wolbrin.core.export.steps import STEPS, Steps, portions
 from wolbrin.core.measures.breakdown import side_facts
 from wolbrin.core.measures.catalogue import MEASURES, measure
 from wolbrin.core.measures.facts import Facts
@@ -99,11 +99,6 @@ def _sheet(made: pd.DataFrame, path: Path, sheet: str) -> Steps:
         with suppress(Exception):  # a page that was not saved leaves a file of its own behind
             page.close()
         book.close()
-
-
-def write_table(columns: Mapping[str, Any], path: Path, sheet: str = "ledger") -> None:
-    """Write named columns to a file at once; see `table_steps`."""
-    do_all(table_steps(lambda: columns, path, sheet))
 
 
 def _as_text(made: pd.DataFrame) -> pd.DataFrame:
