@@ -17,6 +17,7 @@ from wolbrin.core.compiled import form_of
 from wolbrin.core.engine import codes as k
 from wolbrin.core.engine import kernel, position
 from wolbrin.core.engine.inputs import (
+    NO_ELDER,
     NO_FINER,
     NO_FLOATS,
     NO_LOG,
@@ -24,6 +25,7 @@ from wolbrin.core.engine.inputs import (
     NOTHING_ASKED,
     Books,
     Clock,
+    Elder,
     Finer,
     Money,
     Plan,
@@ -132,6 +134,28 @@ def setups(draw: st.DrawFn) -> Setup:
         *draw(st.sampled_from([(0.0, 0.0), (60.0, 0.0), (0.0, 5.0)])))
 
 
+@st.composite
+def dated(draw: st.DrawFn) -> tuple[Setup, dict[int, Setup]]:
+    """A setup, and others of the same bars with other numbers and conditions that decide from some bars on."""
+    first = draw(setups())
+    n, later = len(first.close), {}
+    rng = np.random.default_rng(draw(st.integers(0, 2**32 - 1)))
+    for bar in sorted(draw(st.sets(st.integers(1, max(1, n - 1)), max_size=4))):
+        change: dict[str, object] = {f: (rng.random(n) < 0.2).tolist() for f in ("long_in", "short_in", "long_out",
+                                                                                   "short_out", "blocked")}
+        for name in ("stop", "target", "trail", "start_after", "even"):
+            if (one := getattr(first, name)) is not None:
+                change[name] = dataclasses.replace(one, amount=one.amount * draw(st.sampled_from([0.5, 1.5, 3.0])))
+        for name in ("long_entry", "short_entry"):
+            change[name] = dataclasses.replace(getattr(first, name), bars=draw(st.integers(1, 4)),
+                                               touch=draw(st.integers(0, 2)))
+        change["time_exit"] = first.time_exit and draw(st.integers(1, 6))
+        change["most_entries"] = first.most_entries and draw(st.integers(1, 2))
+        change["size"] = first.size * draw(st.sampled_from([0.5, 1.0, 2.0]))
+        later[bar] = dataclasses.replace(first, **change)
+    return first, {b: s for b, s in later.items() if b < n}
+
+
 def kernel_inputs(s: Setup):
     """What the loop is given for a setup: tape, wanted, clock, finer, numbers."""
     n = len(s.close)
@@ -195,11 +219,48 @@ def entry_events(log: np.ndarray) -> list[tuple[str, int, int]]:
             if e[k.L_ORDER] < k.ORDER_EXIT and k.EVENTS[e[k.L_EVENT]] in names]
 
 
+def run_dated(first: Setup, later: dict[int, Setup]):
+    """A run whose numbers and conditions change at bars, as `Going` makes it: exits of what is alive stand beside."""
+    n, state, kept = len(first.close), new_state(), some_books(len(first.close))
+    made = [kernel_inputs(s) for s in (first, *later.values())]
+    xs = np.concatenate([m[4] for m in made])
+    tape, _, clock, finer, _ = made[0]
+    kernel.begin(xs, state, kept)
+    bars = [0, *later, n]
+    for step, (begin, stop) in enumerate(itertools.pairwise(bars)):
+        done = state.s[k.S_DONE]
+        alive = {int(kept.trades_i[done, k.T_NUMBERS])} if kept.trades_i[done, k.T_SIDE] else set()
+        alive |= {int(w[k.O_NUMBERS]) for w in state.wi[:3] if w[k.O_SIDE]}
+        rows = sorted(alive - {step})
+        state.s[k.S_NUMBERS], state.s[k.S_WHICH] = step, 0
+        wanted = made[step][1]
+        now = (wanted.entries >= begin) & (wanted.entries < stop)
+        elder = NO_ELDER
+        if rows:
+            words = np.stack([made[r][1].words for r in rows])
+            words[:, :, :2] = 0
+            elder = Elder(np.array(rows), words, NO_ELDER.asked, NO_ELDER.tables)
+        wanted = wanted._replace(entries=wanted.entries[now], needs=np.ascontiguousarray(wanted.needs[:, now]), elder=elder)
+        kernel.advance(tape, wanted, clock, finer, xs, state, kept, stop, 0)
+    kernel.finish(tape, clock, xs, state, kept)
+    done = state.s[k.S_DONE]
+    return kept.trades_i[:done], kept.trades_f[:done], kept.net, state.counts, kept.log[: state.s[k.S_LOGGED]]
+
+
 @settings(max_examples=2000, deadline=None, suppress_health_check=CHECKS)
 @given(setups())
 def test_kernel_equals_twin(s: Setup) -> None:
-    ti, tf, net, counts, log = run_kernel(s)
-    twin = Simulator(s).run()
+    same_as_twin(s, run_kernel(s), Simulator(s).run())
+
+
+@settings(max_examples=1000, deadline=None, suppress_health_check=CHECKS)
+@given(dated())
+def test_kernel_with_dated_numbers_equals_twin(both: tuple[Setup, dict[int, Setup]]) -> None:
+    same_as_twin(both[0], run_dated(*both), Simulator(*both).run())
+
+
+def same_as_twin(s: Setup, run, twin: Simulator) -> None:
+    ti, tf, net, counts, log = run
     assert len(ti) == len(twin.trades)
     for t, f, w in zip(ti, tf, twin.trades):
         none = k.NO_LEVEL

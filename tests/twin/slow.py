@@ -93,6 +93,7 @@ class Order:
     quantity: float
     equity: float
     left: int
+    own: Setup
 
 
 @dataclass
@@ -107,6 +108,7 @@ class Trade:
     equity: float
     nights_at_entry: int
     rate_at_entry: float
+    own: Setup
     stop: int | None = None
     target: int | None = None
     trail_by: float = 0.0
@@ -139,8 +141,12 @@ class RefusedError(Exception):
 
 
 class Simulator:
-    def __init__(self, setup: Setup) -> None:
+    """later: setups that decide from a bar on; orders and positions keep the one of their decision (`own`)."""
+
+    def __init__(self, setup: Setup, later: dict[int, Setup] | None = None) -> None:
         self.s = setup
+        self.later = later or {}
+        self.stops = [x.stop for x in (setup, *self.later.values())]
         self.cash = setup.capital
         self.trade: Trade | None = None
         self.trades: list[Trade] = []
@@ -203,7 +209,7 @@ class Simulator:
         """A distance in ticks, not rounded; of a level, from `price`, negative on the wrong side."""
         if what.unit == "level":
             level = (what.long if side > 0 else what.short)[i]
-            return side * (price - level) if what is self.s.stop else side * (level - price)
+            return side * (price - level) if what in self.stops else side * (level - price)
         return {"ticks": lambda: what.amount, "atr": lambda: what.amount * what.atr[i], "stop": lambda: what.amount * stop,
                 "money": lambda: what.amount / self.tick_money(i),
                 "percent": lambda: what.amount / 100 * abs(price)}[what.unit]()
@@ -242,7 +248,7 @@ class Simulator:
                 raise RefusedError("skipped")
         if need - equity > 1e-9 * abs(equity):  # equal to the last bit or so is equal
             raise RefusedError("rejected")
-        return Order(side, kind, price, i, quantity, equity, entry.bars)
+        return Order(side, kind, price, i, quantity, equity, entry.bars, s)
 
     def want(self, side: int, i: int, equity: float) -> None:
         entry = self.s.long_entry if side > 0 else self.s.short_entry
@@ -258,17 +264,16 @@ class Simulator:
             self.counts[str(why)] += 1
             self.events.append((str(why), side, i))
 
-    def full(self, i: int) -> bool:
-        s = self.s
+    def full(self, i: int, s: Setup) -> bool:
         return bool(s.most_entries and self.fills.get(s.date[i], 0) >= s.most_entries)
 
     # Fills
 
     def enter(self, order: Order, price: int, i: int, at: str, nights: int) -> bool:
         """Open a position; False when the order is refused at its fill."""
-        s, side, d = self.s, order.side, order.decision
+        s, side, d = order.own, order.side, order.decision
         rate = self.rate(i, at == "close")
-        t = Trade(side, order.kind, d, i, price, at, order.quantity, order.equity, nights, rate, seen=[price])
+        t = Trade(side, order.kind, d, i, price, at, order.quantity, order.equity, nights, rate, s, seen=[price])
         distance = 0.0
         if s.stop:
             distance = self.reach(s.stop, d, price, side, 0.0)
@@ -279,7 +284,7 @@ class Simulator:
             t.target = to_tick(price + side * self.reach(s.target, d, price, side, distance))
             if side * (t.target - price) <= 0:
                 t.target = None if s.target.unit == "level" else price + side
-        refused = self.full(i) or (s.stop and t.stop is None) or (s.target and t.target is None)
+        refused = self.full(i, s) or (s.stop and t.stop is None) or (s.target and t.target is None)
         if refused:
             self.counts["skipped"] += 1
             self.events.append(("skipped", side, i))
@@ -337,7 +342,7 @@ class Simulator:
                 opens = o >= level if side > 0 else o <= level
                 fills = opens or low <= level <= h
             else:
-                touch = (self.s.long_entry if side > 0 else self.s.short_entry).touch
+                touch = (order.own.long_entry if side > 0 else order.own.short_entry).touch
                 opens = o <= level if side > 0 else o >= level
                 fills = low <= level - touch if side > 0 else h >= level + touch
             if fills:
@@ -395,8 +400,9 @@ class Simulator:
             t.seen += {"stop": [up, c], "limit": [down, c]}.get(how, [up, down])
 
     def move_stops(self, i: int) -> None:
-        t, s = self.trade, self.s
+        t = self.trade
         assert t is not None
+        s = t.own
         if t.entry_bar == i and not (t.at == "open" or (t.at == "inside" and t.kind == "stop")):
             return
         extreme = s.high[i] if t.side > 0 else s.low[i]
@@ -418,6 +424,8 @@ class Simulator:
         s = self.s
         n = len(s.close)
         for i in range(n):
+            if i in self.later:
+                self.s = s = self.later[i]
             if self.ruined:
                 self.equity.append(self.cash)
                 continue
@@ -472,14 +480,14 @@ class Simulator:
         if t:
             opposite = short_in if t.side > 0 else long_in
             held = i - t.entry_bar + (0 if t.at == "close" else 1)
-            if s.time_exit and held >= s.time_exit:
+            if t.own.time_exit and held >= t.own.time_exit:
                 leave = "time"
-            elif s.long_out[i] if t.side > 0 else s.short_out[i]:
+            elif t.own.long_out[i] if t.side > 0 else t.own.short_out[i]:
                 leave = "condition"
             elif opposite and s.on_opposite in ("reverse", "close"):
                 leave = "reverse"
         last = s.flat and s.last_bar[i]
-        full = self.full(i)
+        full = self.full(i, s)
         if leave and s.this_close:
             self.leave(c, i, leave, True, [])
             leave = None

@@ -16,7 +16,7 @@ from wolbrin.core.batch.pool import Held
 from wolbrin.core.bits import Words, count_entries, entries_into
 from wolbrin.core.compiled import form_of, njit
 from wolbrin.core.engine import codes as k
-from wolbrin.core.engine.inputs import Asked, Bits, Books, Clock, Finer, Floats, Ints, State, Tape, Ticks, Wanted
+from wolbrin.core.engine.inputs import Asked, Bits, Books, Clock, Elder, Finer, Floats, Ints, State, Tape, Ticks, Wanted
 from wolbrin.core.engine.kernel import simulate
 from wolbrin.core.measures.drawdown import largest_fall
 from wolbrin.core.measures.sums import COMPILED, fall_that_counts, gains_and_losses, ratio, sharpe_of, summary
@@ -195,6 +195,7 @@ def drive(genes: NDArray[np.int32], numbers: Floats, held: Held, track: Track, a
     positions = np.empty(0, np.int8)
     log = np.empty((0, LOG_COLUMNS), np.int64)
     asked = Asked(np.empty((0, 3)), np.empty((0, 0), np.uint64))
+    elder = Elder(np.empty(0, np.int64), np.empty((0, 0, 0), np.uint64), np.empty((0, 0, 3)), np.empty((0, 0, 0), np.uint64))
     trades_i = np.empty((2, INT_COLUMNS), np.int64)
     trades_f = np.empty((2, FLOAT_COLUMNS))
     equity = np.empty(len(track.day_ends))
@@ -250,7 +251,7 @@ def drive(genes: NDArray[np.int32], numbers: Floats, held: Held, track: Track, a
             ends[d] = track.day_ends[day + d] - first
         xs = numbers[at:at + 1]
         tape = Tape(track.prices[first:last], track.session[first:last], track.last_bar[first:last])
-        wanted = Wanted(words, entries[:count], needs, need_of, asked, first)
+        wanted = Wanted(words, entries[:count], needs, need_of, asked, first, elder)
         clock, finer = track.clock, track.finer
         # Only a cap on entries a date asks which date it is.
         dates = track.dates[first:last] if xs[0, X_MOST_ENTRIES] > 0.0 else track.dates[:1]

@@ -127,6 +127,20 @@ class Asked(NamedTuple):
 NOTHING_ASKED = Asked(np.zeros((0, 3)), np.zeros((0, 0), np.uint64))
 
 
+class Elder(NamedTuple):
+    """Rules by which positions leave that were opened by other numbers than those that decide now. rows: int64[e], their rows
+    of numbers. words: uint64[e, (n + 63) / 64, SIGNALS] as in `Wanted`, without entries. asked: float64[e, m, 3], tables:
+    uint64[e, 4, n] as in `Asked`; all of length 0 where no such position or order is alive."""
+
+    rows: Ints
+    words: Words
+    asked: Floats
+    tables: Words
+
+
+NO_ELDER = Elder(np.zeros(0, np.int64), np.zeros((0, 0, 0), np.uint64), np.zeros((0, 0, 3)), np.zeros((0, 0, 0), np.uint64))
+
+
 class Tape(NamedTuple):
     """The bars of a run, the first being the first that decides. prices: int32[n, 4] ticks, open, high, low, close side by
     side: a bar is one look into memory. session: int32[n]. last_bar: uint8[n], 1 on a session's last bar."""
@@ -142,7 +156,7 @@ class Wanted(NamedTuple):
     signal, in order. needs: float64[c, m], what their orders need, a row for each different value; need_of: int64[NEEDS],
     the row of each of codes.N_, -1 where it is not used.
     asked: rows on the state of the position; words then say what may hold in some state. offset: the bit of
-    the tape's first bar; entries count from that bar."""
+    the tape's first bar; entries count from that bar. elder: exits of positions that other numbers opened."""
 
     words: Words
     entries: Ints
@@ -150,6 +164,7 @@ class Wanted(NamedTuple):
     need_of: Ints
     asked: Asked
     offset: int
+    elder: Elder = NO_ELDER
 
 
 class State(NamedTuple):

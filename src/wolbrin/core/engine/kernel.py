@@ -56,7 +56,8 @@ O_SIDE = k.O_SIDE
 LONG_ROW, SHORT_ROW, MARKET_ROW = k.LONG_ROW, k.SHORT_ROW, k.MARKET_ROW
 LONG_IN, SHORT_IN, LONG_OUT, SHORT_OUT, BLOCKED = k.LONG_IN, k.SHORT_IN, k.LONG_OUT, k.SHORT_OUT, k.BLOCKED
 EDGE = k.EDGE
-CONDITIONS = LONG_IN | SHORT_IN | LONG_OUT | SHORT_OUT
+EXITS = LONG_OUT | SHORT_OUT
+CONDITIONS = LONG_IN | SHORT_IN | EXITS
 PLACED, ORDER_EXIT = k.PLACED, k.ORDER_EXIT
 W_SESSION = k.W_SESSION
 NO_LEVEL = k.NO_LEVEL
@@ -122,6 +123,15 @@ def read_signals(ti: Ints, s: Ints, counts: Ints, xs: Floats, i: int, wants: int
         else:
             short_in = False
     return leave, (LONG_IN if long_in else 0) | (SHORT_IN if short_in else 0)
+
+
+@fixed(I0, I1, I0)
+def elder_of(rows: Ints, row: int) -> int:
+    """The place of a row of numbers among `rows`, -1 where it is not there: it decides now."""
+    for e in range(len(rows)):
+        if rows[e] == row:
+            return e
+    return -1
 
 
 @fixed(I0, I2, I1, F2, I0, I0, inline=False)
@@ -229,6 +239,8 @@ def advance(tape: Tape, wanted: Wanted, clock: Clock, finer: Finer, xs: Floats, 
     session, last_bar = bare(tape.session), bare(tape.last_bar)
     words, entries, needs = bare(wanted.words), bare(wanted.entries), bare(wanted.needs)
     asked_rows, tables = bare(wanted.asked.rows), bare(wanted.asked.tables)
+    elder_rows, elder_words = bare(wanted.elder.rows), bare(wanted.elder.words)
+    elder_asked, elder_tables = bare(wanted.elder.asked), bare(wanted.elder.tables)
     need_of = bare(wanted.need_of)
     offset = wanted.offset
     nights_start, nights_end = bare(clock.nights_start), bare(clock.nights_end)
@@ -291,6 +303,10 @@ def advance(tape: Tape, wanted: Wanted, clock: Clock, finer: Finer, xs: Floats, 
                 entry_bar = ti[d, T_ENTRY_BAR] + (1 if ti[d, T_ENTRY_AT] == AT_CLOSE else 0)
                 stop_at = min(stop_at, entry_bar + time_exit - 1)
             stop_at = next_event(words, side, i + offset, stop_at + offset) - offset
+            if FULL and len(elder_rows) > 0:
+                e = elder_of(elder_rows, ti[d, T_NUMBERS])
+                if e >= 0:
+                    stop_at = next_event(elder_words[e], side, i + offset, stop_at + offset) - offset
             if stop_at > i:
                 adverse = working_stop(ti, d)[0]
                 good = ti[d, T_TARGET]
@@ -364,10 +380,21 @@ def advance(tape: Tape, wanted: Wanted, clock: Clock, finer: Finer, xs: Floats, 
 
         # 6. Close: everything is read before any fill at this close.
         equity = purse[P_CASH]
+        elder = -1
+        if FULL and len(elder_rows) > 0 and ti[row_of(s), T_SIDE] != 0:
+            elder = elder_of(elder_rows, ti[row_of(s), T_NUMBERS])
+            if elder >= 0:  # a position leaves by the rules that opened it
+                wants = wants & ~EXITS | wanted_at(elder_words[elder], i + offset) & EXITS
         if FULL and len(asked_rows) > 0 and wants & CONDITIONS != 0:
             case = np.uint64(position_case(ti, s, asked_rows, i, c))
+            own = case
+            if elder >= 0:
+                own = np.uint64(position_case(ti, s, elder_asked[elder], i, c))
             for bit in range(4):
-                if tables[bit, i] >> case & np.uint64(1) == 0:
+                held = tables[bit, i] >> case
+                if bit > 1 and elder >= 0:
+                    held = elder_tables[elder, bit, i] >> own
+                if held & np.uint64(1) == 0:
                     wants &= ~(1 << bit)
         leave, entering = read_signals(ti, s, counts, xs, i, wants)
         d = row_of(s)

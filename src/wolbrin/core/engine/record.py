@@ -135,7 +135,7 @@ def _used(node: Any) -> Iterator[dict[str, Any]]:
 def others_read(strategy: Strategy, columns: Columns) -> dict[str, str]:
     """Hashes of the other markets' histories that the rules read, by market and interval."""
     found = {}
-    for operand in _used(strategy.model_dump(mode="json")):
+    for operand in _used(strategy.model_dump(mode="json", exclude={"schedule"})):
         market = operand.get("market")
         if market and market != columns.bars.terms.code:
             interval = operand.get("interval") or columns.bars.interval
@@ -145,4 +145,5 @@ def others_read(strategy: Strategy, columns: Columns) -> dict[str, str]:
 
 def own_read(strategy: Strategy) -> dict[str, str]:
     """Digests of the user's own indicators that the rules use, by name."""
-    return {o["name"]: o["digest"] for o in _used(strategy.model_dump(mode="json")) if o["kind"] == "custom"}
+    data = strategy.model_dump(mode="json", exclude={"schedule"})
+    return {o["name"]: o["digest"] for o in _used(data) if o["kind"] == "custom"}

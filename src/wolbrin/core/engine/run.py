@@ -11,22 +11,19 @@ from numpy.typing import NDArray
 
 from wolbrin.core.engine import codes as k
 from wolbrin.core.engine.brief import Brief
+from wolbrin.core.engine.deciding import Deciding
 from wolbrin.core.engine.inputs import (
     NO_BOOKS,
     NO_FINER,
     NO_LOG,
     NO_NIGHTS,
-    NOTHING_ASKED,
-    Asked,
     Books,
     Clock,
     Money,
     Plan,
     State,
     Tape,
-    Wanted,
     books,
-    gathered,
     new_state,
     parameters,
 )
@@ -36,11 +33,13 @@ from wolbrin.core.engine.record import Record, others_read, own_read
 from wolbrin.core.engine.version import engine_version
 from wolbrin.core.errors import Door, UserError
 from wolbrin.core.market.bars import Bars, Floats, Ints, Span, day_of
+from wolbrin.core.market.intervals import interval_words
 from wolbrin.core.market.terms import Terms
-from wolbrin.core.rules.decide import Decisions, decide
+from wolbrin.core.rules.dated import check_place, steps_of, undated
+from wolbrin.core.rules.decide import Decisions
 from wolbrin.core.rules.identity import strategy_hash
 from wolbrin.core.rules.mirror import entry_orders
-from wolbrin.core.rules.model import Distance, PositionOperand, Row, Strategy
+from wolbrin.core.rules.model import Distance, Strategy
 
 STEP = 1024  # bars between two looks at the room for the log
 EVENTS_A_BAR = 32  # more than one bar can bring
@@ -248,12 +247,6 @@ def fault_words(code: int, bars: Bars, bar: int, strategy: Strategy) -> str:
             "setting and the market's tick and point value.")
 
 
-def state_of(row: Row) -> str:
-    """What a row on the state of the position reads."""
-    assert isinstance(row.left, PositionOperand)
-    return row.left.state
-
-
 class Going:
     """A run under way: it goes on bar by bar, or in one go, and can be looked at in between. Indicators are computed once
     over the history given; no value depends on a later bar, so nothing is known too early.
@@ -265,20 +258,29 @@ class Going:
                  decisions: Decisions | None = None) -> None:
         """See `backtest`. Raises UserError: a request that cannot be run."""
         ready = as_prepared(history)
-        check(ready.bars, strategy, brief)
+        terms = ready.bars.terms
+        check_place(strategy, terms.code, ready.bars.interval, interval_words(ready.bars.interval))
+        steps = steps_of(strategy)
+        for step in steps:
+            check(ready.bars, step.strategy or strategy, brief)
         self.strategy, self.brief, self._detail = strategy, brief, detail
-        made = decisions or decide(ready.columns, strategy)
+        self._deciding = Deciding(ready, steps, undated(strategy), decisions)
         first, last = ready.bars.range_of(brief.span)
         if brief.most_bars is not None:
             first = max(first, last - brief.most_bars)
-        self.first = max(first, made.warm)
-        self._xs = parameters(plan_of(strategy, ready.bars.terms), money_of(ready.bars.terms, brief)).reshape(1, -1)
+        first = max(first, self._deciding.begins(0))
+        self._deciding.at = self._deciding.step_at(first)
+        self.first = max(first, self._deciding.decisions(self._deciding.at).warm)
+        self._deciding.at = self._deciding.step_at(self.first)
+        self._xs = np.stack([parameters(plan_of(self._deciding.strategy(step), terms), money_of(terms, brief))
+                             for step in range(len(steps))])
         self.state = new_state()
-        self._take(ready, made, max(last, self.first))
+        self._take(ready, max(last, self.first))
         self.books = self._room(NO_BOOKS)
         begin(self._xs, self.state, self.books)
+        self.state.s[k.S_NUMBERS] = self._deciding.at
 
-    def _take(self, ready: Prepared, made: Decisions, last: int) -> None:
+    def _take(self, ready: Prepared, last: int) -> None:
         """Ready the loop's inputs for bars first .. last - 1 of a history."""
         bars, brief, first = ready.bars, self.brief, self.first
         part = slice(first, last)
@@ -287,35 +289,38 @@ class Going:
         nights = ready.nights if financed else (NO_NIGHTS, NO_NIGHTS)
         rates = ready.conversion
         self._fine = ready.fine if brief.fine else None
-        entries = made.entries(first, last)
-        needs, need_of = gathered(made.needed, first + entries)
 
         def cut(column: NDArray) -> NDArray:
             # One value alone means "the same at every bar": a single bar's is written twice.
             shown = column[part] if len(column) > 1 else column
             return np.repeat(shown, 2) if len(column) > 1 and len(shown) == 1 else shown
 
-        counted = self.strategy.filters.most_entries or any(state_of(r) == "entries_today" for r in made.asked)
-        dates = bars.trading_date[part] if counted else np.zeros(1, np.int32)
-        asked = NOTHING_ASKED
-        if made.asked:
-            rows = [(k.POSITION[state_of(r)], k.COMPARE[r.compare], float(r.right.value))  # type: ignore[union-attr]
-                    for r in made.asked]
-            asked = Asked(np.array(rows, np.float64), np.ascontiguousarray(made.tables[:, part]))
+        dates = bars.trading_date[part] if self._deciding.counts_entries else np.zeros(1, np.int32)
         self._clock = Clock(cut(nights[0]), cut(nights[1]), cut(rates[0]), cut(rates[1]), dates)
         self._finer = ready.finer_arrays(first, last, financed) if self._fine else NO_FINER
         self._tape = Tape(bars.prices[part], bars.session[part], bars.last[part])
-        self._wanted = Wanted(made.words, entries, needs, need_of, asked, first)
+        self._wanted = self._deciding.wanted(first, last)
 
     def _room(self, old: Books, log: int = 0, spare: int = 0) -> Books:
         """Books with room for every trade and bar: each trade needs an entry signal of its own, and one row more holds the
         position that is open; and room for so many more. What stands in the old ones is kept."""
         log = max(log, 8 * len(self._wanted.entries) + 64) if self._detail else 0
-        made = books(max(len(self._wanted.entries), len(old.trades_i) - 2) + spare // 8, max(self.size, len(old.net)) + spare,
+        trades = int(self.state.s[k.S_DONE]) + len(self._wanted.entries) + int(self._deciding.at > 0)
+        made = books(max(trades, len(old.trades_i) - 2) + spare // 8, max(self.size, len(old.net)) + spare,
                      max(log, len(old.log)), self._detail)
         for new, before in zip(made, old):
             new[:len(before)] = before  # type: ignore[arg-type, index]
         return made
+
+    def _renew(self) -> None:
+        """What the step wants that decides now, with the exits of positions and orders of earlier ones."""
+        last = self.first + self.size
+        self._wanted = self._deciding.wanted(self.first, last, self.state, self.books.trades_i)
+        self.state.s[k.S_NUMBERS] = self._deciding.at
+        self.state.s[k.S_WHICH] = 0
+        # One more: an order that waits may still become a trade.
+        if int(self.state.s[k.S_DONE]) + len(self._wanted.entries) + 3 > len(self.books.trades_i):
+            self.books = self._room(self.books)
 
     @property
     def rate_end(self) -> Floats:
@@ -331,7 +336,12 @@ class Going:
         """Go on to bar `until` (exclusive, counted from `first`)."""
         until = min(until, self.size)
         while self.bar < until and not self.state.s[k.S_FAULT]:
-            step = min(until, self.bar + STEP)
+            border = self._deciding.stands_until(self.first + self.size) - self.first
+            if self.bar >= border:
+                self._deciding.at = self._deciding.step_at(self.first + self.bar)
+                self._renew()
+                continue
+            step = min(until, self.bar + STEP, border)
             need = int(self.state.s[k.S_LOGGED]) + EVENTS_A_BAR * (step - self.bar)
             if self._detail and need > len(self.books.log):
                 self.books = self._room(self.books, 2 * need)
@@ -340,12 +350,18 @@ class Going:
     def extend(self, history: Prepared) -> None:
         """Go on over a longer history that begins with the one so far: bars that have arrived since. The first bar of the run
         stays where it is, so a run must have begun (`size` above 0) before it is extended."""
-        self._take(history, decide(history.columns, self.strategy), max(len(history.bars), self.first))
+        self._deciding.take(history)
+        self._take(history, max(len(history.bars), self.first))
+        if self._deciding.at:
+            self._renew()
         if len(self._wanted.entries) + 2 > len(self.books.trades_i) or self.size > len(self.books.net):
             self.books = self._room(self.books, spare=self.size)
 
     def whole(self) -> Run:
         """The run to the end of its span in one go, from the start."""
+        if len(self._deciding.steps) > 1:
+            self.advance(self.size)
+            return self.so_far()
         if self.size:
             inputs = self._tape, self._wanted, self._clock, self._finer, self._xs
             simulate(*inputs, self.state, self.books, 0)
@@ -371,7 +387,8 @@ class Going:
         log[:, k.L_BAR] += first
         named = {name: int(value) for name, value in zip(k.COUNTS, state.counts)}
         named["left out"] = ready.bars.left_out
-        fault = fault_words(int(s[k.S_FAULT]), ready.bars, first + done - 1, self.strategy) if s[k.S_FAULT] else ""
+        fault = fault_words(int(s[k.S_FAULT]), ready.bars, first + done - 1,
+                           self._deciding.strategy(self._deciding.at)) if s[k.S_FAULT] else ""
         rates = self._clock.rate_end
         return Run(ready.bars, self.strategy, self.brief, first, first + done, booked, kept.trades_f[:count].copy(),
                    kept.net[:done], kept.gross[:done], kept.position[:done], named, log,

@@ -14,7 +14,7 @@ _LATER: dict[str, Any] = {
     "trail": None, "break_even": None, "sizing": Sizing().model_dump(mode="json"),
     "filters": Filters().model_dump(mode="json"), "order": EntryOrder().model_dump(mode="json"),
     "interval": None, "market": None, "level": None, "short_level": None, "upper": None, "over": 20, "when": "now",
-    "for_bars": 1, "back": 0, "least": 1}
+    "for_bars": 1, "back": 0, "least": 1, "schedule": None}
 
 
 def _plain(node: Any) -> Any:

@@ -27,13 +27,14 @@ from wolbrin.core.rules.operands import (
     PositionOperand,
     parts,
 )
+from wolbrin.core.rules.schedule import Schedule
 
 __all__ = ["COMPARISONS", "LARGEST_LENGTH", "UNARY", "BreakEven", "CombinedOperand", "Comparison", "Condition",
            "CustomOperand", "Distance", "EntryOrder", "FieldOperand", "Filters", "IndicatorOperand", "Level",
            "NumberOperand", "Operand", "Oversized", "Parameter", "PositionOperand", "Row", "Side", "Sizing", "Strategy",
            "Trail", "Window", "load_strategy", "parts"]
 
-VERSION = 3
+VERSION = 4
 Comparison = Literal["above", "below", "at or above", "at or below", "equals", "crosses above", "crosses below", "rises",
                      "falls", "makes a new high", "makes a new low", "between", "inside", "outside", "ranks above",
                      "ranks below"]
@@ -302,10 +303,11 @@ class Sizing(Model):
 
 
 class Strategy(Model):
-    """A complete strategy. Equal content means equal hash, whatever its name."""
+    """A complete strategy. Equal content means equal hash, whatever its name. schedule: numbers that are in force from dates
+    on, instead of those that the rules show (see `dated`)."""
 
     format: Literal["wolbrin.strategy"] = "wolbrin.strategy"
-    version: Literal[1, 2, 3] = 3
+    version: Literal[1, 2, 3, 4] = 4
     name: Name = Field("New strategy", min_length=1, max_length=80)
     notes: str = Field("", max_length=20_000)
     parameters: tuple[Parameter, ...] = Field((), max_length=MOST_PARAMETERS)
@@ -322,13 +324,14 @@ class Strategy(Model):
     quantity: Annotated[float, Field(gt=0, le=1e9), Nameable()] = 1.0
     sizing: Sizing = Sizing()
     filters: Filters = Filters()
+    schedule: Schedule | None = None
 
     @model_validator(mode="wrap")
     @classmethod
     def _settle(cls, data: Any, handler: ModelWrapValidatorHandler[Strategy]) -> Strategy:
         if not isinstance(data, dict):
             return handler(data)
-        if data.get("version") in (1, 2):
+        if data.get("version") in (1, 2, 3):
             data = data | {"version": VERSION}  # a file of an older version lacks only fields that have defaults
         given = data.get("parameters")
         if not given or not isinstance(given, list | tuple):

@@ -1,0 +1,106 @@
+"""Reading a strategy's dated numbers: the strategy that decides from each date on."""
+
+from __future__ import annotations
+
+import datetime as dt
+from collections.abc import Sequence
+from dataclasses import dataclass
+
+from pydantic import ValidationError
+
+from wolbrin.core.errors import Door, UserError
+from wolbrin.core.faults import explain
+from wolbrin.core.rules.identity import strategy_hash
+from wolbrin.core.rules.model import Strategy
+from wolbrin.core.rules.numbers import clock, tunables, with_values
+from wolbrin.core.rules.schedule import Schedule, Spell
+
+OFF = Door("Take the dated numbers off", "undated")
+
+
+@dataclass(frozen=True)
+class Step:
+    """Who decides from a trading date on (None: from the start). strategy: without dated numbers; None where nothing is
+    entered."""
+
+    first: dt.date | None
+    strategy: Strategy | None
+
+
+def undated(strategy: Strategy) -> Strategy:
+    """The same rules with the numbers they show, without dated ones."""
+    return strategy if strategy.schedule is None else strategy.model_copy(update={"schedule": None})
+
+
+def with_schedule(strategy: Strategy, schedule: Schedule) -> Strategy:
+    """A strategy with dated numbers, which shows those in force last; the schedule is stamped with its rules.
+
+    Raises:
+        UserError: the strategy has no such numbers.
+    """
+    last = next((one for one in reversed(schedule.spells) if one.values), None)
+    shown = undated(strategy)
+    if last is not None:
+        shown = _at(shown, schedule, last)
+    return shown.model_copy(update={"schedule": schedule.model_copy(update={"rules": strategy_hash(shown)})})
+
+
+def _at(strategy: Strategy, schedule: Schedule, spell: Spell) -> Strategy:
+    where = f"{strategy.name}, numbers from {spell.first:%d %b %Y}"
+    try:
+        return with_values(strategy, dict(zip(schedule.keys, spell.values)))
+    except (LookupError, TypeError, ValueError) as err:
+        if isinstance(err, ValidationError):
+            raise explain(err, where) from None
+        raise UserError("these rules have no such number", where, "Walk the strategy again.", OFF) from None
+
+
+def steps_of(strategy: Strategy) -> list[Step]:
+    """The strategies that decide one after the other; one alone without dated numbers.
+
+    Raises:
+        UserError: the numbers were fitted for other rules than these.
+    """
+    schedule, rules = strategy.schedule, undated(strategy)
+    if schedule is None:
+        return [Step(None, strategy)]
+    if schedule.rules != strategy_hash(rules):
+        raise UserError("the dated numbers were fitted for other rules than these: something was changed since",
+                        strategy.name, "Walk the strategy again, or take the dated numbers off.", OFF)
+    return [Step(one.first, _at(rules, schedule, one) if one.values else None) for one in schedule.spells]
+
+
+def check_place(strategy: Strategy, market: str, interval: int, interval_words: str) -> None:
+    """Refuse dated numbers of another market or interval. Raises UserError."""
+    schedule = strategy.schedule
+    if schedule is not None and (schedule.market, schedule.interval) != (market, interval):
+        raise UserError(f"the dated numbers were fitted on {schedule.market}, not on {market} {interval_words}",
+                        strategy.name, "Walk the strategy there, or take the dated numbers off.", OFF)
+
+
+def shown_values(strategy: Strategy, schedule: Schedule, values: Sequence[float]) -> str:
+    """Dated values in words: "fast 14, slow 60"."""
+    clocked = {t.key for t in tunables(undated(strategy)) if t.clock}
+    return ", ".join(f"{title.split(',')[0].replace('_', ' ')} {clock(v) if key in clocked else f'{v:g}'}"
+                     for key, title, v in zip(schedule.keys, schedule.titles, values))
+
+
+def due_words(schedule: Schedule) -> str:
+    """When numbers are to be fitted again."""
+    if schedule.due is not None:
+        return f"next fit due {schedule.due:%d %b %Y}"
+    return f"next fit due after {schedule.due_after}" if schedule.due_after else ""
+
+
+def schedule_words(strategy: Strategy, most: int = 0) -> list[str]:
+    """The schedule in words, newest first: "from 1 Jul 2021: fast 14, slow 60". most: how many spells, 0 for all."""
+    schedule = strategy.schedule
+    if schedule is None:
+        return []
+    lines = []
+    for one in reversed(schedule.spells):
+        said = shown_values(strategy, schedule, one.values) if one.values else "nothing fitted, nothing is entered"
+        lines.append(f"from {one.first.day} {one.first:%b %Y}: {said}")
+    if most and len(lines) > most:
+        lines = [*lines[:most], f"and {len(lines) - most} earlier fits"]
+    return [*lines[:1], *([due_words(schedule)] if due_words(schedule) else []), *lines[1:]]
