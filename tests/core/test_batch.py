@@ -15,7 +15,7 @@ from tests.build import cross, entry, num, price, row, walk_bars
 from tests.core.ideas import ideas
 from wolbrin.core.batch import driver
 from wolbrin.core.batch.driver import FIGURES, GIVEN_UP, SIMULATED, TOO_FEW, Ask
-from wolbrin.core.batch.genomes import G_ROWS, Genomes, asks_position, genome_of
+from wolbrin.core.batch.genomes import G_ROWS, Genomes, genome_of, runs_alone
 from wolbrin.core.batch.many import Many
 from wolbrin.core.batch.neighbors import neighbors
 from wolbrin.core.batch.pool import Pool
@@ -183,7 +183,7 @@ def test_bad_ones_are_named_and_the_others_go_on() -> None:
 def test_what_a_genome_has_no_word_for_goes_through_the_same_loop() -> None:
     held = Row(left=PositionOperand(), compare="at or above", right=num(4))
     asking = STOPPED.model_copy(update={"long": STOPPED.long.model_copy(update={"exit": Condition(rows=(held,))})})
-    assert asks_position(asking)
+    assert runs_alone(asking)
     run = backtest(READY, asking, BRIEF, detail=False)
     np.testing.assert_array_equal(Many(READY, BRIEF).evaluate([asking]).figures[0], expected(run))
     axes = (Axis("stop.amount", "stop", (1.0, 1.5)),)

@@ -46,8 +46,11 @@ class Genomes:
         return cls(np.concatenate([p.genes for p in parts]), np.concatenate([p.numbers for p in parts]))
 
 
-def asks_position(strategy: Strategy) -> bool:
-    """Whether a row asks the state of the position: a genome has no word for it, and the simulator reads it from tables."""
+def runs_alone(strategy: Strategy) -> bool:
+    """Whether a genome has no words for a strategy, so that it takes a run of its own: a row asks the state of the position,
+    or its numbers are dated."""
+    if strategy.schedule is not None:
+        return True
     conditions = (strategy.long.entry, strategy.long.exit, strategy.short.entry, strategy.short.exit)
     return any(isinstance(r.left, PositionOperand) for c in conditions for r in c.leaves)
 

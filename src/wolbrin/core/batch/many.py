@@ -3,14 +3,15 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass
+from copy import copy
+from dataclasses import dataclass, replace
 from threading import Lock
 
 import numpy as np
 from numpy.typing import NDArray
 
 from wolbrin.core.batch.driver import FAULT, FIGURES, SIMULATED, Ask, Out, Track, drive, lean_drive
-from wolbrin.core.batch.genomes import G_FULL, Genomes, asks_position, genome_of
+from wolbrin.core.batch.genomes import G_FULL, Genomes, genome_of, runs_alone
 from wolbrin.core.batch.pool import FullError, Pool
 from wolbrin.core.engine.brief import Brief
 from wolbrin.core.engine.inputs import NO_FINER, NO_NIGHTS, Clock
@@ -18,6 +19,7 @@ from wolbrin.core.engine.prepare import Prepared
 from wolbrin.core.engine.run import backtest
 from wolbrin.core.errors import UserError
 from wolbrin.core.jobs import check_stopped
+from wolbrin.core.market.bars import Span
 from wolbrin.core.measures.catalogue import SUMMARY, measure
 from wolbrin.core.measures.facts import Facts
 from wolbrin.core.measures.sums import COMPILED
@@ -79,6 +81,14 @@ class Many:
         self.track, self.lean = track_of(history, brief)
         self.days: Days = np.asarray(history.bars.trading_date[self.track.day_ends], np.int32)
 
+    def within(self, span: Span) -> Many:
+        """The same candidates, with the conditions there are, over another span of the history."""
+        other = copy(self)
+        other.brief = replace(self.brief, span=span, most_bars=None)
+        other.track, other.lean = track_of(self.history, other.brief)
+        other.days = np.asarray(self.history.bars.trading_date[other.track.day_ends], np.int32)
+        return other
+
     def new_pool(self) -> Pool:
         """A pool without rows, as large as the first."""
         return Pool(self.history) if self._room is None else Pool(self.history, self._room)
@@ -108,7 +118,7 @@ class Many:
         return Outcomes(out.figures, out.outcome, out.met.view(np.bool_), out.digest, out.daily, {})
 
     def evaluate(self, strategies: Sequence[Strategy], with_daily: bool = False) -> Outcomes:
-        """Run strategies. Those that ask the state of the position, and a project's own kept measures, go through single
+        """Run strategies. Those that a genome has no words for, and a project's own kept measures, go through single
         runs of the same loop. A strategy that cannot be run is named among the faults, and the others go on."""
         count = len(strategies)
         figures = np.full((count, len(SUMMARY)), np.nan)
@@ -131,7 +141,7 @@ class Many:
         for at, one in enumerate(strategies):
             check_stopped()
             try:
-                if asks_position(one) or not kept_only:
+                if runs_alone(one) or not kept_only:
                     figures[at] = self.single(one, daily[at] if with_daily else None)
                     outcome[at] = SIMULATED
                     continue

@@ -6,8 +6,9 @@ from dataclasses import dataclass
 
 from pydantic import ValidationError
 
+from wolbrin.core.rules.dated import varied
 from wolbrin.core.rules.model import Strategy
-from wolbrin.core.rules.numbers import tunables, with_values
+from wolbrin.core.rules.numbers import tunables
 
 
 @dataclass(frozen=True)
@@ -28,7 +29,7 @@ def neighbors(strategy: Strategy, steps: int = 1) -> list[Neighbor]:
         for step in (*range(-steps, 0), *range(1, steps + 1)):
             value = round(number.value + step * number.step, 10)
             try:
-                found.append(Neighbor(number.key, number.title, value, with_values(strategy, {number.key: value})))
+                found.append(Neighbor(number.key, number.title, value, varied(strategy, {number.key: value})))
             except ValidationError:
                 continue
     return found

@@ -8,18 +8,20 @@ A parameter belongs to whatever numbers follow it.
 from __future__ import annotations
 
 from collections.abc import Callable, Sequence
+from copy import copy
 from dataclasses import dataclass
 from threading import Lock
 
 import numpy as np
 from numpy.typing import NDArray
 
-from wolbrin.core.batch.genomes import Genomes, asks_position, genome_of, nodes_of
+from wolbrin.core.batch.genomes import Genomes, genome_of, nodes_of, runs_alone
 from wolbrin.core.batch.many import NO_DAYS, Days, Many
 from wolbrin.core.batch.pool import FullError, Pool
 from wolbrin.core.engine.brief import Brief
 from wolbrin.core.errors import UserError
 from wolbrin.core.jobs import check_stopped
+from wolbrin.core.market.bars import Span
 from wolbrin.core.measures.catalogue import SUMMARY
 from wolbrin.core.measures.sums import COMPILED
 from wolbrin.core.rules.axes import Axis, Values, variant
@@ -107,9 +109,17 @@ class Variants:
         self._strategy, self._axes, self._many, self._sides = strategy, axes, many, sides
         self._keys = [*SUMMARY, *extra]
         self._groups = self._joined_groups()
-        self._single = asks_position(strategy) or bool(extra) or tuple(SUMMARY) != COMPILED
+        self._single = runs_alone(strategy) or bool(extra) or tuple(SUMMARY) != COMPILED
         self._lock = Lock()
         self._changes: _Changes | None = None
+
+    def within(self, span: Span) -> Variants:
+        """The same variants over another span of the history; what was worked out for them is shared."""
+        if not self._single:
+            self._at()
+        other = copy(self)
+        other._many = self._many.within(span)
+        return other
 
     def variant(self, axes: Sequence[Axis], values: Values) -> Strategy | None:
         """The strategy at some values; None where the model refuses it."""

@@ -20,7 +20,8 @@ from wolbrin.core.measures.facts import Facts
 from wolbrin.core.measures.wording import number
 from wolbrin.core.models import Model
 from wolbrin.core.proving.gate import Case, Gate, Outcome, Shown, Tables
-from wolbrin.core.rules.numbers import tunables, with_values
+from wolbrin.core.rules.dated import varied
+from wolbrin.core.rules.numbers import tunables
 from wolbrin.core.study.perturb import Noise, over, redrawn
 
 Floats = NDArray[np.float64]
@@ -110,7 +111,7 @@ class AgainGate(Gate):
             steps = np.rint(rng.normal(0.0, self.options.jitter, len(every)))
             values = {t.key: round(t.value + float(s) * t.step, 10) for t, s in zip(every, steps)}
             try:
-                made.append(with_values(case.strategy, values))
+                made.append(varied(case.strategy, values))
             except ValidationError:
                 continue  # such as a length of zero; what the model refuses cannot be traded
         out = case.many.evaluate(made)

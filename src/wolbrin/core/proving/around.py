@@ -13,7 +13,8 @@ from wolbrin.core.measures.catalogue import SUMMARY
 from wolbrin.core.measures.wording import number
 from wolbrin.core.models import Model
 from wolbrin.core.proving.gate import Case, Gate, Outcome, Shown
-from wolbrin.core.rules.numbers import tunables, with_values
+from wolbrin.core.rules.dated import varied
+from wolbrin.core.rules.numbers import tunables
 
 
 class AroundSettings(Model):
@@ -93,7 +94,7 @@ class AroundGate(Gate):
         for _ in range(self.options.plateau):
             steps = rng.integers(-1, 2, len(every))
             try:
-                made.append(with_values(case.strategy, {t.key: round(t.value + int(s) * t.step, 10)
+                made.append(varied(case.strategy, {t.key: round(t.value + int(s) * t.step, 10)
                                                         for t, s in zip(every, steps)}))
             except ValidationError:
                 refused += 1

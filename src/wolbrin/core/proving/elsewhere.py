@@ -6,6 +6,7 @@ from __future__ import annotations
 
 import math
 from dataclasses import dataclass
+from functools import partial
 
 import numpy as np
 from pydantic import Field
@@ -18,6 +19,7 @@ from wolbrin.core.measures.facts import Facts
 from wolbrin.core.measures.wording import number
 from wolbrin.core.models import Model
 from wolbrin.core.proving.gate import Case, Gate, Outcome, Shown
+from wolbrin.core.rules.dated import changed
 from wolbrin.core.rules.model import Distance, Strategy
 from wolbrin.core.study.perturb import usual_range
 
@@ -76,7 +78,9 @@ class ElsewhereGate(Gate):
             ticks = there / reach if reach > 0 else 1.0
             money = ticks * bars.terms.tick_value / own.terms.tick_value
             try:
-                run = backtest(history, rescaled(case.strategy, {"ticks": ticks, "money": money}), brief, detail=False)
+                factor = {"ticks": ticks, "money": money}
+                there_too = changed(case.strategy, partial(rescaled, factor=factor), bars.terms.code, bars.interval)
+                run = backtest(history, there_too, brief, detail=False)
             except UserError:
                 continue  # such as a market without sessions for rules that end with the session
             name = f"{bars.terms.code} {interval_words(bars.interval)}"

@@ -80,7 +80,7 @@ class Case:
 
     @cached_property
     def genome(self) -> Genomes:
-        """The strategy in the pool of `many`; for rules that do not ask the position (batch.genomes.asks_position)."""
+        """The strategy in the pool of `many`; for rules that do not need a run of their own (batch.genomes.runs_alone)."""
         return genome_of(self.strategy, self.many.pool, self.brief)
 
 

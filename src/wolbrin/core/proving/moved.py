@@ -8,7 +8,7 @@ from dataclasses import dataclass
 import numpy as np
 from pydantic import Field
 
-from wolbrin.core.batch.genomes import asks_position
+from wolbrin.core.batch.genomes import runs_alone
 from wolbrin.core.batch.shifted import Shifting
 from wolbrin.core.measures.catalogue import measure
 from wolbrin.core.measures.facts import Facts
@@ -58,7 +58,7 @@ class MovedGate(Gate):
         tables, runs = {}, 0
         if not len(case.run):
             return self.unsure(case, "There is no entry to move.", figures | {"percentile": math.nan})
-        if not asks_position(case.strategy):
+        if not runs_alone(case.strategy):
             lost = 100.0 * (1.0 - p_drift) < o.least_percentile  # whatever moved entries earn; some are run for their picture
             runs = min(FEW, o.runs) if lost else o.runs
             made = Shifting(case.many, case.genome, case.many.pool).run(case.seed, 0, runs)
@@ -76,7 +76,8 @@ class MovedGate(Gate):
         if math.isfinite(figures["p_moved"]):
             better = f"Earns more than {number(100 * (1 - figures['p_moved']), 1)}% of {number(runs)} with entries moved"
         else:
-            better = "Its rows on the position cannot be moved"
+            better = ("With dated numbers its entries cannot be moved" if case.strategy.schedule is not None else
+                      "Its rows on the position cannot be moved")
         words = f"{better}; t above the market's drift {number(drift, 1)}"
         if figures["percentile"] < o.least_percentile:
             return self.falls(case, f"{words}. That is what entries at any time earn.", figures, tables)

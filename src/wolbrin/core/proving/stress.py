@@ -8,7 +8,7 @@ from dataclasses import dataclass, replace
 import numpy as np
 from pydantic import Field
 
-from wolbrin.core.batch.genomes import asks_position
+from wolbrin.core.batch.genomes import runs_alone
 from wolbrin.core.batch.shifted import Shifting
 from wolbrin.core.engine import codes as k
 from wolbrin.core.engine.brief import Brief, Costs
@@ -98,6 +98,6 @@ class StressGate(Gate):
         return self.passes(case, f"{words}.", f, tables)
 
     def _late(self, case: Case) -> float:
-        if asks_position(case.strategy):
-            return math.nan  # its rows on the position have no bits that could be moved
+        if runs_alone(case.strategy):
+            return math.nan  # it has no bits of its own that could be moved
         return Shifting(case.many, case.genome, case.many.pool).late(1)

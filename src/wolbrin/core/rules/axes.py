@@ -16,6 +16,7 @@ from pydantic import ValidationError
 
 from wolbrin.core.errors import UserError
 from wolbrin.core.market.intervals import interval_words
+from wolbrin.core.rules.dated import undated
 from wolbrin.core.rules.mirror import SIDES, with_sides
 from wolbrin.core.rules.model import Strategy
 from wolbrin.core.rules.numbers import Tunable, clock, with_values
@@ -148,9 +149,9 @@ def numbers_at(axes: Sequence[Axis], values: Values) -> dict[str, float]:
 
 
 def variant(strategy: Strategy, axes: Sequence[Axis], values: Values) -> Strategy | None:
-    """The strategy at one combination; None where the model refuses it."""
+    """The strategy at one combination, without dated numbers; None where the model refuses it."""
     try:
-        made = with_values(strategy, numbers_at(axes, values))
+        made = with_values(undated(strategy), numbers_at(axes, values))
     except ValidationError:
         return None
     sides = next((int(v) for a, v in zip(axes, values) if a.kind == "sides"), None)

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import datetime as dt
-from collections.abc import Sequence
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass
 
 from pydantic import ValidationError
@@ -53,6 +53,44 @@ def _at(strategy: Strategy, schedule: Schedule, spell: Spell) -> Strategy:
         if isinstance(err, ValidationError):
             raise explain(err, where) from None
         raise UserError("these rules have no such number", where, "Walk the strategy again.", OFF) from None
+
+
+def varied(strategy: Strategy, values: Mapping[str, float]) -> Strategy:
+    """The strategy with other numbers (see `with_values`); dated ones move by as much on every date.
+
+    Raises:
+        ValidationError: the model refuses them.
+    """
+    schedule = strategy.schedule
+    if schedule is None:
+        return with_values(strategy, values)
+    rules = undated(strategy)
+    known = {t.key: t.value for t in tunables(rules)}
+    moves = [values.get(key, known.get(key, 0.0)) - known.get(key, 0.0) for key in schedule.keys]
+    spells = tuple(one.model_copy(update={"values": tuple(round(v + m, 10) for v, m in zip(one.values, moves))})
+                   for one in schedule.spells)
+    made = with_values(rules, values)
+    return made.model_copy(update={"schedule": schedule.model_copy(update={"spells": spells, "rules": strategy_hash(made)})})
+
+
+def changed(strategy: Strategy, change: Callable[[Strategy], Strategy], market: str, interval: int) -> Strategy:
+    """The strategy as it is after a change of its rules, whose dated numbers change likewise, for another market or
+    interval."""
+    schedule = strategy.schedule
+    if schedule is None:
+        return change(strategy)
+    rules = undated(strategy)
+
+    def after(spell: Spell) -> Spell:
+        if not spell.values:
+            return spell
+        known = {t.key: t.value for t in tunables(change(_at(rules, schedule, spell)))}
+        return spell.model_copy(update={"values": tuple(known[key] for key in schedule.keys)})
+
+    made = change(rules)
+    return made.model_copy(update={"schedule": schedule.model_copy(update={
+        "spells": tuple(after(s) for s in schedule.spells), "rules": strategy_hash(made), "market": market,
+        "interval": interval})})
 
 
 def steps_of(strategy: Strategy) -> list[Step]:

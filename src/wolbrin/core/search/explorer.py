@@ -9,7 +9,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from wolbrin.core.batch.driver import TOO_FEW, Ask
-from wolbrin.core.batch.genomes import Genomes, asks_position
+from wolbrin.core.batch.genomes import Genomes, runs_alone
 from wolbrin.core.batch.many import Days, Many, Outcomes
 from wolbrin.core.batch.pool import FullError
 from wolbrin.core.batch.shifted import Shifting
@@ -54,7 +54,7 @@ class Explorer:
         self.many = Many(small, brief, room)
         self.days: Days = self.many.days
         self._leader = levels or self
-        self._single = plan.kept is not None and asks_position(plan.kept)
+        self._single = plan.kept is not None and runs_alone(plan.kept)
         self._nodes: dict[int, Node | None] = {}
         self._lock = Lock()
         self._assembly: Assemblies | None = None

@@ -168,6 +168,29 @@ def lay(first: dt.date, last: dt.date, lengths: Lengths, entries: Sequence[dt.da
     return found
 
 
+@dataclass(frozen=True)
+class Ahead:
+    """The fit after the last fold: its training, the first day of its numbers, and the day on which they are due to be fitted
+    again; None where that is so many trades away."""
+
+    training_first: dt.date
+    training_last: dt.date
+    first: dt.date
+    due: dt.date | None
+
+
+def ahead(begin: dt.date, first: dt.date, lengths: Lengths, entries: Sequence[dt.date] = (), anchor: dt.date | None = None,
+          n: int = 1) -> Ahead | None:
+    """The fit whose numbers are in force from `begin` on; None where its training does not fit behind the day `first`.
+
+    anchor, n: the due day is so many test lengths after the anchor (`begin` where there is none).
+    """
+    steps = Steps(sorted(entries))
+    due = None if lengths.test.unit == "trades" else steps.later(anchor or begin, lengths.test, n)
+    fold = _fold(first, begin, due or begin + ONE, lengths, steps)
+    return None if fold is None else Ahead(fold.training_first, fold.training_last, begin, due)
+
+
 def _edge(steps: Steps, anchor: dt.date, end: dt.date | None, test: Length, k: int) -> dt.date | None:
     """Where the k-th test span from the end begins."""
     if end is None:

@@ -10,6 +10,7 @@ import numpy as np
 
 from wolbrin.core.measures.catalogue import SUMMARY
 from wolbrin.core.rules.axes import PLACES, Axis, Link, Values
+from wolbrin.core.rules.dated import undated
 from wolbrin.core.rules.mirror import SIDES
 from wolbrin.core.rules.model import Strategy
 from wolbrin.core.rules.numbers import tunables
@@ -56,6 +57,7 @@ class SweepRequest:
     def __post_init__(self) -> None:
         order = tuple(sorted(self.axes, key=lambda a: PLACES.index(a.kind) if a.kind in PLACES else len(PLACES)))
         object.__setattr__(self, "axes", order)
+        object.__setattr__(self, "strategy", undated(self.strategy))  # what is varied are the numbers that it shows
 
     @cached_property
     def space(self) -> Space:

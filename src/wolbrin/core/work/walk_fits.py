@@ -6,39 +6,24 @@ import datetime as dt
 import math
 from collections.abc import Sequence
 from dataclasses import dataclass, replace
-from typing import Literal
+from functools import cached_property
 
 import numpy as np
 
+from wolbrin.core.batch.many import NO_DAYS
+from wolbrin.core.batch.variants import Variants
+from wolbrin.core.engine.run import need_bars
 from wolbrin.core.market.bars import Span
-from wolbrin.core.rules.axes import Values
 from wolbrin.core.search.folds import Fold
 from wolbrin.core.search.planners import Known, planner
+from wolbrin.core.search.walked import Choice, Fit
 from wolbrin.core.work.footing import Footing
 from wolbrin.core.work.sweep_estimate import count_of
 from wolbrin.core.work.sweep_reading import Reading, read
-from wolbrin.core.work.sweep_request import SweepRequest
+from wolbrin.core.work.sweep_request import Place, SweepRequest
 from wolbrin.core.work.sweep_results import SweepResult
 from wolbrin.core.work.sweep_source import SetSource, Stored
-from wolbrin.core.work.sweep_work import SweepWork, evaluate_block, questions_of
-
-Choice = Literal["center", "best"]
-
-
-@dataclass(frozen=True)
-class Fit:
-    """What a training span chose. values: of each axis, None where no set passed or had a value; why: in words then. figures:
-    of the chosen set on its training span, by measure. tried: sets that were looked at. near: by axis, the least and largest
-    value that may stand in the chosen set and still reach half of it; what a drift is measured against."""
-
-    first: dt.date
-    last: dt.date
-    values: Values | None
-    figures: dict[str, float]
-    score: float
-    tried: int
-    why: str = ""
-    near: tuple[tuple[float, float], ...] = ()
+from wolbrin.core.work.sweep_work import Question, SweepWork, evaluate_block
 
 
 def spans_to_fit(folds: Sequence[Fold]) -> list[tuple[dt.date, dt.date]]:
@@ -46,21 +31,41 @@ def spans_to_fit(folds: Sequence[Fold]) -> list[tuple[dt.date, dt.date]]:
     return list(dict.fromkeys((f.training_first, f.training_last) for f in folds))
 
 
-def work_on(footing: Footing, request: SweepRequest, first: dt.date, last: dt.date) -> SweepWork:
+@dataclass(frozen=True)
+class SpanWork(SweepWork):
+    """A sweep's work over one span. shared: sets on the same history, whose conditions are shared between spans."""
+
+    shared: Variants | None = None
+
+    @cached_property
+    def _within(self) -> Variants:
+        assert self.shared is not None
+        return self.shared.within(self.questions[0][1].brief.span)
+
+    def variants(self, place: Place) -> Variants:
+        return super().variants(place) if self.shared is None else self._within
+
+    def let_go(self) -> None:
+        super().let_go()
+        vars(self).pop("_within", None)
+
+
+def work_on(footing: Footing, request: SweepRequest, first: dt.date, last: dt.date,
+            shared: Variants | None = None) -> SpanWork:
     """The sweep's work over one training span. No bar after `last` is read: the runs end there.
 
     Raises:
         UserError: there is no bar in the span.
     """
-    briefs = {}
-    for place in dict.fromkeys((p.market, p.interval) for p in request.places):
-        history = footing.prepared(*place)
-        briefs[place] = replace(footing.brief(history.bars.terms, request.own), span=Span(first, last), most_bars=None)
-    questions = questions_of(footing, request, briefs)
-    return SweepWork(footing, request, tuple((p, g) for p, (_, g) in questions.items()), "none")
+    place, = dict.fromkeys((p.market, p.interval) for p in request.places)
+    history = footing.prepared(*place)
+    brief = replace(footing.brief(history.bars.terms, request.own), span=Span(first, last), most_bars=None)
+    need_bars(history, brief.span)
+    question = Question(brief, history.bars.hash, NO_DAYS, NO_DAYS)
+    return SpanWork(footing, request, ((place, question),), "none", shared)
 
 
-def sweep_span(work: SweepWork) -> Reading:
+def sweep_span(work: SpanWork) -> Reading:
     """All sets that the sweep's method tries over the work's span, read as Sweep reads them."""
     request = work.request
     known = Known(request.measures, request.objective, request.floors)
@@ -77,10 +82,8 @@ def sweep_span(work: SweepWork) -> Reading:
     return read(result)
 
 
-def fit_span(work: SweepWork, choice: Choice = "center") -> Fit:
+def chosen(reading: Reading, span: Span, choice: Choice = "center") -> Fit:
     """The set that a span chooses: the center of its best plateau (the best set where there is no plateau), or the best."""
-    reading = sweep_span(work)
-    span = work.questions[0][1].brief.span
     assert span.first is not None
     assert span.last is not None
     row = reading.center if choice == "center" and reading.center >= 0 else reading.best
@@ -89,6 +92,11 @@ def fit_span(work: SweepWork, choice: Choice = "center") -> Fit:
     figures = {key: float(column[row]) for key, column in reading.columns.items()}
     return Fit(span.first, span.last, reading.values(row), figures, float(reading.score[row]), len(reading),
                near=_near(reading, row))
+
+
+def fit_span(work: SpanWork, choice: Choice = "center") -> Fit:
+    """What a training span chooses."""
+    return chosen(sweep_span(work), work.questions[0][1].brief.span, choice)
 
 
 def _near(reading: Reading, row: int) -> tuple[tuple[float, float], ...]:
