@@ -340,7 +340,7 @@ def test_the_verdict_is_for_the_rules_on_every_way_in(project: Project) -> None:
     assert book.all() == []
     asked = Span(dt.date(2024, 3, 1), dt.date(2024, 4, 30))
     opened = open_for(project, footing, STOPPED, "AAA", 15, Brief(), asked, "test")
-    run = beyond(opened, STOPPED, Brief(), asked, SETTINGS.holdout)
+    run = beyond(opened, Brief(), asked, SETTINGS.holdout)
     assert (run.record().role, run.brief.span) == ("whole", asked)
     assert len(book.judged("AAA")) == book.count() == 1
     assert [o.what for o in book.of(run.record().strategy, "AAA")] == [f"test: {STOPPED.name} on AAA"]

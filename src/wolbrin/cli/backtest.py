@@ -172,7 +172,7 @@ def add(app: typer.Typer, demo: Callable[[], Path]) -> None:
                     beyond_border = open_for(opened, footing, what, code, minutes, brief, chosen, "backtest")
                     error_console.print("This run sees the holdout; the opening has been counted. The verdict is final: "
                                         f"{beyond_border.verdict.reason}", markup=False)
-                    history = beyond_border.history
+                    history, what = beyond_border.history, beyond_border.strategy
                     inside = chosen.first is not None and chosen.first >= settings.holdout_first
                     brief = replace(brief, role="holdout" if inside else "whole")
             need_bars(history, brief.span)

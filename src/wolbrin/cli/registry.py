@@ -42,6 +42,11 @@ def _sweep(app: typer.Typer, wiring: Wiring) -> None:
     sweep.add(app, wiring.demo)
 
 
+def _walk_forward(app: typer.Typer, wiring: Wiring) -> None:
+    from wolbrin.cli import walk_forward  # late
+    walk_forward.add(app, wiring.demo)
+
+
 def _study(app: typer.Typer, wiring: Wiring) -> None:
     from wolbrin.cli import study  # late
     study.add(app, wiring.demo)
@@ -111,6 +116,8 @@ COMMANDS: list[Commands] = [
     Commands({"backtest": "Run a strategy over a history and print its measures."}, _backtest),
     Commands({"sweep": "Try sets of numbers of a strategy on the training span; find the broad hills and say how much is "
                        "luck."}, _sweep),
+    Commands({"walk-forward": "Fit numbers on a stretch, trade the next with them, move on; say whether tuning carries over; "
+                              "fit what is due."}, _walk_forward),
     Commands({"study": "What price does after a strategy's entry, or a condition, fires.",
               "trial": "Try many rules, or variants of a strategy, on many markets, beside shuffled histories."}, _study),
     Commands({

@@ -54,7 +54,8 @@ class Case:
     """What a gate judges: a strategy on its training history, the training brief, the sealed span, and how many
     alternatives were tried to find it. seed drives whatever is random. origin: of the search it came from, None where there
     was none. others: training histories of other markets and intervals with their briefs, made when asked for. opened: the
-    history with its sealed bars, only while the holdout is open for this case; t_needed: what the holdout then asks of
+    history with its sealed bars, only while the holdout is open for this case; carried: the strategy as it trades them, where
+    dated numbers are fitted on; t_needed: what the holdout then asks of
     it."""
 
     strategy: Strategy
@@ -66,6 +67,7 @@ class Case:
     origin: Origin | None = None
     others: Callable[[], Sequence[tuple[Prepared, Brief]]] = tuple
     opened: Prepared | None = None
+    carried: Strategy | None = None
     t_needed: float = 0.0
 
     @cached_property

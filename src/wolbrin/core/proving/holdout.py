@@ -72,8 +72,8 @@ class HoldoutGate(Gate):
         """What the sealed span shows, before a bar is set to it."""
         if case.opened is None:
             raise ValueError("the holdout is not open for this case")
-        run = backtest(case.opened, case.strategy, replace(case.brief, span=case.holdout, most_bars=None, role="holdout"),
-                       detail=False)
+        run = backtest(case.opened, case.carried or case.strategy,
+                       replace(case.brief, span=case.holdout, most_bars=None, role="holdout"), detail=False)
         return looked_at(Facts.of(case.run), case.run.daily, Facts.of(run), run.daily)
 
     def sound(self, looked: Looked) -> bool:

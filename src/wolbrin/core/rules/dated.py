@@ -126,12 +126,13 @@ def shown_values(strategy: Strategy, schedule: Schedule, values: Sequence[float]
 def due_words(schedule: Schedule) -> str:
     """When numbers are to be fitted again."""
     if schedule.due is not None:
-        return f"next fit due {schedule.due:%d %b %Y}"
+        return f"next fit due {schedule.due.day} {schedule.due:%b %Y}"
     return f"next fit due after {schedule.due_after}" if schedule.due_after else ""
 
 
 def schedule_words(strategy: Strategy, most: int = 0) -> list[str]:
-    """The schedule in words, newest first: "from 1 Jul 2021: fast 14, slow 60". most: how many spells, 0 for all."""
+    """The schedule in words, newest first: "from 1 Jul 2021: fast 14, slow 60; next fit due 1 Jan 2026". most: how many
+    spells, 0 for all."""
     schedule = strategy.schedule
     if schedule is None:
         return []
@@ -141,4 +142,5 @@ def schedule_words(strategy: Strategy, most: int = 0) -> list[str]:
         lines.append(f"from {one.first.day} {one.first:%b %Y}: {said}")
     if most and len(lines) > most:
         lines = [*lines[:most], f"and {len(lines) - most} earlier fits"]
-    return [*lines[:1], *([due_words(schedule)] if due_words(schedule) else []), *lines[1:]]
+    due = due_words(schedule)
+    return [f"{lines[0]}; {due}" if due else lines[0], *lines[1:]]

@@ -164,7 +164,7 @@ def sentence(axes: Sequence[Axis], tested: Sequence[Tested], net: float) -> str:
     lost, idle = sum(t.net < 0 for t in tested), sum(t.fit.values is None for t in tested)
     did = f"Earned {number(net)}" if net > 0 else f"Lost {number(-net)}" if net < 0 else "Earned nothing"
     text = f"{did} in {counted(count)} test{'s' if count != 1 else ''}, fitted to earn {number(promised)}"
-    text += f"; {counted(lost)} of {counted(count)} lost"
+    text += f"; {counted(lost) if lost else 'none'} of {counted(count)} lost"
     if idle:
         text += f"; in {counted(idle)} nothing could be fitted and nothing was traded"
     wandering = _wandering(axes, [t.fit for t in tested])

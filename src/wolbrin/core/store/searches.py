@@ -20,7 +20,7 @@ from wolbrin.core.store.results import Results, search_owner
 from wolbrin.core.store.tables import Array, Columns
 
 Floats = NDArray[np.float64]
-KINDS = ("sweep", "control", "trial", "discover")  # of searches that have rows or finds of their own
+KINDS = ("sweep", "control", "trial", "discover", "walk")  # of searches that have rows or finds of their own
 ROWS, DAILY = "rows", "daily"  # tables of a search: one row a set or test, and daily results of some of them
 INTERRUPTED = "interrupted"
 UNFINISHED = (INTERRUPTED, State.STOPPED.value, State.FAILED.value)
@@ -117,6 +117,15 @@ class Searches:
         with self.db.transaction() as db:
             db.execute("UPDATE searches SET state = ? WHERE id = ?", (state.value, id))
         self.results.seal(search_owner(id), all=True)
+
+    def revise(self, id: int, request: dict[str, Any], record: Record) -> None:
+        """Write down that a search goes further than it was asked at first, and what makes it now."""
+        seen = record.last.isoformat() if record.last is not None else None
+        with self.db.transaction() as db:
+            db.execute("UPDATE searches SET request = ?, record = ?, "
+                       "seen = nullif(max(coalesce(seen, ''), coalesce(?, '')), '') "
+                       "WHERE id = ?",
+                       (json.dumps({"version": REQUEST_VERSION} | request), record.model_dump_json(), seen, id))
 
     def rename(self, id: int, title: str) -> None:
         """Give a search another title."""

@@ -22,6 +22,7 @@ from wolbrin.core.store.project import Project, now
 from wolbrin.core.store.sealed import open_sealed
 from wolbrin.core.store.series import Daily
 from wolbrin.core.work.footing import Footing
+from wolbrin.core.work.walk_schedule import carried_on, carries_on
 
 AMPLE = 1e9  # account money that no margin and no rounding of sizes comes near
 
@@ -117,13 +118,24 @@ def decide(project: Project, gate: HoldoutGate, batch: Batch) -> list[tuple[Wait
     return judged
 
 
-def _look(project: Project, case: Case, gate: HoldoutGate, whole: Histories, name: str, batch: Batch,
+def through(footing: Footing, whole: Histories, case: Case) -> Strategy:
+    """The strategy as it trades the opened span: dated numbers are fitted on where they come due, by the procedure that was
+    frozen with the strategy; each fit sees no bar after its training."""
+    if not carries_on(case.strategy):
+        return case.strategy
+    last = case.holdout.last
+    assert last is not None
+    history = whole.prepared(case.history.bars.terms.code, case.history.bars.interval)
+    return carried_on(footing, case.strategy, case.brief, last, history).strategy
+
+
+def _look(project: Project, footing: Footing, case: Case, gate: HoldoutGate, whole: Histories, name: str, batch: Batch,
           daily: Daily) -> Outcome | None:
     """Look at opened bars; what cannot be judged on them falls at once, the rest waits for the others of the batch."""
     market, hash = case.history.bars.terms.code, strategy_hash(case.strategy)
     opened = whole.prepared(market, case.history.bars.interval)
     try:
-        looked = gate.looked(replace(case, opened=opened))
+        looked = gate.looked(replace(case, opened=opened, carried=through(footing, whole, case)))
     except UserError as err:  # sealed bars were looked at, and there are none to judge on
         reason = f"Looked at, and not to be judged: {err.sentence()}"
         HoldoutBook(project).judge(now(), market, hash, name, FALLS, reason, daily)
@@ -146,9 +158,10 @@ def judge(project: Project, footing: Footing, case: Case, gate: HoldoutGate, *, 
     if known is not None:
         return known
     market, interval = case.history.bars.terms.code, case.history.bars.interval
+    carries_on(case.strategy)  # what cannot be read is said before anything is opened
     whole = open_sealed(project, footing.ground, market, interval, case.holdout, f"{why}: {name} on {market}",
                         strategy_hash(case.strategy), lambda: batch.take(HoldoutBook(project)), batch.size)
-    return _look(project, case, gate, whole, name, batch, daily)
+    return _look(project, footing, case, gate, whole, name, batch, daily)
 
 
 def judge_whole(project: Project, footing: Footing, cases: Sequence[tuple[Case, str]], gate: HoldoutGate, *,
@@ -162,6 +175,8 @@ def judge_whole(project: Project, footing: Footing, cases: Sequence[tuple[Case, 
     """
     book, batch = HoldoutBook(project), Batch()
     training, sealed, told = [], [], "could not be judged"
+    for case, _ in cases:
+        carries_on(case.strategy)
     seen: list[tuple[Case, str]] = []
     try:
         for case, who in cases:
@@ -171,7 +186,7 @@ def judge_whole(project: Project, footing: Footing, cases: Sequence[tuple[Case, 
                                 lambda: batch.take(book))
             seen.append((case, who))
             brief = replace(case.brief, span=case.holdout, most_bars=None, role="holdout")
-            sealed.append(backtest(whole.prepared(market, interval), case.strategy, brief))
+            sealed.append(backtest(whole.prepared(market, interval), through(footing, whole, case), brief))
             training.append(backtest(case.history, case.strategy, case.brief))
         before, after = equal_weight(training), equal_weight(sealed)
         looked = looked_at(before.facts, before.daily, after.facts, after.daily)
@@ -199,9 +214,10 @@ def look_beyond(project: Project, footing: Footing, case: Case, gate: HoldoutGat
     """
     market, interval = case.history.bars.terms.code, case.history.bars.interval
     batch = Batch()
+    carries_on(case.strategy)
     daily = training_daily(case.history, case.strategy)
     whole = open_sealed(project, footing.ground, market, interval, span, f"{why}: {name} on {market}",
                         strategy_hash(case.strategy), lambda: batch.take(HoldoutBook(project)))
-    made = known_verdict(project, footing, case, gate, name=name, daily=daily) or _look(project, case, gate, whole, name,
-                                                                                       batch, daily)
+    made = known_verdict(project, footing, case, gate, name=name, daily=daily) or _look(project, footing, case, gate,
+                                                                                       whole, name, batch, daily)
     return made or decide(project, gate, batch)[0][1], whole

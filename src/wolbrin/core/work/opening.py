@@ -16,7 +16,7 @@ from wolbrin.core.store.dossier import Dossiers
 from wolbrin.core.store.holdout import HoldoutBook
 from wolbrin.core.store.project import Project
 from wolbrin.core.work.footing import Footing
-from wolbrin.core.work.judging import look_beyond
+from wolbrin.core.work.judging import look_beyond, through
 from wolbrin.core.work.lines import gates_of
 from wolbrin.core.work.proving import unseen_span
 from wolbrin.core.work.spending import check_opening
@@ -24,10 +24,12 @@ from wolbrin.core.work.spending import check_opening
 
 @dataclass(frozen=True)
 class Opened:
-    """A history with its sealed bars, and the verdict that the opening brought or that held already."""
+    """A history with its sealed bars, the verdict that the opening brought or that held already, and the strategy as it
+    trades them: dated numbers are fitted on where they come due."""
 
     history: Prepared
     verdict: Outcome
+    strategy: Strategy
 
 
 def holdout_gate(project: Project) -> HoldoutGate:
@@ -58,11 +60,13 @@ def open_for(project: Project, footing: Footing, strategy: Strategy, market: str
     record = record_of(history, strategy, training, tried=case.tried)
     if verdict.figures:
         dossiers.testify(strategy_hash(strategy), market, interval, verdict, record)
-    return Opened(whole.prepared(market, interval), verdict)
+    last = min(span.last or footing.settings.last, footing.settings.last)
+    carried = through(footing, whole, replace(case, holdout=Span(case.holdout.first, last)))
+    return Opened(whole.prepared(market, interval), verdict, carried)
 
 
-def beyond(opened: Opened, strategy: Strategy, brief: Brief, span: Span, border_first: Span) -> Run:
+def beyond(opened: Opened, brief: Brief, span: Span, border_first: Span) -> Run:
     """A run over opened bars. border_first: the sealed span, by which the run's role is told."""
     inside = span.first is not None and border_first.first is not None and span.first >= border_first.first
     asked = replace(brief, span=span, most_bars=None, role="holdout" if inside else "whole")
-    return backtest(opened.history, strategy, asked)
+    return backtest(opened.history, opened.strategy, asked)

@@ -12,6 +12,7 @@ import numpy as np
 
 from wolbrin.core.batch.many import NO_DAYS
 from wolbrin.core.batch.variants import Variants
+from wolbrin.core.engine.prepare import Prepared
 from wolbrin.core.engine.run import need_bars
 from wolbrin.core.market.bars import Span
 from wolbrin.core.search.folds import Fold
@@ -51,14 +52,15 @@ class SpanWork(SweepWork):
 
 
 def work_on(footing: Footing, request: SweepRequest, first: dt.date, last: dt.date,
-            shared: Variants | None = None) -> SpanWork:
-    """The sweep's work over one training span. No bar after `last` is read: the runs end there.
+            shared: Variants | None = None, history: Prepared | None = None) -> SpanWork:
+    """The sweep's work over one training span. No bar after `last` is read: the runs end there. shared: sets that share what
+    was worked out over other spans, history: the one they stand on, where that is at hand.
 
     Raises:
         UserError: there is no bar in the span.
     """
     place, = dict.fromkeys((p.market, p.interval) for p in request.places)
-    history = footing.prepared(*place)
+    history = history or footing.prepared(*place)
     brief = replace(footing.brief(history.bars.terms, request.own), span=Span(first, last), most_bars=None)
     need_bars(history, brief.span)
     question = Question(brief, history.bars.hash, NO_DAYS, NO_DAYS)

@@ -49,20 +49,31 @@ def spells_of(request: WalkRequest, layout: Layout, fits: Fits) -> list[Spell]:
     return found
 
 
-def dated_strategy(request: WalkRequest, cell: int, fits: Fits) -> Strategy:
-    """The strategy of a walk with its dated numbers. Raises UserError where the rules do not take them."""
+def seen_by(history: Prepared, spells: Sequence[Spell]) -> str:
+    """Digest of the history that the fits of some spells saw: what must not change if they are to be carried on."""
+    stop = history.bars.range_of(Span(None, max(s.fitted_last for s in spells)))[1]
+    return history.bars.take(stop).hash
+
+
+def dated_strategy(request: WalkRequest, cell: int, fits: Fits, history: Prepared | None = None) -> Strategy:
+    """The strategy of a walk with its dated numbers, which can be carried on where the history is given.
+
+    Raises:
+        UserError: the rules do not take them.
+    """
     layout, lengths, sweep = request.layouts[cell], request.cells[cell], request.sweep
     folds = layout.folds
     keys = tuple(key for a in sweep.axes for key in (a.key, *(link.key for link in a.links)))
     titles = {t.key: t.title for t in tunables(sweep.strategy)} | {a.key: a.title for a in sweep.axes}
     spells = spells_of(request, layout, fits)
-    anchor = spells[-1].first if lengths.backward else folds[0].test_first
-    n = 1 if lengths.backward else len(spells)
     due = layout.ahead.due if layout.ahead is not None else folds[-1].test_last + dt.timedelta(days=1)
     after = lengths.test.words() if lengths.test.unit == "trades" else ""
+    procedure = request.procedure(cell)
+    if history is not None:
+        procedure["history"] = seen_by(history, spells)
     schedule = Schedule(keys=keys, titles=tuple(titles.get(key, key) for key in keys), spells=tuple(spells), due=due,
                         due_after=after if due is None else "", market=sweep.market, interval=sweep.interval, rules="0" * 16,
-                        procedure=request.procedure(cell, anchor, n))
+                        procedure=procedure)
     return with_schedule(sweep.strategy, schedule)
 
 
@@ -157,7 +168,7 @@ def tests_of(run: Run, layout: Layout, fits: Sequence[Fit]) -> tuple[Tested, ...
 def walked(request: WalkRequest, cell: int, fits: Fits, history: Prepared, brief: Brief, *, detail: bool = True) -> Walked:
     """One walk from the fits of its training spans. Raises UserError where it cannot be run."""
     layout = request.layouts[cell]
-    strategy = dated_strategy(request, cell, fits)
+    strategy = dated_strategy(request, cell, fits, history if detail else None)
     run = backtest(history, strategy, brief, detail=detail)
     mine = [fits[f.training_first, f.training_last] for f in layout.folds]
     now = fits[layout.ahead.training_first, layout.ahead.training_last] if layout.ahead is not None else None

@@ -23,7 +23,21 @@ from wolbrin.core.work.walk_request import WalkRequest
 from wolbrin.core.work.walk_work import CellDone, LuckDone, columns_of
 
 KIND = "walk"
-CELLS, LUCK = "cells", "shuffled"
+
+
+def cells_table(request: WalkRequest) -> str:
+    """The table of a walk's cells; of an extended walk one of its own."""
+    return f"cells{_until(request)}"
+
+
+def luck_table(request: WalkRequest) -> str:
+    """The table of a walk's cells on shuffled histories; of an extended walk one of its own."""
+    return f"shuffled{_until(request)}"
+
+
+def _until(request: WalkRequest) -> str:
+    return f" {request.view.until}" if request.view is not None and request.view.until is not None else ""
+
 
 
 @dataclass
@@ -140,12 +154,12 @@ def read_walk(project: Project, search: int) -> WalkResult:
     result = WalkResult(request, searches.record(search), search, shuffles=int(cursor.get("shuffles", 0)),
                         unfinished=stored.unfinished)
     result.take_fits(fits_of(request, searches.rows(search)))
-    cells = searches.rows(search, CELLS)
+    cells = searches.rows(search, cells_table(request))
     columns = result.columns
     for i in range(len(cells.get("cell", ()))):
         figures = {key: float(cells[key][i]) for key in columns if key in cells}
         result.take_cell(CellDone(int(cells["cell"][i]), figures, str(cells["fault"][i])))
-    luck = searches.rows(search, LUCK)
+    luck = searches.rows(search, luck_table(request))
     if luck:
         for table in matrix(luck, columns).reshape(-1, len(request.cells), len(columns)):
             result.take_luck(table)

@@ -96,7 +96,7 @@ class WalkWork(Request):
 
     def read(self, span: tuple[dt.date, dt.date], sets: Variants) -> Reading:
         """The sweep over one training span."""
-        return sweep_span(work_on(self.footing, self.request.sweep, *span, sets))
+        return sweep_span(work_on(self.footing, self.request.sweep, *span, sets, self.history))
 
     def fit(self, span: tuple[dt.date, dt.date], sets: Variants) -> Fitted:
         """What a training span chooses, and how what it looked at did."""

@@ -14,7 +14,7 @@ from wolbrin.core.engine.prepare import Prepared
 from wolbrin.core.engine.run import backtest, need_bars, record_of
 from wolbrin.core.errors import UserError
 from wolbrin.core.jobs import Job, State, Work
-from wolbrin.core.market.bars import day_of
+from wolbrin.core.market.bars import Span, day_of
 from wolbrin.core.measures.inference import Tally
 from wolbrin.core.measures.wording import time_words
 from wolbrin.core.search.planners import Known
@@ -25,7 +25,16 @@ from wolbrin.core.work.briefs import brief_again
 from wolbrin.core.work.footing import Footing
 from wolbrin.core.work.sweep_estimate import check_sets, count_of, first_set, seconds_a_set
 from wolbrin.core.work.walk_request import View, WalkRequest
-from wolbrin.core.work.walk_results import CELLS, KIND, LUCK, WalkResult, cell_columns, fit_columns, luck_columns, read_walk
+from wolbrin.core.work.walk_results import (
+    KIND,
+    WalkResult,
+    cell_columns,
+    cells_table,
+    fit_columns,
+    luck_columns,
+    luck_table,
+    read_walk,
+)
 from wolbrin.core.work.walk_work import SHARPE, CellDone, Fitted, LuckDone, Result, WalkSource, WalkWork, evaluate_walk
 
 MOST_SPANS = 5_000
@@ -42,7 +51,7 @@ def view_of(history: Prepared, brief: Brief, request: WalkRequest) -> View:
     if "trades" in units:
         run = backtest(history, request.sweep.strategy, brief, detail=False)
         entries = [day_of(d) for d in run.bars.trading_date[run.trades_i[:, k.T_ENTRY_BAR]].tolist()]
-    return View(day_of(dates[0]), day_of(dates[-1]), tuple(entries))
+    return View(day_of(dates[0]), day_of(dates[-1]), tuple(entries), history.bars.take(last).hash)
 
 
 def laid(project: Project, request: WalkRequest) -> WalkRequest:
@@ -95,10 +104,12 @@ def estimate_walk(project: Project, request: WalkRequest) -> WalkEstimate:
 
 @dataclass
 class _Charge:
-    """What a walk is charged for: the sets of its fits, those that are the same on every span once; and every cell."""
+    """What a walk is charged for: the sets of its fits, those that are the same on every span once; and every cell, once
+    however often it is extended."""
 
     sets: int = 0
     evolves: bool = False
+    cells: bool = True
 
     def of(self, results: Sequence[Result]) -> tuple[int, list[Tally]]:
         """What is charged for these results beyond what was before, and the daily Sharpe ratios that go with it."""
@@ -110,7 +121,7 @@ class _Charge:
                     tallies.append(one.tally)
                 self.sets = max(self.sets, one.fit.tried)
                 tried += more
-            elif isinstance(one, CellDone) and not one.fault:
+            elif isinstance(one, CellDone) and self.cells and not one.fault:
                 tried += 1
                 tallies.append(Tally.of(np.array([one.figures.get(SHARPE, np.nan)])))
         return tried, tallies
@@ -118,7 +129,8 @@ class _Charge:
 
 def _job(project: Project, work: WalkWork, result: WalkResult, notify: Callable[[WalkResult], None]) -> Job:
     searches, request = Searches(project), work.request
-    charge = _Charge(max((f.tried for f in result.fits), default=0), request.sweep.method == "evolve")
+    charge = _Charge(max((f.tried for f in result.fits), default=0), request.sweep.method == "evolve",
+                     request.view is None or request.view.until is None)
     source = WalkSource(request, list(result.fits), len(result.cells) + len(result.faults),
                         (len(result.luck), result.shuffles))
 
@@ -130,9 +142,9 @@ def _job(project: Project, work: WalkWork, result: WalkResult, notify: Callable[
         if fits:
             tables[ROWS] = fit_columns(request, fits)
         if cells:
-            tables[CELLS] = cell_columns(request, cells)
+            tables[cells_table(request)] = cell_columns(request, cells)
         if luck:
-            tables[LUCK] = luck_columns(request, luck)
+            tables[luck_table(request)] = luck_columns(request, luck)
         tried, tallies = charge.of(results)
         with project.transaction():
             if tried:
@@ -197,3 +209,35 @@ def resume_walk(project: Project, search: int, notify: Callable[[WalkResult], No
         searches.take_up(search)
     result.unfinished = False
     return _job(project, WalkWork(footing, result.request, brief, result.record.history), result, notify), result
+
+
+def extend_walk(project: Project, search: int, notify: Callable[[WalkResult], None] = lambda result: None) -> tuple[
+        Job, WalkResult, int]:
+    """Append the folds that have come due to a finished walk, under its own brief; those that are there stay as they are.
+    Returns the job, the result and how many fits are to be made, 0 where nothing is due.
+
+    Raises:
+        UserError: the walk is not finished, or the history behind it has changed.
+    """
+    searches, footing = Searches(project), Footing.of(project)
+    result = read_walk(project, search)
+    old, sweep = result.request.view, result.request.sweep
+    if result.unfinished or old is None or result.record is None:
+        raise UserError("this walk is not finished", result.request.title, "Go on with it first.")
+    history = footing.prepared(sweep.market, sweep.interval)
+    present = footing.brief(history.bars.terms, sweep.own)
+    stop = history.bars.range_of(Span(None, old.last))[1]
+    if history.bars.take(stop).hash != old.content:
+        raise UserError(f"the history up to {old.last:%d %b %Y}, or the market's terms, have changed since this walk",
+                        result.request.title, "The walk is kept as it is; walk again.")
+    brief = replace(result.record.brief, span=Span(result.record.first, present.span.last))
+    grown = view_of(history, brief, result.request)
+    request = replace(result.request, view=replace(old, until=grown.last, entries=grown.entries))
+    missing = len(request.spans) - len(result.fits)
+    record = record_of(history, sweep.strategy, brief, tried=result.record.tried, seeds=result.record.seeds)
+    searches.again(search)
+    # On shuffled histories the walk was shorter; they are no control of the longer one.
+    result = replace(result, request=request, record=record, cells={}, faults={}, shuffles=0, _luck=[])
+    with project.transaction():
+        searches.revise(search, request.as_json(), record)
+    return _job(project, WalkWork(footing, request, brief, history.bars.hash), result, notify), result, missing

@@ -95,7 +95,7 @@ class MeasuresPage(Page):
         def work() -> tuple[list[Run], Outcome] | WolbrinError:
             try:
                 opened = open_for(project, footing, run.strategy, market, interval, run.brief, sealed, "measures")
-                runs = [beyond(opened, run.strategy, run.brief, span, sealed)
+                runs = [beyond(opened, run.brief, span, sealed)
                         for span in (sealed, Span(first, sealed.last))]
                 return runs, opened.verdict
             except WolbrinError as err:
