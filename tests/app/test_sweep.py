@@ -19,8 +19,8 @@ from wolbrin.app.places.sweep.pictures.parallel import Parallel
 from wolbrin.app.places.sweep.pictures.profile import Profile
 from wolbrin.app.places.sweep.pictures.surface import Surface
 from wolbrin.app.places.sweep.pictures.tradeoff import TradeOff
-from wolbrin.app.places.sweep.terms import ConstraintLine
 from wolbrin.app.places.sweep.view import SweepPlace
+from wolbrin.app.sets.lines import ConstraintLine
 from wolbrin.app.shell.window import MainWindow
 from wolbrin.app.tables.matrix import MatrixModel
 from wolbrin.app.tables.model import Column

@@ -12,6 +12,7 @@ from PySide6.QtGui import QUndoCommand, QUndoStack
 
 from wolbrin.app.current import CurrentRun, Question
 from wolbrin.app.keeping import Keeping
+from wolbrin.app.laid import Laid
 from wolbrin.app.lane import Lane
 from wolbrin.app.theme.theme import Theme
 from wolbrin.app.undo import Act
@@ -22,6 +23,7 @@ from wolbrin.core.errors import Door, EnvironmentTrouble, WolbrinError
 from wolbrin.core.faults import words_of
 from wolbrin.core.jobs import Engine, Job, Kind
 from wolbrin.core.market.intervals import Interval
+from wolbrin.core.rules.dated import undated
 from wolbrin.core.rules.model import Strategy
 from wolbrin.core.store.dossier import Dossiers
 from wolbrin.core.store.project import Project
@@ -69,6 +71,7 @@ class Session(QObject):
     def __init__(self, project: Project, engine: Engine, theme: Theme) -> None:
         super().__init__()
         project.hurry()  # this is the interface thread
+        self.laid = Laid()
         self.around: tuple[Strategy, str] | None = None  # what the next search of Discover is laid around
         self.project = project
         self.dossiers = Dossiers(project)
@@ -209,6 +212,13 @@ class Session(QObject):
         """Change the current strategy, undoably."""
         if after != self.strategy:
             self.undo.push(_EditStrategy(self, self.strategy_id, self.strategy, after, text))
+
+    def take_dates_off(self) -> None:
+        """Let the current strategy trade the numbers that it shows, on every day."""
+        if self.strategy.schedule is None:
+            self.note(f"{self.strategy.name} has no dated numbers.", "caution")
+        else:
+            self.edit(undated(self.strategy), "take the dated numbers off")
 
     def do(self, text: str, act: Callable[[], None], undo: Callable[[], None]) -> None:
         self.undo.push(Act(text, act, undo))

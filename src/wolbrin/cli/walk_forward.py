@@ -44,7 +44,7 @@ from wolbrin.core.work.walk_grid import USUAL, Grid, grid_of_result, luck_words,
 from wolbrin.core.work.walk_reading import FIGURES, Walked
 from wolbrin.core.work.walk_request import WalkRequest
 from wolbrin.core.work.walk_results import KIND, WalkResult, read_walk, walk_of
-from wolbrin.core.work.walk_schedule import candidate_from_walk, extend_strategy, keep_strategy
+from wolbrin.core.work.walk_schedule import candidate_from_walk, fit_due, keep_strategy
 from wolbrin.core.work.walking import estimate_walk, extend_walk, resume_walk, walk_job
 
 LENGTH = "Days, months, years or trades: 90d, 24m, 2y, 40t."
@@ -134,7 +134,9 @@ def show_grid(grid: Grid, result: WalkResult) -> None:
 def _extended(opened: Project, name: str, json: bool) -> None:
     """Fit what has come due for a strategy with dated numbers."""
     entry = opened.strategy(name)
-    made, words = extend_strategy(opened, entry)
+    made, words = fit_due(opened, entry.strategy, entry.own)
+    if made.added:
+        opened.change_strategy(made.strategy, entry.market, entry.interval, entry.id, entry.version)
     if json:
         emit({"strategy": entry.id, "added": made.added, "tried": made.tried, "words": words,
               "schedule": schedule_words(made.strategy),

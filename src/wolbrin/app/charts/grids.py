@@ -38,6 +38,7 @@ class Grid(QWidget):
         self.left = 64
         self.show_numbers = False
         self.strong: tuple[float, float] | None = None
+        self.outlined: NDArray[np.bool_] | None = None
         self.setAccessibleName(name)
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
         self.setMouseTracking(True)
@@ -47,11 +48,12 @@ class Grid(QWidget):
 
     def show_grid(self, values: Floats, rows: list[str], columns: list[str], titles: tuple[str, str] = ("", ""), *,
                   center: float = 0.0, digits: int = 2, numbers: bool = False, left: int = 64,
-                  strong: tuple[float, float] | None = None) -> None:
-        """values: float64[rows, columns], NaN for an empty cell. strong: thresholds for a notable and a strong mark."""
+                  strong: tuple[float, float] | None = None, outlined: NDArray[np.bool_] | None = None) -> None:
+        """values: float64[rows, columns], NaN for an empty cell. strong: thresholds for a notable and a strong mark.
+        outlined: bool[rows, columns], cells that belong together."""
         self.values, self.rows, self.columns, self.titles = values, rows, columns, titles
         self.center, self.digits, self.show_numbers, self.left, self.strong = center, digits, numbers, left, strong
-        self.chosen = None
+        self.chosen, self.outlined = None, outlined
         self.update()
 
     def choose(self, row: int, column: int) -> None:
@@ -105,6 +107,7 @@ class Grid(QWidget):
                     light = self._theme.tokens.name == "paper"
                     painter.setPen(self._theme.color("surface" if dark == light else "ink"))
                     painter.drawText(cell, Qt.AlignmentFlag.AlignCenter, text)
+        self._paint_outline(painter)
         painter.setPen(self._theme.color("muted"))
         area = self._area()
         every = max(1, math.ceil(len(self.columns) * (max((metrics.horizontalAdvance(c) for c in self.columns),
@@ -126,6 +129,22 @@ class Grid(QWidget):
             painter.setRenderHint(QPainter.RenderHint.Antialiasing)
             painter.setPen(self._theme.pen("accent", 2.5 if self.hasFocus() else 2))
             painter.drawRect(self.cell(*self.chosen).adjusted(1, 1, -1, -1))
+
+    def _paint_outline(self, painter: QPainter) -> None:
+        """A line around the cells that belong together."""
+        marked = self.outlined
+        if marked is None or marked.shape != self.values.shape:
+            return
+        painter.setPen(self._theme.pen("ink", 2))
+        wide = np.pad(marked, 1)
+        for r, c in np.argwhere(marked):
+            cell = self.cell(int(r), int(c))
+            for there, a, b in ((wide[r + 2, c + 1], cell.topLeft(), cell.topRight()),
+                                (wide[r, c + 1], cell.bottomLeft(), cell.bottomRight()),
+                                (wide[r + 1, c], cell.topLeft(), cell.bottomLeft()),
+                                (wide[r + 1, c + 2], cell.topRight(), cell.bottomRight())):
+                if not there:
+                    painter.drawLine(a, b)
 
     def mousePressEvent(self, event: QMouseEvent) -> None:
         at = self._at(event.position())

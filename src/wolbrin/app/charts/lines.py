@@ -20,7 +20,8 @@ POINTS = 1600
 
 @dataclass(frozen=True)
 class Curve:
-    """x: seconds since 1970 or any number, y: values; token: theme color; width in pixels."""
+    """x: seconds since 1970 or any number, y: values; token: theme color; width in pixels. under: the label stands under its
+    end; where None, over it if the curve is a wide one."""
 
     x: Floats
     y: Floats
@@ -29,6 +30,7 @@ class Curve:
     label: str = ""
     fill: str = ""
     dashed: bool = False
+    under: bool | None = None
 
 
 def thinned(x: Floats, y: Floats, most: int = POINTS) -> tuple[Floats, Floats]:
@@ -89,7 +91,8 @@ class CurveChart(Plot):
                 item.setFillBrush(self.theme.color(curve.fill))
             self.addItem(item)
             if curve.label and len(x):
-                text = TextOnPlot(curve.label, self.theme, curve.token, (1, 1 if curve.width >= 1.5 else 0))
+                under = curve.width < 1.5 if curve.under is None else curve.under
+                text = TextOnPlot(curve.label, self.theme, curve.token, (1, 0 if under else 1))
                 text.setPos(float(x[-1]), float(y[-1]))
                 self.addItem(text, ignoreBounds=True)
         for at, word in self._marks:

@@ -58,6 +58,7 @@ DOORS: dict[str, Callable[[Frame], None]] = {
     "interval": lambda w: w.brief.interval.click(),
     "capital": lambda w: w.brief.capital.click(),
     "go on": lambda w: w.session.go_on_newest(),
+    "undated": lambda w: w.session.take_dates_off(),
     "portfolio": lambda w: w.go("portfolio"),
     "proving": lambda w: w.go("proving"),
     "not saved": lambda w: w.show_not_saved(),

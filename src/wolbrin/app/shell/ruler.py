@@ -42,6 +42,7 @@ class Ruler(QWidget):
         session.evidence_changed.connect(self._told)
         session.markets_changed.connect(self._told)
         session.theme.changed.connect(self.update)
+        session.laid.folds_changed.connect(self.update)
         self._told()
 
     def _told(self) -> None:
@@ -117,6 +118,7 @@ class Ruler(QWidget):
             for day in s.fault_days():
                 x = self.x_of(dt.date(1970, 1, 1) + dt.timedelta(days=day))
                 painter.drawLine(QPointF(x, bottom - 6), QPointF(x, bottom))
+        self._paint_folds(painter, top, bottom)
         painter.setPen(theme.pen("hairline"))
         painter.drawLine(QPointF(LEFT, bottom), QPointF(self.width() - RIGHT, bottom))
         painter.setFont(font(SMALL))
@@ -141,6 +143,20 @@ class Ruler(QWidget):
             painter.setPen(theme.color("ink"))
             painter.drawText(QPointF(min(self.x_of(self._moving) + 6, self.width() - 90), bottom - 4),
                              f"{self._moving:%d %b %Y}")
+
+    def _paint_folds(self, painter: QPainter, top: float, bottom: float) -> None:
+        """The folds of a walk: a thin line over each training span, a bar under it for its test, step by step downward."""
+        theme, folds = self._session.theme, self._session.laid.folds
+        if not folds:
+            return
+        step = min(7.0, (bottom - top - 20) / len(folds))
+        for i, fold in enumerate(folds):
+            y = top + 17 + i * step
+            painter.setPen(theme.pen("accent", 0.8 if step >= 2 else 0.4))
+            painter.drawLine(QPointF(self.x_of(fold.training_first), y), QPointF(self.x_of(fold.training_last), y))
+            a, b = self.x_of(fold.test_first), self.x_of(fold.test_last)
+            high = max(2.5, step * 0.8)
+            painter.fillRect(QRectF(a, y - high / 2, max(1.0, b - a - 0.5), high), theme.color("accent"))
 
     def _paint_nothing(self, painter: QPainter) -> None:
         """The empty ruler: what will stand here, without years or spans that nobody has chosen."""

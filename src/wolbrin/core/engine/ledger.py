@@ -57,12 +57,20 @@ def order_log(run: Run) -> dict[str, NDArray[np.generic]]:
     }
 
 
+def _numbers_from(run: Run) -> Values:
+    """From which date on the numbers are in force that decided each trade, "" where they are not dated."""
+    schedule = run.strategy.schedule
+    firsts = np.array([""] if schedule is None else [s.first.isoformat() for s in schedule.spells])
+    return firsts[run.trades_i[:, k.T_NUMBERS]]
+
+
 # One row a trade. To add a column: an entry here; files, JSON and, with a title, the window's ledger take it from this list.
 LEDGER: list[LedgerColumn] = [
     LedgerColumn("number", lambda run: np.arange(1, len(run) + 1)),
     LedgerColumn("side", lambda run: np.where(run.trades_i[:, k.T_SIDE] > 0, "long", "short")),
     LedgerColumn("quantity", lambda run: run.trades_f[:, k.F_QUANTITY]),
     LedgerColumn("decision_time", lambda run: run.bars.end[run.trades_i[:, k.T_DECISION]].view("datetime64[ns]")),
+    LedgerColumn("numbers_from", _numbers_from),
     LedgerColumn("entry_time", lambda run: run.entry_time.view("datetime64[ns]")),
     LedgerColumn("entry_price", lambda run: run.bars.to_price(run.trades_i[:, k.T_ENTRY])),
     LedgerColumn("exit_time", lambda run: run.exit_time.view("datetime64[ns]")),

@@ -82,6 +82,11 @@ class Run:
         """Net per trade, float64[m]."""
         return self.trades_f[:, k.F_NET]
 
+    def decided_by(self, trade: int) -> Strategy:
+        """The rules that decided a trade: with dated numbers, those in force then."""
+        step = steps_of(self.strategy)[int(self.trades_i[trade, k.T_NUMBERS])]
+        return step.strategy or undated(self.strategy)
+
     @property
     def tick_value(self) -> float:
         """Quote money for one tick on one contract."""

@@ -12,6 +12,7 @@ import numpy as np
 
 from wolbrin.core.engine import codes as k
 from wolbrin.core.engine.run import Run
+from wolbrin.core.market.bars import day_of
 from wolbrin.core.measures.breakdown import groups
 from wolbrin.core.measures.catalogue import measure
 from wolbrin.core.measures.costs import waterfall
@@ -75,6 +76,9 @@ def cautions(run: Run) -> list[Caution]:
     if values["profit_factor"] > GOOD_TO_BE_TRUE:
         say("too good", f"A profit factor of {number(values['profit_factor'], 2)} is above {GOOD_TO_BE_TRUE:g}; results that "
             "good are more often a mistake or luck than an edge.", "measures")
+    due = strategy.schedule.due if strategy.schedule is not None else None
+    if due is not None and due <= day_of(run.bars.trading_date[run.last - 1]):
+        say("overdue", f"The next fit of its dated numbers was due on {due:%d %b %Y}; the old ones trade on.", "measures")
     unsure = run.counts["ambiguous"]
     if unsure > MANY_AMBIGUOUS * n:
         advice = "" if run.fine else " Finer bars (fine fills) can settle them."

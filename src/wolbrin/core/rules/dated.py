@@ -105,6 +105,12 @@ def steps_of(strategy: Strategy) -> list[Step]:
     if schedule.rules != strategy_hash(rules):
         raise UserError("the dated numbers were fitted for other rules than these: something was changed since",
                         strategy.name, "Walk the strategy again, or take the dated numbers off.", OFF)
+    names = {f"parameters.{i}.value": p.name for i, p in enumerate(rules.parameters)}
+    moved = next((t for key, t in zip(schedule.keys, schedule.titles) if key.startswith("parameters.")
+                  and names.get(key) != t), None)
+    if moved is not None:
+        raise UserError(f'the number "{moved}" is not where it was when the dated numbers were fitted', strategy.name,
+                        "Walk the strategy again, or take the dated numbers off.", OFF)
     return [Step(one.first, _at(rules, schedule, one) if one.values else None) for one in schedule.spells]
 
 

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from wolbrin.core.indicators.catalogue import BY_KEY
 from wolbrin.core.market.intervals import interval_words
+from wolbrin.core.rules.dated import schedule_words
 from wolbrin.core.rules.mirror import effective_long, effective_short
 from wolbrin.core.rules.model import (
     UNARY,
@@ -214,4 +215,6 @@ def describe(strategy: Strategy) -> str:
         parts.append(f"Entries: {'; '.join(filters)}.")
     if strategy.sizing.kind != "fixed" or strategy.quantity != 1.0:
         parts.append(f"Size: {sizing_words(strategy)}.")
+    if strategy.schedule is not None:
+        parts.append(f"Dated numbers, instead of those named here: {'; '.join(schedule_words(strategy, 1))}.")
     return " ".join(parts)

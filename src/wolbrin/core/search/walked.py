@@ -179,8 +179,8 @@ def jump_words(axes: Sequence[Axis], tested: Sequence[Tested]) -> list[str]:
     for i, axis in enumerate(axes):
         mine = [j for j in found if j.axis == i]
         if mine:
-            last = mine[-1]
-            lines.append(f"{axis.short} jumps between distant regions at {counted(len(mine))} of {counted(pairs)} fits, last "
-                         f"from {axis.shown(last.before)} to {axis.shown(last.after)} on "
+            last, name = mine[-1], axis.short[:1].upper() + axis.short[1:]
+            lines.append(f"{name} jumps between distant regions at {counted(len(mine))} of {counted(pairs)} fits, last from "
+                         f"{axis.shown(last.before)} to {axis.shown(last.after)} on "
                          f"{tested[last.at].fold.test_first:%d %b %Y}: what one fit found, the next did not.")
     return lines

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import datetime as dt
 import math
 from dataclasses import dataclass
 
@@ -19,6 +20,7 @@ from wolbrin.core.work.walk_request import WalkRequest
 from wolbrin.core.work.walk_results import WalkResult
 
 USUAL = "t_daily"
+APART = 180  # days by which tests may begin apart before it is said
 Flags = NDArray[np.bool_]
 
 
@@ -96,7 +98,19 @@ class Grid:
                          "neighborhood is luck.")
         elif self.best != self.center:
             lines.append(f"{top}; what stands around it holds.")
+        starts = {x: self._starts(i) for i, x in enumerate(self.request.trainings)}
+        known = {x: d for x, d in starts.items() if d is not None}
+        if len(known) > 1 and (max(known.values()) - min(known.values())).days > APART:
+            (a, first), (b, last) = (f(known.items(), key=lambda item: item[1]) for f in (min, max))
+            lines.append(f"Longer training leaves fewer tests: those of {a.short} begin in {first:%b %Y}, those of {b.short} "
+                         f"in {last:%b %Y}.")
         return lines
+
+    def _starts(self, row: int) -> dt.date | None:
+        """When the tests of a training length begin."""
+        wide = len(self.request.tests)
+        mine = self.request.layouts[row * wide:(row + 1) * wide]
+        return min((o.folds[0].test_first for o in mine if o.folds), default=None)
 
 
 def _around(shape: tuple[int, int], known: Flags) -> NDArray[np.int64]:

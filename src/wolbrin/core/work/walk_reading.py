@@ -13,6 +13,7 @@ from wolbrin.core.engine import codes as k
 from wolbrin.core.engine.brief import Brief
 from wolbrin.core.engine.prepare import Prepared
 from wolbrin.core.engine.run import Run, backtest
+from wolbrin.core.errors import UserError
 from wolbrin.core.market.bars import Floats, Span, day_number
 from wolbrin.core.measures.catalogue import measure
 from wolbrin.core.measures.facts import Facts
@@ -64,7 +65,7 @@ def dated_strategy(request: WalkRequest, cell: int, fits: Fits, history: Prepare
     layout, lengths, sweep = request.layouts[cell], request.cells[cell], request.sweep
     folds = layout.folds
     keys = tuple(key for a in sweep.axes for key in (a.key, *(link.key for link in a.links)))
-    titles = {t.key: t.title for t in tunables(sweep.strategy)} | {a.key: a.title for a in sweep.axes}
+    titles = {t.key: t.title for t in tunables(sweep.strategy)}
     spells = spells_of(request, layout, fits)
     due = layout.ahead.due if layout.ahead is not None else folds[-1].test_last + dt.timedelta(days=1)
     after = lengths.test.words() if lengths.test.unit == "trades" else ""
@@ -150,6 +151,15 @@ class Walked:
             days.append(run.daily[0].astype(np.float64))
             profits.append(run.daily[1])
         return (np.concatenate(days), np.concatenate(profits)) if days else (np.zeros(0), np.zeros(0))
+
+
+def training_of(walked: Walked, fold: Tested) -> Run:
+    """The run of a fold's numbers over its training span. Raises UserError where nothing was fitted."""
+    sweep = walked.request.sweep
+    if fold.fit.values is None:
+        raise UserError("nothing was fitted for this fold", f"{fold.fold.test_first:%d %b %Y}", "Choose another fold.")
+    one = with_values(sweep.strategy, numbers_at(sweep.axes, fold.fit.values))
+    return backtest(walked.history, one, replace(walked.brief, span=Span(fold.fit.first, fold.fit.last)), detail=False)
 
 
 def tests_of(run: Run, layout: Layout, fits: Sequence[Fit]) -> tuple[Tested, ...]:

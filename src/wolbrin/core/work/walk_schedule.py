@@ -24,7 +24,7 @@ from wolbrin.core.search.candidate import Candidate, candidate_of
 from wolbrin.core.search.folds import Steps, ahead
 from wolbrin.core.store.project import Project, now
 from wolbrin.core.store.searches import Searches
-from wolbrin.core.store.strategies import StrategyEntry
+from wolbrin.core.store.settings import OwnSpan
 from wolbrin.core.work.footing import Footing
 from wolbrin.core.work.walk_fits import fit_span, work_on
 from wolbrin.core.work.walk_reading import Walked, seen_by
@@ -97,22 +97,22 @@ def carried_on(footing: Footing, strategy: Strategy, brief: Brief, until: dt.dat
     return Carried(with_schedule(strategy, made), added, tried)
 
 
-def extend_strategy(project: Project, entry: StrategyEntry) -> tuple[Carried, str]:
-    """Append the fits that have come due in the training view to a strategy of the project, and keep it. Returns what came of
-    it, and a sentence.
+def fit_due(project: Project, strategy: Strategy, own: OwnSpan | None = None) -> tuple[Carried, str]:
+    """Append the fits that have come due in the training view to a strategy; what they looked at is charged. Returns what
+    came of it, not kept yet, and a sentence. own: the strategy's own training span.
 
     Raises:
         UserError: it has no dated numbers, or they cannot be carried on; the old ones are kept.
     """
     footing = Footing.of(project)
-    schedule = entry.strategy.schedule
+    schedule = strategy.schedule
     if schedule is None:
-        raise UserError("this strategy has no dated numbers", entry.strategy.name, "Walk it first.")
+        raise UserError("this strategy has no dated numbers", strategy.name, "Walk it first.")
     history = footing.prepared(schedule.market, schedule.interval)
-    brief = footing.brief(history.bars.terms, entry.own)
+    brief = footing.brief(history.bars.terms, own)
     need_bars(history, brief.span)
     last = day_of(history.bars.trading_date[history.bars.range_of(brief.span)[1] - 1])
-    made = carried_on(footing, entry.strategy, brief, last + ONE)
+    made = carried_on(footing, strategy, brief, last + ONE)
     due = made.strategy.schedule.due if made.strategy.schedule else None
     when = f"{due.day} {due:%b %Y}" if due else "some trades from now"
     if not made.added:
@@ -120,8 +120,7 @@ def extend_strategy(project: Project, entry: StrategyEntry) -> tuple[Carried, st
     record = record_of(history, made.strategy, brief, tried=made.tried)
     searches = Searches(project)
     with project.transaction():
-        project.change_strategy(made.strategy, entry.market, entry.interval, entry.id, entry.version)
-        search = searches.begin(now(), "fits", f"Fits of {entry.strategy.name}", {}, record=record, market=schedule.market,
+        search = searches.begin(now(), "fits", f"Fits of {strategy.name}", {}, record=record, market=schedule.market,
                                 interval=schedule.interval)
         searches.advance(search, made.tried, 0)
     searches.end(search, State.DONE)

@@ -104,7 +104,8 @@ class TradePanel(QWidget):
         self.open_profit.show_curves([Curve(x, zero(path.close), "ink", 1.6)], band=(x, zero(path.worst), zero(path.best)))
         self.open_words.setText(f"open profit bar by bar, band: worst {number(trade.worst)} to best {number(trade.best)}")
         self.story.setText(self._story(run, trade.index))
-        self._ask(run, int(t[k.T_SIDE]), int(t[k.T_DECISION]), int(t[k.T_EXIT_BAR]) if t[k.T_REASON] == k.CONDITION else None)
+        out = int(t[k.T_EXIT_BAR]) if t[k.T_REASON] == k.CONDITION else None
+        self._ask(run, trade.index, int(t[k.T_SIDE]), int(t[k.T_DECISION]), out)
 
     def _story(self, run: Run, index: int) -> str:
         """What its orders went through, in one line."""
@@ -122,11 +123,11 @@ class TradePanel(QWidget):
         more = f", {len(every) - 12} more in orders" if len(every) > 12 else ""
         return " \u2192 ".join(parts) + more
 
-    def _ask(self, run: Run, side: int, bar: int, out: int | None) -> None:
+    def _ask(self, run: Run, trade: int, side: int, bar: int, out: int | None) -> None:
         """Read the conditions off the interface thread."""
         self._request += 1
         request, project = self._request, self.session.project
-        bars, strategy = run.bars, run.strategy
+        bars, strategy = run.bars, run.decided_by(trade)
 
         def work() -> Any:
             columns = project.prepared(bars.terms.code, bars.interval).columns

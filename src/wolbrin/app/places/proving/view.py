@@ -1,27 +1,34 @@
-"""Proving: the ordered line of gates over the ticked candidates; the holdout opens last and is counted."""
+"""Proving: the ordered line of gates over the ticked candidates, whose holdout opens last; and Walk-forward."""
 
 from __future__ import annotations
+
+from typing import Any
 
 from PySide6.QtCore import Qt
 from PySide6.QtWidgets import QInputDialog, QScrollArea, QStackedWidget, QWidget
 
-from wolbrin.app.parts import Empty, button, column, hairline, label, link, row
+from wolbrin.app.parts import Choice, Empty, button, column, hairline, label, link, row
 from wolbrin.app.places.place import Place
 from wolbrin.app.places.proving.funnel import Funnel
 from wolbrin.app.places.proving.gate_page import WIDTH, GatePage
 from wolbrin.app.places.proving.state import LineOf, ProvingState
+from wolbrin.app.places.proving.walk_page import WalkPage
 from wolbrin.app.session import Session
 from wolbrin.app.shell.actions import Action
 from wolbrin.app.tables.kept import Getter, Standing, figure, naming, tried_column, verdict_column
 from wolbrin.app.tables.model import Column
 from wolbrin.app.tables.view import Table
 from wolbrin.app.terms import combo
+from wolbrin.core.jobs import Job
 from wolbrin.core.measures.wording import number
 from wolbrin.core.proving.gate import Gate, Shown
 from wolbrin.core.proving.line import GATES
 from wolbrin.core.store.dossier import Evidence
 from wolbrin.core.work.spending import DIFFERENCE, WORDS
 from wolbrin.core.work.subject import Subject
+from wolbrin.core.work.walk_results import KIND
+
+LINE, WALK = "line", "walk"
 
 
 def _outcome(gate: Gate, shown: Shown) -> Column:
@@ -87,15 +94,55 @@ class ProvingPlace(Place):
         self.stack = QStackedWidget()
         self.stack.addWidget(self.empty)
         self.stack.addWidget(full)
-        self.setLayout(column(self.stack, margins=(20, 10, 0, 6)))
+        self.which = Choice([("Line of gates", LINE), ("Walk-forward", WALK)], LINE, "Proving page")
+        self.which.chosen.connect(lambda page: self.show_page(str(page)))
+        self.pages = QStackedWidget()
+        self.pages.addWidget(self.stack)
+        self._walk: WalkPage | None = None
+        self.setLayout(column(row(self.which), self.pages, margins=(20, 8, 0, 6), spacing=6))
         self.table.chosen.connect(self._chosen)
         self.funnel.picked.connect(self.choose_gate)
         self.state.moved.connect(self._moved)
+        s.resumed.connect(self._resumed)
         for signal in (s.selection_changed, s.evidence_changed, s.shelf_changed):
             signal.connect(self.refresh)
 
+    @property
+    def walk(self) -> WalkPage:
+        """Walk-forward, made when first asked for."""
+        if self._walk is None:
+            self._walk = WalkPage(self.session)
+            self.pages.addWidget(self._walk)
+        return self._walk
+
+    def show_page(self, page: str) -> None:
+        """Show the line of gates, or Walk-forward."""
+        self.which.set(page)
+        self.pages.setCurrentWidget(self.walk if page == WALK else self.stack)
+
+    def _resumed(self, kind: str, job: Job, result: Any) -> None:
+        if kind == KIND:
+            new = self._walk is None
+            self.show_page(WALK)
+            if new:  # it was not there to hear of it
+                self.walk.state.take(job, result)
+
+    def start(self) -> None:
+        """Run what is shown."""
+        if self.which.value == WALK:
+            self.walk.start()
+        else:
+            self.state.start()
+
     def actions_offered(self) -> list[Action]:
-        return [Action("proving.run", "Run the line without the holdout", self.state.start, "Ctrl+Return", "proving"),
+        walks = lambda: self.which.value == WALK and self.walk.state.walked is not None  # noqa: E731
+        return [Action("proving.run", "Run the line without the holdout, or walk", self.start, "Ctrl+Return", "proving"),
+                Action("proving.line", "Proving: the line of gates", lambda: self.show_page(LINE), "Ctrl+1", "proving"),
+                Action("proving.walk", "Proving: walk-forward", lambda: self.show_page(WALK), "Ctrl+2", "proving"),
+                Action("proving.walk.keep", "Keep the dated strategy of the walk", lambda: self.walk.state.keep_dated(),
+                       "Ctrl+K", "proving", walks),
+                Action("proving.walk.due", "Make the fits that are due for the current strategy",
+                       lambda: self.walk.state.extend_strategy(), "Ctrl+Shift+F", "proving"),
                 Action("proving.holdout", "Open the holdout for those that are ready", self.state.open_holdout, "Ctrl+H",
                        "proving"),
                 Action("proving.rates", "Measure how often the line is fooled", self.state.measure_rates, "", "proving"),

@@ -216,7 +216,7 @@ class RulesPlace(Place):
         data = self.session.strategy.model_dump() | {"parameters": [p.model_dump() for p in parameters]}
         if renamed:
             data = _renamed(data, renamed)
-        self.edit({k: v for k, v in data.items() if k != "name"}, text)
+        self.edit({k: v for k, v in data.items() if k not in ("name", "schedule")}, text)
 
     def part(self, name: str) -> Condition:
         """What a part such as "long entry" holds."""

@@ -8,11 +8,11 @@ from PySide6.QtWidgets import QLabel, QStackedWidget, QWidget
 
 from wolbrin.app.parts import Choice, Empty, column, row
 from wolbrin.app.places.place import Place
-from wolbrin.app.places.sweep.numbers import AxisLine
 from wolbrin.app.places.sweep.result import ResultPage
-from wolbrin.app.places.sweep.setup import Setup
 from wolbrin.app.places.sweep.state import SweepState
 from wolbrin.app.session import Session
+from wolbrin.app.sets.numbers import AxisLine
+from wolbrin.app.sets.setup import Setup
 from wolbrin.app.shell.actions import Action
 from wolbrin.app.tables.view import Table
 from wolbrin.core.work.sweep_request import SweepRequest

@@ -167,6 +167,11 @@ class Numbers(QScrollArea):
         by_key = {li.tunable.key: li for li in self.lines}
         for axis in axes:
             line = by_key.get(axis.key)
+            if line is not None and axis.kind == "clock" and not line.on.isChecked():
+                self._times.add(axis.key)
+                line.on.blockSignals(True)
+                line.on.setChecked(True)
+                line.on.blockSignals(False)
             if line is not None and axis.values:
                 line.set_range(axis.values[0], axis.values[-1], axis.step or line.boxes[2].value())
         self.changed.emit()

@@ -1,4 +1,4 @@
-"""Lines of a sweep's form: constraints, and numbers that move along."""
+"""Lines of the form: constraints, and numbers that move along."""
 
 from __future__ import annotations
 
@@ -33,6 +33,12 @@ class ConstraintLine(Line):
             return Constraint(self.left.currentData(), self.compare.currentData(), offset=self.factor.value())
         return Constraint(self.left.currentData(), self.compare.currentData(), right, self.factor.value())
 
+    def show_constraint(self, one: Constraint) -> None:
+        """Stand as a constraint does; one with a factor and an offset shows its factor."""
+        for box, value in ((self.left, one.left), (self.compare, one.compare), (self.right, one.right)):
+            box.setCurrentIndex(max(0, box.findData(value)))
+        self.factor.setValue(one.factor if one.right else one.offset)
+
 
 class LinkLine(Line):
     """A number that is a multiple of another one, which is varied."""
@@ -51,3 +57,9 @@ class LinkLine(Line):
     def link(self) -> tuple[str, Link]:
         """Key of the number that is varied, and what moves with it."""
         return self.of.currentData(), Link(self.moves.currentData(), self.factor.value())
+
+    def show_link(self, of: str, one: Link) -> None:
+        """Stand as a link does."""
+        self.of.setCurrentIndex(max(0, self.of.findData(of)))
+        self.moves.setCurrentIndex(max(0, self.moves.findData(one.key)))
+        self.factor.setValue(one.factor)

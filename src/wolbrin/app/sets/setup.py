@@ -1,4 +1,5 @@
-"""What is asked of a sweep: numbers and ranges, where, what is looked for, and how sets are chosen."""
+"""What is varied: numbers and ranges, where, what is looked for, and how sets are chosen. Every editor of it in the window
+shows what was entered in the other ones."""
 
 from __future__ import annotations
 
@@ -9,9 +10,9 @@ from PySide6.QtWidgets import QComboBox, QLabel, QLineEdit, QScrollArea, QSpinBo
 
 from wolbrin.app.parts import button, column, label, row
 from wolbrin.app.picker import Picker
-from wolbrin.app.places.sweep.numbers import Numbers
-from wolbrin.app.places.sweep.terms import ConstraintLine, LinkLine
 from wolbrin.app.session import Session
+from wolbrin.app.sets.lines import ConstraintLine, LinkLine
+from wolbrin.app.sets.numbers import Numbers
 from wolbrin.app.terms import FloorLine, Lines, combo
 from wolbrin.core.errors import UserError, WolbrinError
 from wolbrin.core.market.intervals import interval_words
@@ -26,6 +27,7 @@ from wolbrin.core.work.sweep_estimate import LARGEST_SWEEP, Estimate, count_of, 
 from wolbrin.core.work.sweep_request import SweepRequest
 
 METHODS = [("every set", "every"), ("a sample", "sample"), ("an evolution", "evolve")]
+BESIDE = 430  # pixels of the numbers, where the form beside them has little room
 WAIT = 350  # milliseconds of rest after a change before the time is estimated
 
 
@@ -37,13 +39,15 @@ def field(text: str, *parts: QWidget) -> object:
 
 
 class Setup(QWidget):
-    """asked: a sweep is to be run."""
+    """asked: a sweep is to be run; moved: something else stands here. alone: a sweep of its own, with places, a name and what
+    starts it; else the part that says what is fitted."""
 
     asked = Signal(object)
+    moved = Signal()
 
-    def __init__(self, session: Session) -> None:
+    def __init__(self, session: Session, alone: bool = True) -> None:
         super().__init__()
-        self.session = session
+        self.session, self._alone = session, alone
         self.numbers = Numbers(session)
         self.count_words: QLabel = label("", "heading")
         self.problem: QLabel = label("", "error", wrap=True)
@@ -84,13 +88,20 @@ class Setup(QWidget):
         self.name.setMinimumWidth(300)
         self._basket_row = QWidget()
         self._basket_row.setLayout(field("one for all", self.basket))  # type: ignore[arg-type]
+        where, listed = QWidget(), QWidget()
+        where.setLayout(column(label("Where", "heading"), row(self.markets, None), row(self.intervals, None),
+                               row(self.sides, None), self._basket_row, 4, spacing=6))
+        listed.setLayout(column(field("list the best", self.keep), field("name", self.name), spacing=6))
+        second = QWidget()
+        second.setLayout(field("and by", self.second))  # type: ignore[arg-type]
+        for part in () if alone else (where, listed, second, self.go, self.count_words):
+            part.hide()
         form = QWidget()
         form.setLayout(column(
-            label("Where", "heading"), row(self.markets, None), row(self.intervals, None), row(self.sides, None),
-            self._basket_row, 4, label("Looked for", "heading"), field("best by", self.objective),
-            field("and by", self.second), self.blend, self.floors, 4, label("Which sets", "heading"),
-            field("simulate", self.method, self.count, self.seed), self.constraints, self.links,
-            field("list the best", self.keep), field("name", self.name), None, spacing=6, margins=(0, 0, 8, 0)))
+            where, label("Looked for", "heading"), field("best by", self.objective),
+            second, self.blend, self.floors, 4, label("Which sets", "heading"),
+            field("simulate", self.method, self.count, self.seed), self.constraints, self.links, listed, None, spacing=6,
+            margins=(0, 0, 8, 0)))
         area = QScrollArea()
         area.setWidgetResizable(True)
         area.setWidget(form)
@@ -99,9 +110,11 @@ class Setup(QWidget):
                               label("The same ticks as beside the numbers on Rules.", "small"), self.numbers))
         right = QWidget()
         right.setLayout(column(area))
-        whole = row(left, right, spacing=24)
+        whole = row(left, right, spacing=24 if alone else 12)
         whole.setStretch(0, 1)
         whole.setStretch(1, 1)
+        if not alone:
+            left.setMinimumWidth(BESIDE)
         self.setLayout(column(whole, self.problem, row(self.count_words, None, self.go), margins=(0, 0, 8, 0)))
         self._soon = QTimer(self, singleShot=True, interval=WAIT)
         self._soon.timeout.connect(self._estimate)
@@ -119,6 +132,8 @@ class Setup(QWidget):
     def places(self) -> tuple[Axis, ...]:
         """Markets, intervals and sides, where several are chosen."""
         s, found = self.session, []
+        if not self._alone:
+            return ()
         if self.markets.chosen() not in ([], [s.market]):
             found.append(Axis.markets(self.markets.chosen()))
         codes = [i for i in s.intervals() if interval_words(i) in self.intervals.ticked]
@@ -167,14 +182,21 @@ class Setup(QWidget):
             self.problem.setText("")
             self.go.setEnabled(True)
             if self.isVisible():
-                self._soon.start()
+                self.session.laid.sets = (id(self), made)
+                if self._alone:
+                    self._soon.start()
         except WolbrinError as err:
             self.count_words.setText("")
-            self.problem.setText(err.sentence())
+            self.problem.setText(err.sentence() if self._alone else "")
             self.go.setEnabled(False)
+        self.moved.emit()
 
     def showEvent(self, event: object) -> None:
-        self._soon.start()
+        asked = self.session.laid.sets
+        if asked is not None and asked[0] != id(self):
+            self.show_request(asked[1])
+        if self._alone:
+            self._soon.start()
         super().showEvent(event)  # type: ignore[arg-type]
 
     def _estimate(self) -> None:
@@ -216,8 +238,27 @@ class Setup(QWidget):
                                               (self.basket, request.basket)]
         if not request.objective.blended:
             boxes.append((self.objective, request.objective.terms[0].key))
+        else:
+            self.blend.setText(" + ".join(f"{t.weight:g} * {t.key}" for t in request.objective.terms))
         for box, key in boxes:
             box.setCurrentIndex(max(0, box.findData(key)))
+        self.seed.setValue(request.seed)
+        if request.method != "every":
+            self.count.setValue(request.count)
+        self.constraints.clear()
+        self.links.clear()
+        known = self._titles()
+        for constraint in request.constraints:
+            if constraint.left in known and (not constraint.right or constraint.right in known):
+                made = self.constraints.add()
+                assert isinstance(made, ConstraintLine)
+                made.show_constraint(constraint)
+        for axis in request.axes:
+            for one in axis.links:
+                if axis.key in known and one.key in known:
+                    moves = self.links.add()
+                    assert isinstance(moves, LinkLine)
+                    moves.show_link(axis.key, one)
         self.floors.clear()
         for floor in request.floors:
             line = self.floors.add()

@@ -1,0 +1,25 @@
+"""What one place leaves for the rest of the window: what is varied, and the folds that stand on the ruler."""
+
+from __future__ import annotations
+
+from PySide6.QtCore import QObject, Signal
+
+from wolbrin.core.search.folds import Fold
+from wolbrin.core.work.sweep_request import SweepRequest
+
+
+class Laid(QObject):
+    """sets: what is varied, and by which editor it was entered last. folds: of the walk that is looked at."""
+
+    folds_changed = Signal()
+
+    def __init__(self) -> None:
+        super().__init__()
+        self.sets: tuple[int, SweepRequest] | None = None
+        self.folds: tuple[Fold, ...] = ()
+
+    def show_folds(self, folds: tuple[Fold, ...]) -> None:
+        """Draw the folds of a walk on the ruler; none where it is left."""
+        if folds != self.folds:
+            self.folds = folds
+            self.folds_changed.emit()
