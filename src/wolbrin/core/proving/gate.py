@@ -22,6 +22,7 @@ from wolbrin.core.models import Model
 from wolbrin.core.rules.model import Strategy
 from wolbrin.core.search.deflated import Trials
 from wolbrin.core.search.superior import Superior
+from wolbrin.core.search.walked import WalkAsk, WalkTold
 
 PASSES, FALLS, NOT_ENOUGH = "passes", "falls", "not enough"
 ROOM = 24 * 1024**2  # bytes that the conditions of one candidate and its neighbors may take
@@ -55,7 +56,7 @@ class Case:
     alternatives were tried to find it. seed drives whatever is random. origin: of the search it came from, None where there
     was none. others: training histories of other markets and intervals with their briefs, made when asked for. opened: the
     history with its sealed bars, only while the holdout is open for this case; carried: the strategy as it trades them, where
-    dated numbers are fitted on; t_needed: what the holdout then asks of
+    dated numbers are fitted on; walk: walks its strategy, None where that cannot be; t_needed: what the holdout then asks of
     it."""
 
     strategy: Strategy
@@ -68,6 +69,7 @@ class Case:
     others: Callable[[], Sequence[tuple[Prepared, Brief]]] = tuple
     opened: Prepared | None = None
     carried: Strategy | None = None
+    walk: Callable[[WalkAsk], WalkTold] | None = None
     t_needed: float = 0.0
 
     @cached_property

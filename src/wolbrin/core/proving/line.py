@@ -22,11 +22,12 @@ from wolbrin.core.proving.holdout import HoldoutGate
 from wolbrin.core.proving.monte_carlo import MonteCarloGate
 from wolbrin.core.proving.moved import MovedGate
 from wolbrin.core.proving.stress import StressGate
+from wolbrin.core.proving.walk import WalkGate
 
 # Cheap ones first, the holdout last.
 GATES: list[Gate] = [EnoughGate(), LuckGate(), BlocksGate(), StressGate(), MovedGate(), AroundGate(), MonteCarloGate(),
-                     AgainGate(), ElsewhereGate(), HoldoutGate()]
-OFF = ("elsewhere",)  # gates that the usual line leaves out
+                     AgainGate(), WalkGate(), ElsewhereGate(), HoldoutGate()]
+OFF = ("walk", "elsewhere")  # gates that the usual line leaves out
 Opener = Callable[[Case, Gate], Outcome | None]
 
 

@@ -184,3 +184,26 @@ def jump_words(axes: Sequence[Axis], tested: Sequence[Tested]) -> list[str]:
                          f"{axis.shown(last.before)} to {axis.shown(last.after)} on "
                          f"{tested[last.at].fold.test_first:%d %b %Y}: what one fit found, the next did not.")
     return lines
+
+
+@dataclass(frozen=True)
+class WalkAsk:
+    """A walk that somebody asks of a strategy: lengths as they are written, how fits choose, how many of its numbers they
+    vary and how many values of each."""
+
+    training: str
+    test: str
+    anchored: bool
+    choice: Choice
+    numbers: int
+    values: int
+
+
+@dataclass(frozen=True)
+class WalkTold:
+    """What such a walk came to; or why there is none."""
+
+    figures: dict[str, float]
+    tested: tuple[Tested, ...] = ()
+    sentence: str = ""
+    fault: str = ""

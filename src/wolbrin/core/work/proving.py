@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass, replace
+from functools import partial
 from typing import Any
 
 from wolbrin.core.engine.brief import Brief
@@ -27,6 +28,7 @@ from wolbrin.core.work.origins import Origins
 from wolbrin.core.work.spending import check_opening
 from wolbrin.core.work.standing import Standings, restand
 from wolbrin.core.work.subject import Subject
+from wolbrin.core.work.walk_case import walk_case
 
 
 @dataclass(frozen=True)
@@ -59,11 +61,13 @@ def case_of(footing: Footing, subject: Subject, unseen: Span, origins: Origins |
     history = footing.histories.prepared(subject.market, subject.interval)
     origin = origins.of(subject.search, subject.market, subject.interval, subject.number) if origins is not None else None
 
+    brief = subject_brief(footing, subject, history)
+
     def others() -> Sequence[tuple[Prepared, Brief]]:
         return tuple(_others(footing, subject))
 
-    return Case(subject.strategy, history, subject_brief(footing, subject, history), unseen, subject.tried, origin=origin,
-                others=others)
+    return Case(subject.strategy, history, brief, unseen, subject.tried, origin=origin, others=others,
+                walk=partial(walk_case, footing, history, subject.strategy, brief))
 
 
 def _others(footing: Footing, subject: Subject) -> Iterator[tuple[Prepared, Brief]]:

@@ -10,6 +10,7 @@ from __future__ import annotations
 import math
 from collections.abc import Callable
 from dataclasses import dataclass, field, replace
+from functools import partial
 from typing import Any
 
 import numpy as np
@@ -36,6 +37,7 @@ from wolbrin.core.work.discovering import filled
 from wolbrin.core.work.footing import Footing, Request
 from wolbrin.core.work.lines import line_of
 from wolbrin.core.work.origins import origin_of
+from wolbrin.core.work.walk_case import walk_case
 
 Floats = NDArray[np.float64]
 RATES = "rates of the line"
@@ -117,7 +119,8 @@ def evaluate_search(work: RatesWork, unit: tuple[int, float]) -> list[Entrant]:
             check_stopped()
             origin = origin_of(deal, luck, curve, strength)
             strategy = explorer.strategy(found.genotype)
-            case = Case(strategy, explorer.history, explorer.brief, Span(), r.count, origin=origin)
+            walk = partial(walk_case, base.footing, explorer.history, strategy, explorer.brief)
+            case = Case(strategy, explorer.history, explorer.brief, Span(), r.count, origin=origin, walk=walk)
             judged = walk_line(case, gates)
             falls = "" if judged and judged[-1].passed else judged[-1].gate if judged else "none"
             true = False

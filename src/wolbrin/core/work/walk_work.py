@@ -94,15 +94,15 @@ class WalkWork(Request):
         """Drop what takes much memory."""
         vars(self).pop("shared", None)
 
-    def read(self, span: tuple[dt.date, dt.date], sets: Variants) -> Reading:
-        """The sweep over one training span."""
-        return sweep_span(work_on(self.footing, self.request.sweep, *span, sets, self.history))
+    def read(self, span: tuple[dt.date, dt.date], sets: Variants, history: Prepared) -> Reading:
+        """The sweep over one training span of a history. sets: those on it."""
+        return sweep_span(work_on(self.footing, self.request.sweep, *span, sets, history))
 
-    def fit(self, span: tuple[dt.date, dt.date], sets: Variants) -> Fitted:
+    def fit(self, span: tuple[dt.date, dt.date], sets: Variants, history: Prepared) -> Fitted:
         """What a training span chooses, and how what it looked at did."""
         check_stopped()
         try:
-            reading = self.read(span, sets)
+            reading = self.read(span, sets, history)
         except UserError as err:  # such as a span without bars
             return Fitted(Fit(*span, None, {}, np.nan, 0, err.sentence()), Tally())
         return Fitted(chosen(reading, Span(*span), self.request.choice), Tally.of(reading.columns[SHARPE]))
@@ -113,12 +113,12 @@ def evaluate_walk(work: WalkWork, argument: Argument) -> Result:
     kind, at, fits = argument
     request = work.request
     if kind == "fit":
-        return work.fit(request.spans[at], work.shared)
+        return work.fit(request.spans[at], work.shared, work.history)
     if kind == "cell":
         return cell_done(work, at, fits, work.history)
     history = shuffle(work.history, SEED * 1000 + at, work.mirrored)
     sets = work.sets_on(history)
-    made = tuple(work.fit(span, sets).fit for span in request.spans)
+    made = tuple(work.fit(span, sets, history).fit for span in request.spans)
     table = np.full((len(request.cells), len(columns_of(request))), np.nan)
     for cell in range(len(request.cells)):
         check_stopped()

@@ -58,10 +58,11 @@ def laid(project: Project, request: WalkRequest) -> WalkRequest:
     """The request laid over the present training view. Raises UserError where no cell has a fold."""
     footing = Footing.of(project)
     history = footing.prepared(request.sweep.market, request.sweep.interval)
-    return _laid(history, footing.brief(history.bars.terms, request.sweep.own), request)
+    return laid_over(history, footing.brief(history.bars.terms, request.sweep.own), request)
 
 
-def _laid(history: Prepared, brief: Brief, request: WalkRequest) -> WalkRequest:
+def laid_over(history: Prepared, brief: Brief, request: WalkRequest) -> WalkRequest:
+    """The request laid over the span of a brief. Raises UserError where no cell has a fold."""
     request.check()
     made = replace(request, view=view_of(history, brief, request))
     if all(o.fault for o in made.layouts):
@@ -175,7 +176,7 @@ def walk_job(project: Project, request: WalkRequest, shuffles: int = 0,
     searches, footing, sweep = Searches(project), Footing.of(project), request.sweep
     history = footing.prepared(sweep.market, sweep.interval)
     brief = footing.brief(history.bars.terms, sweep.own)
-    request = _laid(history, brief, request)
+    request = laid_over(history, brief, request)
     if not 0 <= shuffles <= MOST_SHUFFLES:
         raise UserError(f"up to {MOST_SHUFFLES:,} shuffled histories are walked", "walk-forward", "Ask for fewer.")
     backtest(history, first_set(sweep), brief, detail=False)
