@@ -43,7 +43,7 @@ def test_strategy_files_round_trip(tmp_path_factory: pytest.TempPathFactory, see
 
 
 @pytest.mark.parametrize(("change", "word"), [
-    ({"version": 4}, "newer"), ({"long": {"entry": {"rows": [{"left": {"kind": "field", "field": "vwap"}}]}}}, "vwap"),
+    ({"version": 5}, "newer"), ({"long": {"entry": {"rows": [{"left": {"kind": "field", "field": "vwap"}}]}}}, "vwap"),
     ({"long": {"entry": {"rows": [{"left": {"kind": "indicator", "indicator": "hocus"}}]}}}, "hocus"),
     ({"long": {"entry": {"rows": [{"left": {"kind": "indicator", "indicator": "ema", "params": {"length": 2.5}}}]}}},
      "whole"),

@@ -240,7 +240,8 @@ def run_dated(first: Setup, later: dict[int, Setup]):
             words = np.stack([made[r][1].words for r in rows])
             words[:, :, :2] = 0
             elder = Elder(np.array(rows), words, NO_ELDER.asked, NO_ELDER.tables)
-        wanted = wanted._replace(entries=wanted.entries[now], needs=np.ascontiguousarray(wanted.needs[:, now]), elder=elder)
+        wanted = Wanted(wanted.words, wanted.entries[now], np.ascontiguousarray(wanted.needs[:, now]), wanted.need_of,
+                        NOTHING_ASKED, 0, elder)
         kernel.advance(tape, wanted, clock, finer, xs, state, kept, stop, 0)
     kernel.finish(tape, clock, xs, state, kept)
     done = state.s[k.S_DONE]

@@ -47,7 +47,7 @@ def years(first: dt.date, last: dt.date) -> float:
 
 
 @dataclass(frozen=True)
-class Tested:
+class FoldResult:
     """A fold, its fit, and what its test span brought: net profit marked to market, entries."""
 
     fold: Fold
@@ -86,7 +86,7 @@ class Jump:
     after: float
 
 
-def efficiency(tested: Sequence[Tested]) -> float:
+def efficiency(tested: Sequence[FoldResult]) -> float:
     """Annualized test profit, summed over folds, over annualized training profit (Pardo 2008); folds that fitted nothing are
     left out. NaN where training did not earn."""
     some = [t for t in tested if t.fit.values is not None]
@@ -97,7 +97,7 @@ def efficiency(tested: Sequence[Tested]) -> float:
     return tests / (training / sum(years(t.fit.first, t.fit.last) for t in some))
 
 
-def profitable(tested: Sequence[Tested]) -> float:
+def profitable(tested: Sequence[FoldResult]) -> float:
     """Percent of the folds whose test span earned; NaN without folds."""
     return 100.0 * sum(t.net > 0 for t in tested) / len(tested) if tested else math.nan
 
@@ -155,7 +155,7 @@ def _wandering(axes: Sequence[Axis], fits: Sequence[Fit]) -> str:
     return f"{axis.short} wanders from {axis.shown(min(values))} to {axis.shown(max(values))}"
 
 
-def sentence(axes: Sequence[Axis], tested: Sequence[Tested], net: float) -> str:
+def sentence(axes: Sequence[Axis], tested: Sequence[FoldResult], net: float) -> str:
     """A walk in one sentence: what it earned, what the fits promised, how many tests lost, how far the numbers wander."""
     if not tested:
         return "Nothing was tested."
@@ -171,7 +171,7 @@ def sentence(axes: Sequence[Axis], tested: Sequence[Tested], net: float) -> str:
     return text + (f"; {wandering}." if wandering else ".")
 
 
-def jump_words(axes: Sequence[Axis], tested: Sequence[Tested]) -> list[str]:
+def jump_words(axes: Sequence[Axis], tested: Sequence[FoldResult]) -> list[str]:
     """Jumps in words, a sentence a number."""
     fits, lines = [t.fit for t in tested], []
     found = jumps(axes, fits)
@@ -204,6 +204,6 @@ class WalkTold:
     """What such a walk came to; or why there is none."""
 
     figures: dict[str, float]
-    tested: tuple[Tested, ...] = ()
+    tested: tuple[FoldResult, ...] = ()
     sentence: str = ""
     fault: str = ""

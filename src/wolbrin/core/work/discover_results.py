@@ -20,7 +20,7 @@ from wolbrin.core.store.searches import Searches
 from wolbrin.core.store.tables import Columns
 from wolbrin.core.work.discover_request import DiscoverRequest
 from wolbrin.core.work.discover_source import Counts, DiscoverSource
-from wolbrin.core.work.discover_work import Tested
+from wolbrin.core.work.discover_work import FoldResult
 
 Floats = NDArray[np.float64]
 KEPT, NEAR = "kept", "near"  # tables of a search: what each stream kept, and what came near
@@ -61,7 +61,7 @@ class DiscoverResult:
     source: DiscoverSource | None = None
     luck: Luck = field(default_factory=lambda: luck_of(0, ()))
 
-    def take(self, source: DiscoverSource, pieces: Sequence[Tested]) -> None:
+    def take(self, source: DiscoverSource, pieces: Sequence[FoldResult]) -> None:
         """What a source says now."""
         self.floors = source.floors
         self.counts = tuple(Counts(c.tried, c.few, c.met, c.kept, c.twins, c.alike, list(c.rejected)) for c in source.counts)

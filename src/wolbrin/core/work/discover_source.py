@@ -18,7 +18,7 @@ from wolbrin.core.search.floors import PASSED, Floors
 from wolbrin.core.search.objective import Floor
 from wolbrin.core.search.twins import Twins
 from wolbrin.core.work.discover_request import DiscoverRequest
-from wolbrin.core.work.discover_work import Tested, Unit
+from wolbrin.core.work.discover_work import FoldResult, Unit
 
 Ints = NDArray[np.int64]
 AGAIN = 64  # near ones that are asked together
@@ -139,7 +139,7 @@ class DiscoverSource:
 
     # What came of it
 
-    def tell(self, chunk: Chunk, result: Tested) -> None:
+    def tell(self, chunk: Chunk, result: FoldResult) -> None:
         unit, counts = result.unit, self.counts[result.unit.stream]
         if unit.again is not None:
             self._under_way -= 1
@@ -172,7 +172,7 @@ class DiscoverSource:
         if unit.stream in self.real:
             self._improve(result)
 
-    def _improve(self, result: Tested) -> None:
+    def _improve(self, result: FoldResult) -> None:
         """Note where something better than all before was found, and by how much."""
         new, old = result.best, self.best
         if new is None or (old is not None and (old["passed"], old["score"]) >= (new.passed, new.score)):

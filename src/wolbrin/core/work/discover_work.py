@@ -94,7 +94,7 @@ class Near:
 
 
 @dataclass
-class Tested:
+class FoldResult:
     """What came of a piece. rejected: int64[floors] by the first floor that each failed; few: had too few entry signals to be
     simulated. sharpe: float64 of those simulated; numbers, daily: of those that may be in the sample. fates: what the source
     decides about each of `found`, in their order."""
@@ -179,7 +179,7 @@ def control_seed(seed: int, control: int, market: str) -> int:
     return int.from_bytes(hashlib.sha256(text.encode()).digest()[:6], "big")
 
 
-def evaluate_unit(work: DiscoverWork, unit: Unit) -> Tested:
+def evaluate_unit(work: DiscoverWork, unit: Unit) -> FoldResult:
     """Test one piece."""
     explorers = work.explorers(unit.stream)
     lead, request = explorers[0], work.request
@@ -216,7 +216,7 @@ def evaluate_unit(work: DiscoverWork, unit: Unit) -> Tested:
     sharpe = out.figures[:, SHARPE]
     if request.limits.give_up_after and not evolving:
         sharpe = np.where(sampled, sharpe, np.nan)  # those that may be given up would tell of half a run
-    return Tested(unit, rejected, int((failed == NO_SIGNALS).sum()), judged.found, kept_near,
+    return FoldResult(unit, rejected, int((failed == NO_SIGNALS).sum()), judged.found, kept_near,
                   _best(lead, numbers, genotypes, score, judged.failed, near), sharpe, numbers[sampled], daily,
                   _after(unit, lead, genotypes, score, judged.failed, out) if unit.step is not None else None,
                   len(drawer.codes), {} if control else lead.read_elsewhere())

@@ -35,7 +35,7 @@ from wolbrin.core.work.briefs import brief_again
 from wolbrin.core.work.discover_request import DiscoverRequest, OldRequestError
 from wolbrin.core.work.discover_results import KEPT, NEAR, DiscoverResult, figures_of, slow_columns
 from wolbrin.core.work.discover_source import DiscoverSource
-from wolbrin.core.work.discover_work import DiscoverWork, Found, Tested, evaluate_unit
+from wolbrin.core.work.discover_work import DiscoverWork, FoldResult, Found, evaluate_unit
 from wolbrin.core.work.footing import Footing
 from wolbrin.core.work.sweep_results import DAYS
 
@@ -107,7 +107,7 @@ def _job(books: _Books, work: DiscoverWork, source: DiscoverSource, result: Disc
     project, request = books.project, work.request
     searches = Searches(project)
 
-    def commit(pieces: list[Tested], cursor: dict[str, Any]) -> None:
+    def commit(pieces: list[FoldResult], cursor: dict[str, Any]) -> None:
         tables: dict[tuple[int, str], list[Columns]] = {}
         fresh: list[int] = []
         with project.transaction():
@@ -146,7 +146,7 @@ def _job(books: _Books, work: DiscoverWork, source: DiscoverSource, result: Disc
     return Job(request.title, "candidates", source, Work(evaluate_unit, work), commit=commit, finish=finish)
 
 
-def _keep(books: _Books, work: DiscoverWork, piece: Tested) -> list[int]:
+def _keep(books: _Books, work: DiscoverWork, piece: FoldResult) -> list[int]:
     """Put what is kept of a piece on the Shelf. Returns the ids."""
     shelf, request, stream = Shelf(books.project), work.request, piece.unit.stream
     _, place = work.stream(stream)
@@ -173,7 +173,7 @@ def _keep(books: _Books, work: DiscoverWork, piece: Tested) -> list[int]:
     return out
 
 
-def _tables(books: _Books, work: DiscoverWork, piece: Tested) -> Iterable[tuple[int, str, Columns]]:
+def _tables(books: _Books, work: DiscoverWork, piece: FoldResult) -> Iterable[tuple[int, str, Columns]]:
     """Rows of the search's tables: what was kept, what came near, and the sample of all draws."""
     stream, slow = piece.unit.stream, slow_columns(piece.unit.floors)
     some = [(f, fate) for f, (fate, _) in zip(piece.found, piece.fates) if fate != "twin"]

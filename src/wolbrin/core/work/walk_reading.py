@@ -22,7 +22,7 @@ from wolbrin.core.rules.dated import with_schedule
 from wolbrin.core.rules.model import Strategy
 from wolbrin.core.rules.numbers import tunables, with_values
 from wolbrin.core.rules.schedule import Schedule, Spell
-from wolbrin.core.search.walked import Fit, Tested, drift_of, efficiency, jump_words, profitable, sentence
+from wolbrin.core.search.walked import Fit, FoldResult, drift_of, efficiency, jump_words, profitable, sentence
 from wolbrin.core.work.walk_request import Layout, WalkRequest
 
 Fits = Mapping[tuple[dt.date, dt.date], Fit]
@@ -88,7 +88,7 @@ class Walked:
     cell: int
     strategy: Strategy
     run: Run
-    tested: tuple[Tested, ...]
+    tested: tuple[FoldResult, ...]
     now: Fit | None
     history: Prepared
     brief: Brief
@@ -153,7 +153,7 @@ class Walked:
         return (np.concatenate(days), np.concatenate(profits)) if days else (np.zeros(0), np.zeros(0))
 
 
-def training_of(walked: Walked, fold: Tested) -> Run:
+def training_of(walked: Walked, fold: FoldResult) -> Run:
     """The run of a fold's numbers over its training span. Raises UserError where nothing was fitted."""
     sweep = walked.request.sweep
     if fold.fit.values is None:
@@ -162,7 +162,7 @@ def training_of(walked: Walked, fold: Tested) -> Run:
     return backtest(walked.history, one, replace(walked.brief, span=Span(fold.fit.first, fold.fit.last)), detail=False)
 
 
-def tests_of(run: Run, layout: Layout, fits: Sequence[Fit]) -> tuple[Tested, ...]:
+def tests_of(run: Run, layout: Layout, fits: Sequence[Fit]) -> tuple[FoldResult, ...]:
     """Each fold with what its test span brought in a stitched run: change of equity from date to date, and entries."""
     days, profit = run.daily
     total = np.concatenate(([0.0], np.cumsum(profit)))
@@ -171,7 +171,7 @@ def tests_of(run: Run, layout: Layout, fits: Sequence[Fit]) -> tuple[Tested, ...
     for fold, fit in zip(layout.folds, fits):
         first, last = day_number(fold.test_first), day_number(fold.test_last)
         a, b = np.searchsorted(days, (first, last + 1))
-        found.append(Tested(fold, fit, float(total[b] - total[a]), int(((entered >= first) & (entered <= last)).sum())))
+        found.append(FoldResult(fold, fit, float(total[b] - total[a]), int(((entered >= first) & (entered <= last)).sum())))
     return tuple(found)
 
 

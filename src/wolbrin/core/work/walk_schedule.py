@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import datetime as dt
+import math
 from dataclasses import dataclass, replace
 from typing import Any
 
@@ -21,7 +22,8 @@ from wolbrin.core.rules.dated import undated, with_schedule
 from wolbrin.core.rules.model import Strategy
 from wolbrin.core.rules.schedule import MOST_SPELLS, Spell
 from wolbrin.core.search.candidate import Candidate, candidate_of
-from wolbrin.core.search.folds import Steps, ahead
+from wolbrin.core.search.folds import Ahead, Steps, ahead
+from wolbrin.core.search.walked import Fit
 from wolbrin.core.store.project import Project, now
 from wolbrin.core.store.searches import Searches
 from wolbrin.core.store.settings import OwnSpan
@@ -74,6 +76,7 @@ def carried_on(footing: Footing, strategy: Strategy, brief: Brief, until: dt.dat
         run = backtest(ready, undated(strategy), asked, detail=False)
         entries = [day_of(d) for d in run.bars.trading_date[run.trades_i[:, k.T_ENTRY_BAR]].tolist()]
     sets = Variants(sweep.strategy, sweep.space.numbers, Many(ready, brief), "", sweep.measures[len(SUMMARY):])
+    until = min(until, day_of(ready.bars.trading_date[-1]) + ONE)  # no fit is due where there are no days yet
     spells, due, n, tried = list(schedule.spells), schedule.due, procedure.n, 0
     while len(spells) < MOST_SPELLS:
         begin = due or Steps(sorted(entries)).later(spells[-1].first, lengths.test)
@@ -83,8 +86,7 @@ def carried_on(footing: Footing, strategy: Strategy, brief: Brief, until: dt.dat
         step = ahead(begin, procedure.first, lengths, entries, procedure.anchor, n)
         if step is None:
             break
-        work = work_on(footing, sweep, step.training_first, step.training_last, sets, ready)
-        fit = fit_span(work, procedure.request.choice)
+        fit = _fitted(footing, procedure, step, sets, ready)
         values = tuple(numbers_at(sweep.axes, fit.values).values()) if fit.values is not None else ()
         spells.append(Spell(first=begin, values=values, fitted_first=step.training_first, fitted_last=step.training_last))
         tried += fit.tried
@@ -95,6 +97,15 @@ def carried_on(footing: Footing, strategy: Strategy, brief: Brief, until: dt.dat
     told: dict[str, Any] = schedule.procedure | {"n": n, "history": seen_by(ready, spells)}
     made = schedule.model_copy(update={"spells": tuple(spells), "due": due, "procedure": told})
     return Carried(with_schedule(strategy, made), added, tried)
+
+
+def _fitted(footing: Footing, procedure: Procedure, step: Ahead, sets: Variants, ready: Prepared) -> Fit:
+    """One fit that has come due; a training span without bars chooses nothing."""
+    span = step.training_first, step.training_last
+    try:
+        return fit_span(work_on(footing, procedure.request.sweep, *span, sets, ready), procedure.request.choice)
+    except UserError as err:
+        return Fit(*span, None, {}, math.nan, 0, err.sentence())
 
 
 def fit_due(project: Project, strategy: Strategy, own: OwnSpan | None = None) -> tuple[Carried, str]:

@@ -19,7 +19,7 @@ from wolbrin.core.engine.run import Run
 from wolbrin.core.measures.wording import number
 from wolbrin.core.rules.axes import Axis
 from wolbrin.core.rules.dated import due_words, shown_values
-from wolbrin.core.search.walked import Tested
+from wolbrin.core.search.walked import FoldResult
 from wolbrin.core.work.walk_grid import shown, title_of
 from wolbrin.core.work.walk_reading import FIGURES, Walked
 from wolbrin.core.work.walk_request import WalkRequest
@@ -41,7 +41,7 @@ def _columns(axes: tuple[Axis, ...]) -> list[Column]:
                       lambda t: axis.shown(t.fit.values[at]) if t.fit.values is not None else "none", "right",
                       min(150, 22 + 7 * len(axis.short)), tip=axis.title)
 
-    def tested(t: Tested) -> str:
+    def tested(t: FoldResult) -> str:
         return f"{t.fold.test_first:%d %b %y} \u2013 {t.fold.test_last:%d %b %y}"
 
     return [Column("tested", lambda t: t.fold.test_first, tested, width=166),
@@ -217,7 +217,7 @@ class WalkPage(QWidget):
             self.lengths.show_grid(state.grid, walked.cell, state.luck())
         self._mark_ruler()
 
-    def _fold_read(self, fold: Tested, run: Run) -> None:
+    def _fold_read(self, fold: FoldResult, run: Run) -> None:
         """Draw the training of a fold before its test."""
         self.equity.show_training(fold, run)
         self.show_picture(0)

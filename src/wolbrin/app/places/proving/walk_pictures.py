@@ -16,7 +16,7 @@ from wolbrin.app.session import Session
 from wolbrin.core.engine.run import Run
 from wolbrin.core.market.bars import Floats
 from wolbrin.core.measures.catalogue import SUMMARY
-from wolbrin.core.search.walked import Tested
+from wolbrin.core.search.walked import FoldResult
 from wolbrin.core.work.walk_grid import Grid as Lengths
 from wolbrin.core.work.walk_grid import shown, title_of
 from wolbrin.core.work.walk_reading import FIGURES, Walked
@@ -52,7 +52,7 @@ class EquityPicture(QWidget):
         self._walked, self._training = w, None
         self._draw(w)
 
-    def show_training(self, fold: Tested, run: Run) -> None:
+    def show_training(self, fold: FoldResult, run: Run) -> None:
         """Draw the training of a fold too, so that it ends where its test begins."""
         if self._walked is None:
             return

@@ -14,7 +14,7 @@ from wolbrin.core.errors import WolbrinError
 from wolbrin.core.export.steps import export_job
 from wolbrin.core.export.tables import table_steps
 from wolbrin.core.jobs import Job
-from wolbrin.core.search.walked import Tested
+from wolbrin.core.search.walked import FoldResult
 from wolbrin.core.work.walk_answer import fold_table
 from wolbrin.core.work.walk_grid import USUAL, Grid, grid_of_result, luck_words
 from wolbrin.core.work.walk_reading import Walked, training_of
@@ -225,7 +225,7 @@ class WalkState(QObject):
 
         s.compute("Read the walk", work, done, "walk")
 
-    def look_at(self, fold: Tested) -> None:
+    def look_at(self, fold: FoldResult) -> None:
         """Run a fold's numbers over its training span, to be drawn before its test."""
         walked, s = self.walked, self.session
         if walked is None or fold.fit.values is None:
