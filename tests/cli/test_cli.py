@@ -28,6 +28,7 @@ from wolbrin.core.study.answers import StudyAnswer, TrialAnswer
 from wolbrin.core.work.discover_answer import DiscoverAnswer, ShelfAnswer
 from wolbrin.core.work.shelving import CandidateFile
 from wolbrin.core.work.sweep_answer import SweepAnswer
+from wolbrin.core.work.walk_answer import WalkAnswer
 
 FILES = Path(__file__).parents[2] / "src/wolbrin/demo/files"
 
@@ -215,6 +216,43 @@ def test_from_an_idea_to_the_shelf_headless(demo: Path, tmp_path: Path) -> None:
     assert "no sweep" in wolbrin("sweep", "-p", demo, "--show", 1, code=1).stderr
     many = [x for key in ("stop.amount", "target.amount", "stop.length") for x in ("--vary", f"{key}=1:1000:1")]
     assert "1,000,000,000 sets are more than" in wolbrin("sweep", *base, *many, code=1).stderr
+
+
+def test_a_strategy_is_walked_kept_traded_and_carried_on(demo: Path, tmp_path: Path) -> None:
+    """Grid, the pair that works, the dated strategy in a backtest, the next fit once the border has moved; and what is wrong
+    in a sentence."""
+    base = ("walk-forward", "-p", demo, "-s", "Tern breakout", "--vary", "stop.amount=1.5,2.5,3.5", "--vary",
+            "target.amount=2,4")
+    grid = WalkAnswer.model_validate(result(*base, "--grid", "18m,24m", "x", "6m,9m", "--shuffles", 1, "--out",
+                                            tmp_path / "folds.csv", "--keep", "Tern dated"))
+    assert len(grid.grid.cells) == 4
+    assert (grid.grid.shuffles, grid.tried) == (1, 6 + 4)
+    assert grid.grid.center is not None
+    assert grid.lengths == grid.grid.cells[grid.grid.center].lengths
+    assert grid.figures["folds"] == len(grid.folds) == len(pd.read_csv(tmp_path / "folds.csv"))
+    assert sum(f.test_net for f in grid.folds) == pytest.approx(grid.figures["net"])
+    assert grid.sentence.startswith("Earned ")
+    assert grid.now is not None
+    assert str(grid.next_fit) > str(grid.now.first) > str(grid.now.fitted_last)
+    traded = result("backtest", "-p", demo, "-s", "Tern dated")
+    assert traded["measures"]["net"] == pytest.approx(grid.figures["net"])
+    assert set(traded["ledger"]["numbers_from"]) == {str(f.test_first) for f in grid.folds}
+    shown = wolbrin("walk-forward", "-p", demo, "--show", grid.id, "--cell", "24m,6m", "--figure", "efficiency").stdout
+    assert "fitted on 24 months before it, tested on 6 months" in shown
+    assert "next fit due" in shown
+    assert "Nothing is due" in wolbrin("walk-forward", "-p", demo, "--extend", "Tern dated").stdout
+    wolbrin("set", "-p", demo, "--holdout", "2024-01-01", "--spend", "to see the fits that come due")
+    carried = result("walk-forward", "-p", demo, "--extend", "Tern dated")
+    assert carried["added"] >= 2
+    assert carried["schedule"][carried["added"]:] == [line.split(";")[0] for line in grid.schedule]
+    grown = WalkAnswer.model_validate(result("walk-forward", "-p", demo, "--extend", grid.id))
+    assert grown.folds[:len(grid.folds)] == grid.folds
+    assert len(grown.folds) > len(grid.folds)
+    for arguments, word in (((*base, "--train", "99y"), "no fold fits"), ((*base, "--train", "soon"), "is no length"),
+                            ((*base[:5], "--vary", "nose=1,2"), 'no number "nose"'),
+                            (("walk-forward", "-p", demo, "--extend", "Eider fade"), "no dated numbers"),
+                            (("walk-forward", "-p", demo, "--show", 999), "no search 999")):
+        assert word in wolbrin(*arguments, code=1).stderr
 
 
 def test_ranges_constraints_and_places_that_cannot_be_read_are_a_sentence() -> None:

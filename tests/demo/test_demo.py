@@ -21,8 +21,19 @@ from wolbrin.core.market.terms import load_terms
 from wolbrin.core.measures.catalogue import measure
 from wolbrin.core.measures.facts import Facts
 from wolbrin.core.portfolio.combine import correlation, daily_matrix
+from wolbrin.core.rules.axes import Axis
 from wolbrin.core.rules.model import load_strategy
+from wolbrin.core.search.folds import Length
+from wolbrin.core.search.walked import efficiency
+from wolbrin.core.store.project import Project
+from wolbrin.core.store.settings import Settings
 from wolbrin.core.study.shuffle import shuffle
+from wolbrin.core.work.footing import Footing
+from wolbrin.core.work.sweep_request import SweepRequest
+from wolbrin.core.work.walk_reading import walked
+from wolbrin.core.work.walk_request import WalkRequest
+from wolbrin.core.work.walk_work import WalkWork
+from wolbrin.core.work.walking import laid_over
 from wolbrin.demo.build import EIDER, PETREL, STRATEGIES, TERN, build_demo, is_complete
 from wolbrin.demo.generator import mix, normal, walk
 from wolbrin.demo.markets import MARKETS, MISSING_MONTH, Faults, generate, soil
@@ -144,6 +155,30 @@ def test_the_dying_edge_dies(quarter: dict[str, Prepared]) -> None:
     died = dt.date(2020, 6, 30)
     assert gross_t(quarter["HFR"], TERN, Span(None, died)) > 4.0
     assert abs(gross_t(quarter["HFR"], TERN, Span(dt.date(2020, 7, 1), None))) < 3.3
+
+
+def test_what_tuning_promises_carries_over_where_edges_last_and_falls_where_one_dies(
+        bars: dict[str, Bars], quarter: dict[str, Prepared], tmp_path: Path) -> None:
+    """Walked without costs: efficiency near one on the lasting edge, and on the one that dies until it does."""
+    sealed = Settings(training_first=dt.date(2016, 1, 1), holdout_first=dt.date(2025, 12, 1), last=dt.date(2025, 12, 31))
+    project = Project.create(tmp_path / "p", sealed)
+    rules = TERN
+    axes = (Axis("stop.amount", "stop", (1.5, 2.5, 3.5)), Axis("target.amount", "target", (2.0, 3.0, 4.0)))
+    found = {}
+    for code in ("NPW", "HFR"):
+        project.add_market(bars[code].terms, bars[code], "skx")
+        brief = Brief(Span(None, dt.date(2025, 11, 30)))
+        sweep = SweepRequest(rules, code, 15, axes)
+        request = laid_over(quarter[code], brief, WalkRequest(sweep, (Length(24, "months"),), (Length(6, "months"),)))
+        work = WalkWork(Footing.of(project), request, brief, "")
+        sets = work.sets_on(quarter[code])
+        fits = {span: work.fit(span, sets, quarter[code]).fit for span in request.spans}
+        found[code] = walked(request, 0, fits, quarter[code], brief).tested
+    project.close()
+    assert 0.6 < efficiency(found["NPW"]) < 1.4
+    dies = dt.date(2020, 7, 1)
+    assert 0.6 < efficiency([t for t in found["HFR"] if t.fold.test_last < dies]) < 1.4
+    assert efficiency([t for t in found["HFR"] if t.fold.test_first >= dies and t.fit.net > 0]) < 0.35
 
 
 def test_related_markets_make_related_bets(quarter: dict[str, Prepared]) -> None:

@@ -39,7 +39,7 @@ from wolbrin.core.store.dossier import Dossiers
 from wolbrin.core.store.project import Project
 from wolbrin.core.store.searches import Searches
 from wolbrin.core.work.sweep_request import SweepRequest
-from wolbrin.core.work.walk_answer import fold_table, grid_answer, walk_answer
+from wolbrin.core.work.walk_answer import fold_table, walk_answer
 from wolbrin.core.work.walk_grid import USUAL, Grid, grid_of_result, luck_words, shown, title_of
 from wolbrin.core.work.walk_reading import FIGURES, Walked
 from wolbrin.core.work.walk_request import WalkRequest
@@ -246,9 +246,7 @@ def add(app: typer.Typer, demo: Callable[[], Path]) -> None:
             if out is not None:
                 write_out(out, table_steps(lambda: fold_table(walked), out, "folds"))
         if json:
-            emit({"id": result.search, "unfinished": result.unfinished, "fits": len(result.fits),
-                  "tried": Searches(opened).get(result.search).tried, "strategy": kept} | walk_answer(walked)
-                 | {"grid": grid_answer(result, by)})
+            emit(walk_answer(result, walked, by, Searches(opened).get(result.search).tried, kept))
             return
         if len(result.request.cells) > 1:
             show_grid(by, result)
