@@ -14,10 +14,11 @@ from wolbrin.core.work.discover_answer import DiscoverAnswer, ShelfAnswer
 from wolbrin.core.work.shelving import CandidateFile
 from wolbrin.core.work.sweep_answer import SweepAnswer
 from wolbrin.core.work.sweep_sets import ParameterSet
+from wolbrin.core.work.walk_answer import WalkAnswer
 
 FOLDER = Path(__file__).parents[1] / "docs/schemas"
 MODELS = {"market": Terms, "layout": Layout, "strategy": Strategy, "conditions": ConditionFile, "parameters": ParameterSet,
-          "sweep-answer": SweepAnswer, "study-answer": StudyAnswer, "trial-answer": TrialAnswer,
+          "sweep-answer": SweepAnswer, "walk-answer": WalkAnswer, "study-answer": StudyAnswer, "trial-answer": TrialAnswer,
           "discover-answer": DiscoverAnswer, "shelf-answer": ShelfAnswer, "candidate": CandidateFile}
 
 

@@ -106,10 +106,31 @@ def sweep(window: MainWindow, folder: Path) -> None:
     place.start()
     rest(window, 1.0)
     shoot(window, folder, "sweep")
-    place.result.show_picture("four")
-    shoot(window, folder, "sweep-four")
-    place.result.show_picture("map")
     window.session.undo.setIndex(window.session.undo.index() - 5)
+
+
+def walk(window: MainWindow, folder: Path) -> None:
+    """A grid of lengths for two numbers, and the drift of one of them in the walk it recommends."""
+    window.go("proving")
+    place: Any = window.places["proving"]
+    place.show_page("walk")
+    page = place.walk
+    page.show_page("ask")
+    rest(window)
+    for title in ("stop ATR multiple", "target stop"):
+        next(li for li in page.setup.sets.numbers.lines if li.tunable.title == title).on.click()
+    page.setup.training.setText("12m, 18m, 24m, 36m")
+    page.setup.test.setText("2m, 3m, 6m, 12m")
+    page.setup.shuffles.setValue(3)
+    rest(window)
+    page.start()
+    rest(window, 2.0)
+    shoot(window, folder, "walk-grid")
+    page.show_picture(1)
+    shoot(window, folder, "walk")
+    window.session.undo.setIndex(window.session.undo.index() - 3)
+    place.show_page("line")
+    rest(window)
 
 
 def discover(window: MainWindow, folder: Path) -> None:
@@ -209,13 +230,12 @@ def work(window: MainWindow, folder: Path) -> None:
     place["backtest"].keep_run()
     place["backtest"].ledger.choose(213)
     shoot(window, folder, "backtest")
-    place["backtest"].look("breakdown")
-    shoot(window, folder, "backtest-breakdown")
     window.toggle_theme()
     place["backtest"].look("measures")
     shoot(window, folder, "backtest-dusk")
     window.toggle_theme()
     place["backtest"].look("ledger")
+    walk(window, folder)
     go("rehearsal")
     place["rehearsal"].speed.setValue(6)
     place["rehearsal"].state.start()

@@ -18,6 +18,7 @@ from wolbrin.core.bench.many import discover_figures, pausing_figures, reading_f
 from wolbrin.core.bench.proving import line_figures, path_figures
 from wolbrin.core.bench.shelf import shelf_figures
 from wolbrin.core.bench.trials import trial_figures
+from wolbrin.core.bench.walks import walk_figures
 from wolbrin.core.engine.brief import Brief, Costs
 from wolbrin.core.engine.ledger import ledger
 from wolbrin.core.engine.prepare import Prepared
@@ -150,6 +151,8 @@ def core_figures(tell: Callable[[str], None] = lambda what: None) -> list[Figure
     found += shelf_figures()
     tell("a field trial of 2,400 tests")
     found += trial_figures()
+    tell("walks and a grid of lengths")
+    found += walk_figures()
     tell("an import of five million rows")
     found += import_figures()
     tell("Monte Carlo, and runs on other prices")
