@@ -27,6 +27,7 @@ from wolbrin.core.measures.inference import Tally
 from wolbrin.core.rules.axes import Axis
 from wolbrin.core.rules.model import Distance
 from wolbrin.core.rules.script import parse_strategy
+from wolbrin.core.search.folds import Length
 from wolbrin.core.store.dossier import Dossiers
 from wolbrin.core.store.project import Project
 from wolbrin.core.store.schema import SCHEMA_VERSION
@@ -46,6 +47,8 @@ from wolbrin.core.work.sweep_results import last_sweep
 from wolbrin.core.work.sweep_sets import candidate_from_sweep
 from wolbrin.core.work.sweeping import sweep_job
 from wolbrin.core.work.trialing import TrialRequest, candidate_from_trial, last_trial, trial_job
+from wolbrin.core.work.walk_request import WalkRequest
+from wolbrin.core.work.walking import walk_job
 
 DATA = Path(__file__).parents[1] / "data"
 SETTINGS = Settings(training_first=dt.date(2024, 1, 1), holdout_first=dt.date(2024, 4, 1), last=dt.date(2024, 12, 31))
@@ -214,6 +217,12 @@ def _trial(project: Project) -> tuple[Job, Callable[[], Any]]:
     return job, lambda: (result.figures.tobytes(), result.dealt.tobytes(), result.records)
 
 
+def _walk(project: Project) -> tuple[Job, Callable[[], Any]]:
+    request = WalkRequest(SweepRequest(STOPPED, "AAA", 15, AXES), (Length(20, "days"),), (Length(10, "days"),))
+    job, result = walk_job(project, request)
+    return job, lambda: (repr(result.fits), repr(result.cells), result.record)
+
+
 def _study(project: Project) -> tuple[Job, Callable[[], Any]]:
     got: list[Any] = []
     return study_job(project, StudyRequest(STOPPED, "AAA", 15), got.append), lambda: [s.mean.tobytes() for s in got[0]]
@@ -234,7 +243,7 @@ def _combine(project: Project) -> tuple[Job, Callable[[], Any]]:
     return job, lambda: got
 
 
-@pytest.mark.parametrize("make", [_sweep, _discover, _trial, _study, _prove, _combine])
+@pytest.mark.parametrize("make", [_sweep, _discover, _trial, _walk, _study, _prove, _combine])
 def test_work_goes_on_with_what_it_began_on_whatever_is_changed(make: Callable, tmp_path: Path, engine: Engine) -> None:
     """Everything that can be set is changed between asking for work and its running; no bit of the result may move."""
     told = []

@@ -24,6 +24,7 @@ from wolbrin.core.errors import EnvironmentTrouble, UserError
 from wolbrin.core.jobs import Engine, Job, State
 from wolbrin.core.measures.catalogue import SUMMARY
 from wolbrin.core.rules.axes import Axis
+from wolbrin.core.search.folds import Length
 from wolbrin.core.search.objective import Floor
 from wolbrin.core.search.sample import at_hand, keys_of, sampled
 from wolbrin.core.store.dossier import Dossiers
@@ -40,6 +41,9 @@ from wolbrin.core.work.sweep_request import SweepRequest
 from wolbrin.core.work.sweep_results import daily_of_sweep, last_sweep
 from wolbrin.core.work.sweeping import sweep_job
 from wolbrin.core.work.trialing import TrialRequest, last_trial, trial_job
+from wolbrin.core.work.walk_request import WalkRequest
+from wolbrin.core.work.walk_results import read_walk
+from wolbrin.core.work.walking import walk_job
 
 FLOORS = (Floor(key="trades", value=5), Floor(key="profit_factor", value=0.9), Floor(key="positive_years", value=1.0))
 AXES = (Axis.spread("stop.amount", "stop", 1.0, 3.0, 0.05),
@@ -83,6 +87,12 @@ def trial(project: Project) -> Job:
     return trial_job(project, request)[0]
 
 
+def walk(project: Project) -> Job:
+    """Fits, pairs of lengths, and the same on shuffled histories."""
+    sweep = SweepRequest(STOPPED, "AAA", 15, AXES)
+    return walk_job(project, WalkRequest(sweep, (Length(20, "days"), Length(30, "days")), (Length(5, "days"),)), 2)[0]
+
+
 def outcome(project: Project) -> dict[str, Any]:
     """All that a search leaves behind, without when it was made."""
     searches = Searches(project)
@@ -92,7 +102,11 @@ def outcome(project: Project) -> dict[str, Any]:
     for one in listed(project):
         assert one.cursor is not None
         told[f"{one.kind} cursor"] = {k: v for k, v in one.cursor.items() if k != "spent"}
-        told[f"{one.kind} rows"] = {k: v.tobytes() for k, v in searches.rows(one.id).items()}
+        told[f"{one.kind} rows"] = {k: v.tolist() if v.dtype == object else v.tobytes()
+                                    for k, v in searches.rows(one.id).items()}
+        if one.kind == "walk":
+            result = read_walk(project, one.id)
+            told["cells"], told["luck"] = repr(result.cells), result.luck.tobytes()
         if one.kind == "discover":
             for name in ("kept 0", "kept 1", "near"):
                 told[name] = {k: v.tobytes() for k, v in searches.rows(one.id, name).items()}
@@ -102,7 +116,8 @@ def outcome(project: Project) -> dict[str, Any]:
     return told
 
 
-@pytest.mark.parametrize(("make", "kills"), [(discover, 20), (breeding, 4), (sweep, 3), (evolution, 3), (trial, 3)])
+@pytest.mark.parametrize(("make", "kills"),
+                         [(discover, 20), (breeding, 4), (sweep, 3), (evolution, 3), (trial, 3), (walk, 4)])
 def test_a_search_killed_again_and_again_ends_like_one_left_in_peace(make: Callable[[Project], Job], kills: int,
                                                                      tmp_path: Path, engine: Engine) -> None:
     told = []

@@ -136,6 +136,23 @@ def due_words(schedule: Schedule) -> str:
     return f"next fit due after {schedule.due_after}" if schedule.due_after else ""
 
 
+def in_force_words(strategy: Strategy, day: dt.date) -> str:
+    """Which dated numbers decide on a day, and when the next fit comes; "" without any."""
+    schedule = strategy.schedule
+    if schedule is None:
+        return ""
+    at = max((i for i, s in enumerate(schedule.spells) if s.first <= day), default=-1)
+    if at < 0:
+        return f"Before the first dated numbers ({schedule.spells[0].first:%d %b %Y}) nothing is entered."
+    spell = schedule.spells[at]
+    said = shown_values(strategy, schedule, spell.values) if spell.values else "nothing fitted, nothing is entered"
+    after = schedule.spells[at + 1].first if at + 1 < len(schedule.spells) else schedule.due
+    due = f"; next fit {after.day} {after:%b %Y}" if after is not None else ""
+    if after is not None and day >= after:
+        due = f"; the next fit was due {after.day} {after:%b %Y}"
+    return f"In force from {spell.first.day} {spell.first:%b %Y}: {said}{due}."
+
+
 def schedule_words(strategy: Strategy, most: int = 0) -> list[str]:
     """The schedule in words, newest first: "from 1 Jul 2021: fast 14, slow 60; next fit due 1 Jan 2026". most: how many
     spells, 0 for all."""

@@ -59,7 +59,7 @@ class RehearsalState(QObject):
                 brief = footing.brief(footing.ground.history(market).terms, own)
                 span = footing.settings.holdout
                 opened = open_for(project, footing, strategy, market, interval, brief, span, "rehearsal")
-                return Rehearsal(opened.history, strategy, brief, span), opened.verdict
+                return Rehearsal(opened.history, opened.strategy, brief, span), opened.verdict
             except WolbrinError as err:
                 return err
 

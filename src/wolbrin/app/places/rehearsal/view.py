@@ -17,9 +17,11 @@ from wolbrin.app.places.rehearsal.state import SPEEDS, RehearsalState
 from wolbrin.app.session import Session
 from wolbrin.app.shell.actions import Action
 from wolbrin.core.engine.run import record_of
+from wolbrin.core.market.bars import day_of
 from wolbrin.core.market.intervals import interval_words
 from wolbrin.core.measures.wording import number
 from wolbrin.core.rehearsal.session import Snapshot, latest_trade
+from wolbrin.core.rules.dated import in_force_words
 
 
 class RehearsalPlace(Place):
@@ -52,10 +54,12 @@ class RehearsalPlace(Place):
             widget.setAccessibleName(name)
         grid.setColumnStretch(len(self.figures), 1)
         self.verdict = label("", "muted", wrap=True)
+        self.dated = label("", "accent", wrap=True)
+        self.dated.hide()
         upper = QWidget()
         upper.setLayout(column(grid, self.chart, spacing=6, margins=(0, 0, 8, 0)))
         lower = QWidget()
-        lower.setLayout(column(row(label("Equity so far", "heading"), self.verdict, None), self.equity, spacing=4,
+        lower.setLayout(column(row(label("Equity so far", "heading"), self.verdict, None), self.dated, self.equity, spacing=4,
                                margins=(0, 6, 8, 0)))
         split = QSplitter(Qt.Orientation.Vertical)
         split.addWidget(upper)
@@ -144,6 +148,9 @@ class RehearsalPlace(Place):
                  "trades": number(snapshot.closed), "equity": f"{number(snapshot.equity)} {s.settings.currency}"}
         for name, text in texts.items():
             self.figures[name].setText(text)
+        dated = in_force_words(run.strategy, day_of(bars.trading_date[-1]))
+        self.dated.setText(dated)
+        self.dated.setVisible(bool(dated))
         if len(run.net):
             x = bars.end[run.first:run.last] / 1e9
             self.equity.show_curves([Curve(x, run.net - run.brief.capital, "ink", 1.8),
