@@ -23,6 +23,8 @@ from wolbrin.core.work.walk_reading import FIGURES, Walked
 
 DAY = 86_400.0
 MOST_MARKS = 40
+ONE_PAIR = "One pair of lengths: write several under Set up, such as 12m, 24m, 36m, to see which work."
+WAITING = "Pairs are shown once all fits are there."
 FIGURES_SHOWN = ("t_daily", *FIGURES, *(k for k in SUMMARY if k != "t_daily"))
 
 
@@ -162,5 +164,5 @@ class LengthsPicture(QWidget):
             self.figure.blockSignals(True)
             self.figure.setCurrentIndex(at)
             self.figure.blockSignals(False)
-        self.words.setText(" ".join(line for line in (*grid.words(), luck) if line) if whole else
-                           "A pair is shown once all of its fits are there.")
+        said = [*(grid.words() if grid.value.size > 1 else [ONE_PAIR]), luck] if whole else [WAITING]
+        self.words.setText(" ".join(line for line in said if line))
