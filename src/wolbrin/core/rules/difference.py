@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from difflib import SequenceMatcher
 
+from wolbrin.core.rules.dated import schedule_words
 from wolbrin.core.rules.mirror import effective_long, effective_short
 from wolbrin.core.rules.model import Condition, Strategy
 from wolbrin.core.rules.words import distance_words, entry_words, filter_words, node_words, number, sizing_words
@@ -44,6 +45,7 @@ def _pieces(s: Strategy) -> dict[str, str]:
     found["overnight"] = "flat by session end" if s.flat_by_session_end else "held overnight"
     found |= {"fills": s.fill, "opposite signal": s.on_opposite, "size": sizing_words(s),
               "filters": "; ".join(filter_words(s.filters)), "notes": s.notes,
+              "dated numbers": "; ".join(schedule_words(s, 2)),
               "long entry order": entry_words(s.long.order, "buy", "at market").rstrip(","),
               "short side": s.short.mode, "long side": "traded" if s.long.mode == "own" else "off"}
     if s.short.mode == "own":

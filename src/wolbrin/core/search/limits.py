@@ -7,12 +7,13 @@ import re
 from collections.abc import Sequence
 from typing import Literal
 
-from pydantic import Field, model_validator
+from pydantic import Field, field_validator, model_validator
 
 from wolbrin.core.errors import UserError
 from wolbrin.core.faults import validated
 from wolbrin.core.market.terms import Terms
 from wolbrin.core.models import Model
+from wolbrin.core.rules.dated import undated
 from wolbrin.core.rules.model import BreakEven, Distance, EntryOrder, FieldOperand, Filters, Level, Sizing, Strategy, Trail
 
 MOST_ROWS = 5
@@ -206,6 +207,12 @@ class Limits(Model):
     give_up_after: int = Field(0, ge=0, le=1_000_000)
     keep: Keep = ""
     strategy: Strategy | None = None
+
+    @field_validator("strategy")
+    @classmethod
+    def _shown(cls, value: Strategy | None) -> Strategy | None:
+        """What is built around are the numbers that a strategy shows, not dated ones."""
+        return undated(value) if value is not None else None
 
     @model_validator(mode="after")
     def _sane(self) -> Limits:
