@@ -417,10 +417,23 @@ def test_the_holdout_is_walked_by_the_frozen_procedure_in_one_opening(project: P
         short = whole.over(bars.take(bars.range_of(Span(None, spell.fitted_last))[1]))
         fit = work.fit((spell.fitted_first, spell.fitted_last), work.sets_on(short), short).fit
         assert spell.values == (fit.values or ())
+    # Numbers that the procedure does not choose are no procedure's; nothing is opened for them.
+    mine = walk.strategy.schedule
+    assert mine is not None
+    other = next(v for v in ((3.0, 30.0), (2.0, 12.0)) if v != mine.spells[0].values)
+    first = mine.spells[0].model_copy(update={"values": other})
+    by_hand = mine.model_copy(update={"spells": (first, *mine.spells[1:])})
     seen: list = []
-    job = prove_job(project, [Subject(walk.strategy, "AAA", 15, 5)], open_holdout=True, gates=[HoldoutGate()],
-                    notify=seen.append)
-    assert engine.start(job, "threads").wait() is State.DONE, job.error
+
+    def open_for(strategy: Strategy) -> None:
+        job = prove_job(project, [Subject(strategy, "AAA", 15, 5)], open_holdout=True, gates=[HoldoutGate()],
+                        notify=seen.append)
+        assert engine.start(job, "threads").wait() is State.DONE, job.error
+
+    open_for(with_schedule(walk.strategy, by_hand))
+    assert "not what their procedure chooses" in seen[0].fault
+    assert HoldoutBook(project).count() == 0
+    open_for(walk.strategy)
     assert HoldoutBook(project).count() == 1
     outcome = next(o for p in seen for o in p.outcomes if o.gate == "holdout")
     run = backtest(whole, carried.strategy, replace(case.brief, span=case.holdout, role="holdout"), detail=False)

@@ -14,6 +14,7 @@ from wolbrin.core.market.bars import Span
 from wolbrin.core.portfolio.combine import equal_weight
 from wolbrin.core.proving.gate import FALLS, PASSES, Case, Gate, Outcome
 from wolbrin.core.proving.holdout import HoldoutGate, Looked, looked_at
+from wolbrin.core.rules.dated import undated
 from wolbrin.core.rules.identity import strategy_hash
 from wolbrin.core.rules.model import Strategy
 from wolbrin.core.store.ground import Histories
@@ -22,7 +23,7 @@ from wolbrin.core.store.project import Project, now
 from wolbrin.core.store.sealed import open_sealed
 from wolbrin.core.store.series import Daily
 from wolbrin.core.work.footing import Footing
-from wolbrin.core.work.walk_schedule import carried_on, carries_on
+from wolbrin.core.work.walk_schedule import carried_on, carries_on, check_fitted
 
 AMPLE = 1e9  # account money that no margin and no rounding of sizes comes near
 
@@ -57,8 +58,9 @@ class Batch:
 
 def training_daily(history: Prepared, strategy: Strategy) -> Daily:
     """Daily results over all bars before the border, before costs and on ample capital: what near-twins are told by. No span,
-    limit, cost or capital of anybody's choice takes part, so that none can make two alike look different."""
-    return backtest(history, strategy, Brief(capital=AMPLE), detail=False).daily
+    limit, cost or capital of anybody's choice takes part, so that none can make two alike look different; nor do dated
+    numbers of the past: those in force now are what meets the holdout."""
+    return backtest(history, undated(strategy), Brief(capital=AMPLE), detail=False).daily
 
 
 def _fallen(project: Project, footing: Footing, market: str) -> list[Judged]:
@@ -158,7 +160,7 @@ def judge(project: Project, footing: Footing, case: Case, gate: HoldoutGate, *, 
     if known is not None:
         return known
     market, interval = case.history.bars.terms.code, case.history.bars.interval
-    carries_on(case.strategy)  # what cannot be read is said before anything is opened
+    check_fitted(footing, case.strategy, case.brief, case.history)  # said before anything is opened
     whole = open_sealed(project, footing.ground, market, interval, case.holdout, f"{why}: {name} on {market}",
                         strategy_hash(case.strategy), lambda: batch.take(HoldoutBook(project)), batch.size)
     return _look(project, footing, case, gate, whole, name, batch, daily)
@@ -176,7 +178,7 @@ def judge_whole(project: Project, footing: Footing, cases: Sequence[tuple[Case, 
     book, batch = HoldoutBook(project), Batch()
     training, sealed, told = [], [], "could not be judged"
     for case, _ in cases:
-        carries_on(case.strategy)
+        check_fitted(footing, case.strategy, case.brief, case.history)
     seen: list[tuple[Case, str]] = []
     try:
         for case, who in cases:
@@ -214,7 +216,7 @@ def look_beyond(project: Project, footing: Footing, case: Case, gate: HoldoutGat
     """
     market, interval = case.history.bars.terms.code, case.history.bars.interval
     batch = Batch()
-    carries_on(case.strategy)
+    check_fitted(footing, case.strategy, case.brief, case.history)
     daily = training_daily(case.history, case.strategy)
     whole = open_sealed(project, footing.ground, market, interval, span, f"{why}: {name} on {market}",
                         strategy_hash(case.strategy), lambda: batch.take(HoldoutBook(project)))

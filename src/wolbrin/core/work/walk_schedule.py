@@ -14,7 +14,7 @@ from wolbrin.core.engine.brief import Brief
 from wolbrin.core.engine.prepare import Prepared
 from wolbrin.core.engine.run import Run, backtest, need_bars, record_of
 from wolbrin.core.errors import UserError
-from wolbrin.core.jobs import State
+from wolbrin.core.jobs import State, check_stopped
 from wolbrin.core.market.bars import Span, day_of
 from wolbrin.core.measures.catalogue import SUMMARY
 from wolbrin.core.rules.axes import numbers_at
@@ -22,7 +22,7 @@ from wolbrin.core.rules.dated import undated, with_schedule
 from wolbrin.core.rules.model import Strategy
 from wolbrin.core.rules.schedule import MOST_SPELLS, Spell
 from wolbrin.core.search.candidate import Candidate, candidate_of
-from wolbrin.core.search.folds import Ahead, Steps, ahead
+from wolbrin.core.search.folds import Steps, ahead
 from wolbrin.core.search.walked import Fit
 from wolbrin.core.store.project import Project, now
 from wolbrin.core.store.searches import Searches
@@ -69,13 +69,13 @@ def carried_on(footing: Footing, strategy: Strategy, brief: Brief, until: dt.dat
         raise UserError(f"the history up to {schedule.now.fitted_last:%d %b %Y}, or the market's terms, have changed since "
                         "these numbers were fitted", strategy.name,
                         "The old numbers are kept; walk the strategy again.")
-    lengths, sweep = procedure.lengths, procedure.request.sweep
+    lengths = procedure.lengths
     entries: list[dt.date] = []
     if "trades" in (lengths.training.unit, lengths.test.unit):
         asked = replace(brief, span=Span(procedure.first, until), most_bars=None)
         run = backtest(ready, undated(strategy), asked, detail=False)
         entries = [day_of(d) for d in run.bars.trading_date[run.trades_i[:, k.T_ENTRY_BAR]].tolist()]
-    sets = Variants(sweep.strategy, sweep.space.numbers, Many(ready, brief), "", sweep.measures[len(SUMMARY):])
+    sets = _sets(procedure, ready, brief)
     until = min(until, day_of(ready.bars.trading_date[-1]) + ONE)  # no fit is due where there are no days yet
     spells, due, n, tried = list(schedule.spells), schedule.due, procedure.n, 0
     while len(spells) < MOST_SPELLS:
@@ -86,9 +86,9 @@ def carried_on(footing: Footing, strategy: Strategy, brief: Brief, until: dt.dat
         step = ahead(begin, procedure.first, lengths, entries, procedure.anchor, n)
         if step is None:
             break
-        fit = _fitted(footing, procedure, step, sets, ready)
-        values = tuple(numbers_at(sweep.axes, fit.values).values()) if fit.values is not None else ()
-        spells.append(Spell(first=begin, values=values, fitted_first=step.training_first, fitted_last=step.training_last))
+        fit = _fitted(footing, procedure, (step.training_first, step.training_last), sets, ready)
+        spells.append(Spell(first=begin, values=_numbers(procedure, fit), fitted_first=step.training_first,
+                            fitted_last=step.training_last))
         tried += fit.tried
         due = step.due
     added = len(spells) - len(schedule.spells)
@@ -99,9 +99,40 @@ def carried_on(footing: Footing, strategy: Strategy, brief: Brief, until: dt.dat
     return Carried(with_schedule(strategy, made), added, tried)
 
 
-def _fitted(footing: Footing, procedure: Procedure, step: Ahead, sets: Variants, ready: Prepared) -> Fit:
-    """One fit that has come due; a training span without bars chooses nothing."""
-    span = step.training_first, step.training_last
+def check_fitted(footing: Footing, strategy: Strategy, brief: Brief, history: Prepared) -> None:
+    """Make sure that dated numbers are what their procedure chooses on the history before each of them, since it is the
+    procedure that is judged where it fits on.
+
+    Raises:
+        UserError: they are not, or the procedure cannot be read.
+    """
+    if not carries_on(strategy):
+        return
+    schedule, procedure = strategy.schedule, Procedure.of(strategy)
+    assert schedule is not None
+    sets = _sets(procedure, history, brief)
+    for spell in schedule.spells:
+        check_stopped()
+        fit = _fitted(footing, procedure, (spell.fitted_first, spell.fitted_last), sets, history)
+        if spell.values != _numbers(procedure, fit):
+            raise UserError(f"the dated numbers from {spell.first:%d %b %Y} on are not what their procedure chooses: they "
+                            "were changed by hand, or history, terms or costs were changed since", strategy.name,
+                            "Walk the strategy again.")
+
+
+def _sets(procedure: Procedure, history: Prepared, brief: Brief) -> Variants:
+    """What the fits of a procedure vary, on a history."""
+    sweep = procedure.request.sweep
+    return Variants(sweep.strategy, sweep.space.numbers, Many(history, brief), "", sweep.measures[len(SUMMARY):])
+
+
+def _numbers(procedure: Procedure, fit: Fit) -> tuple[float, ...]:
+    """What a fit chose, in the order of a schedule's keys."""
+    return tuple(numbers_at(procedure.request.sweep.axes, fit.values).values()) if fit.values is not None else ()
+
+
+def _fitted(footing: Footing, procedure: Procedure, span: tuple[dt.date, dt.date], sets: Variants, ready: Prepared) -> Fit:
+    """One fit; a training span without bars chooses nothing."""
     try:
         return fit_span(work_on(footing, procedure.request.sweep, *span, sets, ready), procedure.request.choice)
     except UserError as err:
