@@ -94,6 +94,7 @@ class Order:
     equity: float
     left: int
     own: Setup
+    margin: float = 0.0
 
 
 @dataclass
@@ -129,6 +130,7 @@ class Trade:
     risk: float = math.nan
     mae: float = 0.0
     mfe: float = 0.0
+    margin: float = 0.0
 
 
 def to_tick(x: float) -> int:
@@ -162,6 +164,18 @@ class Simulator:
         self.exposed = False
         self.left_here = False
         self.events: list[tuple[str, int, int]] = []  # event of an entry order, side, bar
+        self.pending_exit: str | None = None
+        self.weight = 1.0
+        self.alone = True  # on a purse of its own, which judges ruin and ends with its data
+        self.barred = False  # whether no entry is decided
+
+    def purse(self) -> float:
+        """What sizes and margins are measured by."""
+        return self.cash
+
+    def margin_of_others(self) -> float:
+        """Margin that others on the purse have in use."""
+        return 0.0
 
     # Money
 
@@ -200,6 +214,8 @@ class Simulator:
 
     def broke(self, i: int) -> bool:
         """Whether marked equity is at or below zero; amounts closer than 1e-9 of the largest in the sum are equal."""
+        if not self.alone:
+            return False
         equity = self.marked(i)
         return equity <= 1e-9 * max(self.s.capital, abs(self.cash), abs(equity - self.cash))
 
@@ -238,7 +254,7 @@ class Simulator:
             wanted = s.size / 100 * equity / notional
         else:
             wanted = s.size / notional
-        quantity = math.floor(wanted / s.lot + 1e-6) * s.lot
+        quantity = math.floor(wanted * self.weight / s.lot + 1e-6) * s.lot
         if quantity <= 0 or quantity < s.least_lot - 1e-9:
             raise RefusedError("skipped")
         need = s.margin * quantity
@@ -248,7 +264,9 @@ class Simulator:
                 raise RefusedError("skipped")
         if need - equity > 1e-9 * abs(equity):  # equal to the last bit or so is equal
             raise RefusedError("rejected")
-        return Order(side, kind, price, i, quantity, equity, entry.bars, s)
+        if need + self.margin_of_others() - equity > 1e-9 * abs(equity):
+            raise RefusedError("rejected by the account")
+        return Order(side, kind, price, i, quantity, equity, entry.bars, s, need)
 
     def want(self, side: int, i: int, equity: float) -> None:
         entry = self.s.long_entry if side > 0 else self.s.short_entry
@@ -261,7 +279,7 @@ class Simulator:
                 self.resting[side] = self.settle(side, entry.kind, i, to_tick(entry.levels[i]), equity)
             self.events.append(("placed", side, i))
         except RefusedError as why:
-            self.counts[str(why)] += 1
+            self.counts[str(why).split()[0]] += 1
             self.events.append((str(why), side, i))
 
     def full(self, i: int, s: Setup) -> bool:
@@ -273,7 +291,7 @@ class Simulator:
         """Open a position; False when the order is refused at its fill."""
         s, side, d = order.own, order.side, order.decision
         rate = self.rate(i, at == "close")
-        t = Trade(side, order.kind, d, i, price, at, order.quantity, order.equity, nights, rate, s, seen=[price])
+        t = Trade(side, order.kind, d, i, price, at, order.quantity, order.equity, nights, rate, s, seen=[price], margin=order.margin)
         distance = 0.0
         if s.stop:
             distance = self.reach(s.stop, d, price, side, 0.0)
@@ -420,53 +438,60 @@ class Simulator:
     # The loop
 
     def run(self) -> Simulator:
-        pending_exit: str | None = None
-        s = self.s
-        n = len(s.close)
-        for i in range(n):
-            if i in self.later:
-                self.s = s = self.later[i]
-            if self.ruined:
-                self.equity.append(self.cash)
-                continue
-            o, h, low, c = s.open[i], s.high[i], s.low[i], s.close[i]
-            self.exposed = self.left_here = False
-            if s.flat and i > 0 and s.session[i] != s.session[i - 1]:
-                self.market = None
-                self.resting.clear()
-                if self.trade and pending_exit is None:
-                    pending_exit = "session (late)"
-                    self.counts["late"] += 1
-            if self.trade and pending_exit:
-                self.leave(o, i, pending_exit, False, [])
-            pending_exit = None
-            how = "carried" if self.trade else ""
-            if self.market:
-                order, self.market = self.market, None
-                how = "fresh" if self.enter(order, o, i, "open", self.nights(i, False)) else how
-            parts = (s.finer[i] if s.finer else []) or [(o, h, low, c)]
-            if s.finer and not s.finer[i] and (self.trade or self.resting):
-                self.counts["walked whole"] += 1
-            for j, bar in enumerate(parts):
-                nights = self.nights(i, False)
-                if s.finer_nights and s.finer[i]:
-                    nights = s.finer_nights[i][j]
-                if not self.trade and not self.left_here:
-                    how = self.meet_resting(i, bar, j == 0, nights) or ""
-                if self.trade:
-                    self.protect(i, bar, how, j == 0, nights)
-                    how = "carried"
-            self.counts["exposed"] += self.exposed
-            pending_exit = self.at_close(i, c, n)
-            if self.trade:
-                self.move_stops(i)
-            self.equity.append(self.marked(i))
+        for i in range(len(self.s.close)):
+            self.bar(i)
         return self
+
+    def bar(self, i: int) -> None:
+        """One bar, whole."""
+        if i in self.later:
+            self.s = self.later[i]
+        s = self.s
+        if self.ruined:
+            self.equity.append(self.cash)
+            return
+        o, h, low, c = s.open[i], s.high[i], s.low[i], s.close[i]
+        self.exposed = self.left_here = False
+        if s.flat and i > 0 and s.session[i] != s.session[i - 1]:
+            self.market = None
+            self.resting.clear()
+            if self.trade and self.pending_exit is None:
+                self.pending_exit = "session (late)"
+                self.counts["late"] += 1
+        if self.trade and self.pending_exit:
+            self.leave(o, i, self.pending_exit, False, [])
+        self.pending_exit = None
+        how = "carried" if self.trade else ""
+        if self.market:
+            order, self.market = self.market, None
+            how = "fresh" if self.enter(order, o, i, "open", self.nights(i, False)) else how
+        parts = (s.finer[i] if s.finer else []) or [(o, h, low, c)]
+        if s.finer and not s.finer[i] and (self.trade or self.resting):
+            self.counts["walked whole"] += 1
+        for j, bar in enumerate(parts):
+            nights = self.nights(i, False)
+            if s.finer_nights and s.finer[i]:
+                nights = s.finer_nights[i][j]
+            if not self.trade and not self.left_here:
+                how = self.meet_resting(i, bar, j == 0, nights) or ""
+            if self.trade:
+                self.protect(i, bar, how, j == 0, nights)
+                how = "carried"
+        self.counts["exposed"] += self.exposed
+        self.pending_exit = self.at_close(i, c, len(s.close))
+        if self.alone:
+            self.after(i)
+
+    def after(self, i: int) -> None:
+        """What follows once a bar's close is settled: stops move, equity is marked."""
+        if self.trade:
+            self.move_stops(i)
+        self.equity.append(self.marked(i))
 
     def at_close(self, i: int, c: int, n: int) -> str | None:
         """Step 6; the exit that waits for the next open, if any."""
         s, t = self.s, self.trade
-        equity = self.cash
+        equity = self.purse()
         for side in list(self.resting):
             self.resting[side].left -= 1
             if self.resting[side].left == 0:
@@ -494,7 +519,7 @@ class Simulator:
         if self.broke(i):
             self.ruin(i, c)
             return None
-        free = not last and not (s.blocked and s.blocked[i]) and not full
+        free = not last and not (s.blocked and s.blocked[i]) and not full and not self.barred
         for side, signal in ((1, long_in), (-1, short_in)):
             if signal and free and (t is None or (t.side != side and s.on_opposite == "reverse")):
                 self.want(side, i, equity)
@@ -507,7 +532,7 @@ class Simulator:
             self.leave(c, i, "session", True, [])
         if self.broke(i):
             self.ruin(i, c)
-        elif i == n - 1 and self.trade:
+        elif i == n - 1 and self.trade and self.alone:
             self.leave(c, i, "end of data", True, [])
         return None if self.ruined else leave
 
