@@ -265,8 +265,8 @@ def main() -> None:
         project = build_demo(Path(folder) / "demo", lambda what, *_: print(what))
         window = MainWindow(Session(project, engine, theme))
         window.show()
-        # A second argument "markets" makes only the pictures of that place.
-        (markets if sys.argv[2:] == ["markets"] else work)(window, target)
+        # A second argument "markets" or "walk" makes only those pictures.
+        {"markets": markets, "walk": walk}.get((sys.argv[2:] or [""])[0], work)(window, target)
         window.close()
         project.close()
     engine.close()

@@ -48,14 +48,14 @@ class WalkSetup(QWidget):
     def __init__(self, session: Session) -> None:
         super().__init__()
         self.session = session
-        self.training = _line("24m", "training lengths", 200)
+        self.training = _line("24m", "training lengths", 180)
         self.test = _line("6m", "test lengths", 140)
         self.gap = _line("", "gap between training and test", 60, "none")
-        self.anchored = combo([("rolling", ROLLING), ("anchored", "anchored")], "training begins", 96)
+        self.anchored = combo([("rolling", ROLLING), ("anchored", "anchored")], "training begins", 88)
         self.anchored.setToolTip("Rolling: training has its length. Anchored: it always begins with the history.")
-        self.backward = combo([("from the end", END), ("from the beginning", "beginning")], "folds are laid", 140)
+        self.backward = combo([("from the end", END), ("from the beginning", "beginning")], "folds are laid", 132)
         self.backward.setToolTip("From the end: the last test is whole. From the beginning: it ends with the training view.")
-        self.choice = combo([("the best plateau's center", "center"), ("the best set", "best")], "each fit takes", 172)
+        self.choice = combo([("a plateau's center", "center"), ("the best set", "best")], "each fit takes", 136)
         self.shuffles = QSpinBox()
         self.shuffles.setRange(0, MOST_SHUFFLES)
         self.shuffles.setSpecialValueText("none")
