@@ -10,8 +10,8 @@ from tests.twin.slow import Setup, Simulator, Trade
 
 @dataclass
 class Part:
-    """A member: its setup, starts and ends of its bars (any unit, rising), trading date of each bar. limit: money or percent of
-    the account at its date's start ("%"), None for none."""
+    """A member: its setup, starts and ends of its bars (any unit, rising), trading date of each bar. limit: money, or percent
+    of the account at its date's start, None for none."""
 
     setup: Setup
     start: list[int]

@@ -291,7 +291,8 @@ class Simulator:
         """Open a position; False when the order is refused at its fill."""
         s, side, d = order.own, order.side, order.decision
         rate = self.rate(i, at == "close")
-        t = Trade(side, order.kind, d, i, price, at, order.quantity, order.equity, nights, rate, s, seen=[price], margin=order.margin)
+        t = Trade(side, order.kind, d, i, price, at, order.quantity, order.equity, nights, rate, s, seen=[price],
+                  margin=order.margin)
         distance = 0.0
         if s.stop:
             distance = self.reach(s.stop, d, price, side, 0.0)

@@ -3,8 +3,9 @@
 from __future__ import annotations
 
 REASONS = ("stop", "target", "time", "condition", "reverse", "session", "session (late)", "end of data", "ruin", "trail",
-           "break even")
-(STOP, TARGET, TIME, CONDITION, REVERSE, SESSION, SESSION_LATE, END_OF_DATA, RUIN, TRAIL, BREAK_EVEN) = range(len(REASONS))
+           "break even", "daily limit")
+(STOP, TARGET, TIME, CONDITION, REVERSE, SESSION, SESSION_LATE, END_OF_DATA, RUIN, TRAIL, BREAK_EVEN,
+ LIMIT) = range(len(REASONS))
 NOTHING = -1
 
 REVERSES, CLOSES, IGNORES = range(3)
@@ -48,33 +49,37 @@ SIGNALS = 6
  T_ENTRY_AT, T_EXIT_AT, T_NIGHTS, T_BEST, T_WORST, T_KIND, T_ENTRY_FINE, T_EXIT_FINE, T_COUNTS, T_PEAK, T_TRAIL,
  T_EVEN, T_ORDER, T_NUMBERS) = range(25)
 INT_COLUMNS = 25
-# Decimal columns of a trade: quantity, then money in account currency; drag and distances in ticks.
+# Decimal columns of a trade: quantity, then money in account currency; drag and distances in ticks; margin as it was settled.
 (F_QUANTITY, F_GROSS, F_SPREAD, F_SLIPPAGE, F_COMMISSION, F_FINANCING, F_NET, F_RISK, F_EQUITY,
- F_ENTRY_COMMISSION, F_DRAG, F_RATE, F_TRAIL, F_START, F_EVEN) = range(15)
-FLOAT_COLUMNS = 15
+ F_ENTRY_COMMISSION, F_DRAG, F_RATE, F_TRAIL, F_START, F_EVEN, F_MARGIN) = range(16)
+FLOAT_COLUMNS = 16
 
 COUNTS = ("conflicts", "skipped", "rejected", "ambiguous", "late", "exposed", "ruined", "expired", "walked whole")
 (C_CONFLICTS, C_SKIPPED, C_REJECTED, C_AMBIGUOUS, C_LATE, C_EXPOSED, C_RUINED, C_EXPIRED, C_WHOLE) = range(len(COUNTS))
 
 # Purse: what the account holds besides the open position; the highest equity so far and the largest fall from it; equity
-# marked to the bar whose end is still to be booked.
-P_CASH, P_GROSS, P_PEAK, P_FALL, P_MARK = range(5)
-PURSE = 5
+# marked to the bar whose end is still to be booked. Where several share one purse (P_SHARED): what the others have earned, by
+# what sizes are multiplied, and margin that the others have in use.
+P_CASH, P_GROSS, P_PEAK, P_FALL, P_MARK, P_OTHERS, P_WEIGHT, P_USED, P_SHARED = range(9)
+PURSE = 9
 # Amounts of money closer than this share of the largest amount in their sum count as equal.
 SAME = 1e-9
 
 # State of a run beside the open position. S_BAR: the next bar, or the bar whose end is still to be booked (S_TAIL).
 # S_PENDING: why a market exit waits. S_WHICH: the first entry signal not behind. S_NUMBERS: the row of numbers that decides.
-# S_DAY: the first date whose end is not booked. S_GIVEN_UP: 1 where a hopeless run was ended.
+# S_DAY: the first date whose end is not booked. S_GIVEN_UP: 1 where a hopeless run was ended. S_BARRED: 1 where
+# the account lets nothing be entered.
 (S_DONE, S_LOGGED, S_ORDERS, S_DATE, S_FILLS, S_FAULT, S_EXPOSED, S_STOP_ORDER, S_TARGET_ORDER, S_TRAIL_ORDER,
- S_LEFT, S_TODAY, S_BAR, S_TAIL, S_PENDING, S_WHICH, S_NUMBERS, S_DAY, S_GIVEN_UP) = range(19)
-STATE = 19
+ S_LEFT, S_TODAY, S_BAR, S_TAIL, S_PENDING, S_WHICH, S_NUMBERS, S_DAY, S_GIVEN_UP,
+ S_BARRED) = range(20)
+STATE = 20
 
 # An entry order waiting: rows long, short (resting) and market, and a spare one.
 (O_SIDE, O_LEVEL, O_DECISION, O_BARS, O_NUMBER, O_KIND, O_NUMBERS) = range(7)
 WAITING_INTS = 7
 (W_QUANTITY, W_EQUITY, W_TICK_MONEY, W_NEEDS) = range(4)  # from W_NEEDS on: what its decision needed, codes.N_
-WAITING_FLOATS = 3 + 11
+W_HELD = 3 + 11  # its margin
+WAITING_FLOATS = 3 + 11 + 1
 LONG_ROW, SHORT_ROW, MARKET_ROW, SPARE_ROW = range(4)  # the last holds what an order needs that may replace another
 
 # Order log.
@@ -84,9 +89,9 @@ ORDERS = ("market entry", "stop entry", "limit entry", "exit", "stop", "target",
 ORDER_EXIT, ORDER_STOP, ORDER_TARGET, ORDER_TRAIL, ORDER_EVEN = 3, 4, 5, 6, 7
 WHY = (*REASONS, "signal", "replaced", "other side filled", "trade over", "session ended", "its bars have passed",
        "a needed value is missing", "below the smallest lot", "margin above equity", "level beyond entry",
-       "entries per date", "no conversion rate yet", "no notional", "with the entry")
+       "entries per date", "no conversion rate yet", "no notional", "with the entry", "account")
 (W_SIGNAL, W_REPLACED, W_OTHER, W_OVER, W_SESSION, W_BARS, W_MISSING, W_SMALL, W_MARGIN, W_BEYOND, W_CAP, W_RATE,
- W_NOTIONAL, W_ENTRY) = range(len(REASONS), len(WHY))
+ W_NOTIONAL, W_ENTRY, W_ACCOUNT) = range(len(REASONS), len(WHY))
 (L_EVENT, L_ORDER, L_NUMBER, L_SIDE, L_BAR, L_FINE, L_AT, L_PRICE, L_WHY, L_TRADE) = range(10)
 LOG_COLUMNS = 10
 

@@ -42,11 +42,12 @@ HELD_NONE, HELD_CARRIED, HELD_FRESH = k.HELD_NONE, k.HELD_CARRIED, k.HELD_FRESH
     k.T_SIDE, k.T_ENTRY_BAR, k.T_ENTRY, k.T_STOP, k.T_TARGET, k.T_AMBIGUOUS, k.T_ENTRY_AT, k.T_COUNTS, k.T_PEAK, k.T_NUMBERS)
 F_QUANTITY = k.F_QUANTITY
 C_CONFLICTS, C_LATE, C_EXPOSED, C_RUINED, C_WHOLE = k.C_CONFLICTS, k.C_LATE, k.C_EXPOSED, k.C_RUINED, k.C_WHOLE
-P_CASH, P_GROSS, P_PEAK, P_MARK = k.P_CASH, k.P_GROSS, k.P_PEAK, k.P_MARK
+(P_CASH, P_GROSS, P_PEAK, P_MARK, P_OTHERS, P_WEIGHT, P_SHARED) = (
+    k.P_CASH, k.P_GROSS, k.P_PEAK, k.P_MARK, k.P_OTHERS, k.P_WEIGHT, k.P_SHARED)
 (S_DONE, S_ORDERS, S_FAULT, S_EXPOSED, S_LEFT, S_DATE, S_TODAY, S_FILLS, S_BAR, S_TAIL, S_PENDING, S_WHICH, S_NUMBERS,
- S_GIVEN_UP) = (
+ S_GIVEN_UP, S_BARRED) = (
     k.S_DONE, k.S_ORDERS, k.S_FAULT, k.S_EXPOSED, k.S_LEFT, k.S_DATE, k.S_TODAY, k.S_FILLS, k.S_BAR, k.S_TAIL, k.S_PENDING,
-    k.S_WHICH, k.S_NUMBERS, k.S_GIVEN_UP)
+    k.S_WHICH, k.S_NUMBERS, k.S_GIVEN_UP, k.S_BARRED)
 BARS_HELD, OPEN_PROFIT_R = k.BARS_HELD, k.OPEN_PROFIT_R
 ABOVE, BELOW, AT_OR_ABOVE, AT_OR_BELOW = k.ABOVE, k.BELOW, k.AT_OR_ABOVE, k.AT_OR_BELOW
 (X_THIS_CLOSE, X_ON_OPPOSITE, X_FLAT, X_TIME_EXIT, X_LONG_KIND, X_SHORT_KIND, X_TRAIL_UNIT, X_EVEN_UNIT, X_CAPITAL,
@@ -180,6 +181,7 @@ def begin(xs: Floats, state: State, books: Books) -> None:
     state.purse[P_CASH] = xs[0, X_CAPITAL]
     state.purse[P_GROSS] = xs[0, X_CAPITAL]
     state.purse[P_PEAK] = xs[0, X_CAPITAL]
+    state.purse[P_WEIGHT] = 1.0
 
 
 @fixed("void", I0, B, F64, B2, I1, F1, F2, I1, F1, I1, I2, I2, F2, I2, F1, F1, F1, "int8[::1]", I1, F1)
@@ -257,6 +259,7 @@ def advance(tape: Tape, wanted: Wanted, clock: Clock, finer: Finer, xs: Floats, 
     flat = x[X_FLAT] != 0
     this_close = x[X_THIS_CLOSE] != 0
     capital = x[X_CAPITAL]
+    shared = FULL and purse[P_SHARED] != 0.0  # then ruin is judged by whoever shares the purse out
     ended = counts[C_RUINED] != 0 or s[S_FAULT] != 0 or s[S_GIVEN_UP] != 0
     tail = s[S_TAIL] != 0  # bar i is walked, its end is not booked
     faulty = False
@@ -379,7 +382,8 @@ def advance(tape: Tape, wanted: Wanted, clock: Clock, finer: Finer, xs: Floats, 
                 expire(wi, s, log, counts, i)
 
         # 6. Close: everything is read before any fill at this close.
-        equity = purse[P_CASH]
+        own = purse[P_CASH]
+        equity = own + purse[P_OTHERS] if FULL else own
         elder = -1
         if FULL and len(elder_rows) > 0 and ti[row_of(s), T_SIDE] != 0:
             elder = elder_of(elder_rows, ti[row_of(s), T_NUMBERS])
@@ -387,30 +391,31 @@ def advance(tape: Tape, wanted: Wanted, clock: Clock, finer: Finer, xs: Floats, 
                 wants = wants & ~EXITS | wanted_at(elder_words[elder], i + offset) & EXITS
         if FULL and len(asked_rows) > 0 and wants & CONDITIONS != 0:
             case = np.uint64(position_case(ti, s, asked_rows, i, c))
-            own = case
+            its = case
             if elder >= 0:
-                own = np.uint64(position_case(ti, s, elder_asked[elder], i, c))
+                its = np.uint64(position_case(ti, s, elder_asked[elder], i, c))
             for bit in range(4):
                 held = tables[bit, i] >> case
                 if bit > 1 and elder >= 0:
-                    held = elder_tables[elder, bit, i] >> own
+                    held = elder_tables[elder, bit, i] >> its
                 if held & np.uint64(1) == 0:
                     wants &= ~(1 << bit)
         leave, entering = read_signals(ti, s, counts, xs, i, wants)
         d = row_of(s)
         # Ruin is judged after the exits at this close; that bar places no orders and refuses none.
-        value = equity
+        value = own
         ruined = False
         if side != 0 or waiting:  # else nothing has changed since it was judged last
             value = marked(ti, tf, d, purse, xs[0], c, n_end, rate_end)
             left = value
             if this_close and leave != NOTHING:
-                left = equity + settled(ti, tf, d, xs[0], c, leave, n_end, rate_end)[5]
-            ruined = gone(left, equity, capital)
-        if entering != 0 and not ruined and not last and not ended and wants & BLOCKED == 0 and not capped(x, s):
+                left = own + settled(ti, tf, d, xs[0], c, leave, n_end, rate_end)[5]
+            ruined = not shared and gone(left, own, capital)
+        free = not ruined and not last and not ended and wants & BLOCKED == 0 and s[S_BARRED] == 0
+        if entering != 0 and free and not capped(x, s):
             for turn in range(2):
                 if entering & (LONG_IN if turn == 0 else SHORT_IN) != 0:
-                    order(wi, wf, s, log, counts, x, needs, need_of, which, 1 - 2 * turn, i, c, equity, rate_end)
+                    order(wi, wf, s, log, counts, purse, x, needs, need_of, which, 1 - 2 * turn, i, c, equity, rate_end)
         faulty = s[S_FAULT] != 0
         if FULL and last:
             cancel(wi, LONG_ROW, s, log, i, -1, AT_CLOSE, W_SESSION)
@@ -422,7 +427,7 @@ def advance(tape: Tape, wanted: Wanted, clock: Clock, finer: Finer, xs: Floats, 
             # In turn: exits, ruin or entries and session exits, ruin once more.
             for turn in range(3):
                 reason = leave if turn == 0 else NOTHING
-                if turn == 2:
+                if turn == 2 and not shared:
                     ruined = gone(marked(ti, tf, row_of(s), purse, xs[0], c, n_end, rate_end), purse[P_CASH], capital)
                 if turn > 0 and ruined:
                     reason = RUIN
@@ -462,7 +467,7 @@ def finish(tape: Tape, clock: Clock, xs: Floats, state: State, books: Books) -> 
         end_bar(state.s[S_BAR], True, state.purse[P_MARK], tape.prices, clock.nights_end, clock.rate_end, xs, state.s,
                 state.purse, state.counts, state.wi, books.trades_i, books.trades_f, books.log, books.nets, books.net,
                 books.gross, books.position, books.day_ends, books.day_equity)
-    if gone(state.purse[P_CASH], state.purse[P_CASH], xs[0, X_CAPITAL]):
+    if state.purse[P_SHARED] == 0.0 and gone(state.purse[P_CASH], state.purse[P_CASH], xs[0, X_CAPITAL]):
         state.counts[C_RUINED] = 1
 
 

@@ -39,9 +39,12 @@ S_NUMBERS = k.S_NUMBERS
     k.X_TICK_VALUE, k.X_TRAIL, k.X_TRAIL_UNIT)
 LONG_ROW, SHORT_ROW, MARKET_ROW, SPARE_ROW = k.LONG_ROW, k.SHORT_ROW, k.MARKET_ROW, k.SPARE_ROW
 PLACED, CANCELLED, EXPIRED, REJECTED, SKIPPED = k.PLACED, k.CANCELLED, k.EXPIRED, k.REJECTED, k.SKIPPED
-(W_SIGNAL, W_REPLACED, W_OTHER, W_BARS, W_MISSING, W_SMALL, W_MARGIN, W_BEYOND, W_CAP, W_RATE, W_NOTIONAL) = (
+(W_SIGNAL, W_REPLACED, W_OTHER, W_BARS, W_MISSING, W_SMALL, W_MARGIN, W_BEYOND, W_CAP, W_RATE, W_NOTIONAL,
+ W_ACCOUNT) = (
     k.W_SIGNAL, k.W_REPLACED, k.W_OTHER, k.W_BARS, k.W_MISSING, k.W_SMALL, k.W_MARGIN, k.W_BEYOND, k.W_CAP, k.W_RATE,
-    k.W_NOTIONAL)
+    k.W_NOTIONAL, k.W_ACCOUNT)
+W_HELD, F_MARGIN = k.W_HELD, k.F_MARGIN
+P_WEIGHT, P_USED = k.P_WEIGHT, k.P_USED
 (FAULT_QUANTITY, FAULT_STOP, FAULT_TARGET, FAULT_TRAIL, FAULT_START, FAULT_EVEN, FAULT_LEVEL) = (
     k.FAULT_QUANTITY, k.FAULT_STOP, k.FAULT_TARGET, k.FAULT_TRAIL, k.FAULT_START, k.FAULT_EVEN, k.FAULT_LEVEL)
 NO_LEVEL = k.NO_LEVEL
@@ -55,14 +58,16 @@ def _needs(unit: float, amount: float, atr: float, price: int, stop: float, tick
     return 0.0 if unit == NONE else distance(unit, amount, atr, price, stop, tick_money)
 
 
-@fixed("Tuple((int64, float64))", F1, F1, I1, I0, I0, F64, F64)
-def settle(x: Floats, need: Floats, s: Ints, side: int, price: int, equity: float, rate: float) -> tuple[int, float]:
-    """Quantity of an entry decided at bar i with reference price `price`, settled once and for all.
+@fixed("Tuple((int64, float64, float64))", F1, F1, I1, I0, I0, F64, F64, F64, F64)
+def settle(x: Floats, need: Floats, s: Ints, side: int, price: int, equity: float, rate: float, weight: float,
+           used: float) -> tuple[int, float, float]:
+    """Quantity and margin of an entry decided at bar i with reference price `price`, settled once and for all.
 
-    Returns (FINE, quantity), or (why not, 0). An absurd distance or quantity sets s[S_FAULT].
+    weight: by which the size is multiplied; used: margin that others on the purse have in use.
+    Returns (FINE, quantity, margin), or (why not, 0, 0). An absurd distance or quantity sets s[S_FAULT].
     """
     if not np.isfinite(rate):
-        return W_RATE, 0.0
+        return W_RATE, 0.0, 0.0
     tick_money = x[X_TICK_VALUE] * rate
     beyond = False
     if x[X_STOP_UNIT] == LEVEL:
@@ -81,14 +86,14 @@ def settle(x: Floats, need: Floats, s: Ints, side: int, price: int, equity: floa
         start = _needs(x[X_START_UNIT], x[X_START], need[N_START], price, stop, tick_money)
         even = _needs(x[X_EVEN_UNIT], x[X_EVEN], need[N_EVEN], price, stop, tick_money)
     if np.isnan(stop + target + trail + start + even):
-        return W_MISSING, 0.0
+        return W_MISSING, 0.0, 0.0
     for value, fault in ((stop, FAULT_STOP), (target, FAULT_TARGET), (trail, FAULT_TRAIL), (start, FAULT_START),
                          (even, FAULT_EVEN)):
         if value > LARGEST_DISTANCE:
             s[S_FAULT] = fault
-            return W_MISSING, 0.0
+            return W_MISSING, 0.0, 0.0
     if beyond:
-        return W_BEYOND, 0.0
+        return W_BEYOND, 0.0, 0.0
     notional = abs(price) * tick_money
     if x[X_SIZING] == FIXED:
         wanted = x[X_SIZE]
@@ -96,22 +101,28 @@ def settle(x: Floats, need: Floats, s: Ints, side: int, price: int, equity: floa
         wanted = x[X_SIZE] / 100.0 * equity / (max(1, nearest(stop)) * tick_money)
     else:
         if notional == 0.0:
-            return W_NOTIONAL, 0.0
+            return W_NOTIONAL, 0.0, 0.0
         wanted = (x[X_SIZE] / 100.0 * equity if x[X_SIZING] == PERCENT_OF_EQUITY else x[X_SIZE]) / notional
+    if FULL:
+        wanted *= weight
     if not wanted <= LARGEST_QUANTITY:
         s[S_FAULT] = FAULT_QUANTITY
-        return W_SMALL, 0.0
+        return W_SMALL, 0.0, 0.0
     steps = np.floor(wanted / x[X_LOT_STEP] + 1e-6)
     quantity = steps / x[X_LOT_INVERSE] if x[X_LOT_INVERSE] > 0.0 else steps * x[X_LOT_STEP]
     if quantity <= 0.0 or quantity < x[X_MINIMUM_LOT] - 1e-9:
-        return W_SMALL, 0.0
-    need = x[X_MARGIN] * quantity
+        return W_SMALL, 0.0, 0.0
+    margin = x[X_MARGIN] * quantity
     if x[X_LEVERAGE] > 0.0:
         if notional == 0.0:
-            return W_NOTIONAL, 0.0
-        need = notional * quantity / x[X_LEVERAGE]
+            return W_NOTIONAL, 0.0, 0.0
+        margin = notional * quantity / x[X_LEVERAGE]
     # Equal to the last bit or so is equal: sums of money in another order must not decide.
-    return (W_MARGIN if need - equity > 1e-9 * abs(equity) else FINE), quantity
+    if margin - equity > 1e-9 * abs(equity):
+        return W_MARGIN, quantity, margin
+    if FULL and margin + used - equity > 1e-9 * abs(equity):
+        return W_ACCOUNT, quantity, margin
+    return FINE, quantity, margin
 
 
 @fixed("void", I2, I0, I1, I2, I0, I0, I0, I0)
@@ -143,9 +154,9 @@ def capped(x: Floats, s: Ints) -> bool:
     return s[S_DATE] == s[S_TODAY] and s[S_FILLS] >= x[X_MOST_ENTRIES]
 
 
-@fixed("void", I2, F2, I1, I2, I1, F1, F2, I1, I0, I0, I0, I0, F64, F64)
-def order(wi: Ints, wf: Floats, s: Ints, log: Ints, counts: Ints, x: Floats, needs: Floats, need_of: Ints, at: int, side: int,
-          i: int, close: int, equity: float, rate: float) -> None:
+@fixed("void", I2, F2, I1, I2, I1, F1, F1, F2, I1, I0, I0, I0, I0, F64, F64)
+def order(wi: Ints, wf: Floats, s: Ints, log: Ints, counts: Ints, purse: Floats, x: Floats, needs: Floats, need_of: Ints,
+          at: int, side: int, i: int, close: int, equity: float, rate: float) -> None:
     """Turn one side's entry decision at the close of bar i into a waiting order, or refuse it.
 
     needs, need_of: see inputs.Wanted; at: the place in their rows that belongs to bar i; rate: account money for quote money
@@ -155,7 +166,7 @@ def order(wi: Ints, wf: Floats, s: Ints, log: Ints, counts: Ints, x: Floats, nee
     kind = int(x[X_LONG_KIND] if side > 0 else x[X_SHORT_KIND]) if FULL else BY_MARKET
     level = close
     refused = FINE
-    quantity = 0.0
+    quantity, margin = 0.0, 0.0
     if kind == BY_MARKET:
         row = MARKET_ROW
     # Written where the order will stand: a refused one leaves it unused, unless it would replace one of its kind.
@@ -174,14 +185,15 @@ def order(wi: Ints, wf: Floats, s: Ints, log: Ints, counts: Ints, x: Floats, nee
         else:
             level = nearest(raw)
     if refused == FINE:
-        refused, quantity = settle(x, need, s, side, level, equity, rate)
+        refused, quantity, margin = settle(x, need, s, side, level, equity, rate, purse[P_WEIGHT], purse[P_USED])
     if s[S_FAULT] != 0:
         return
     s[S_ORDERS] += 1
     shown = NO_LEVEL if kind == BY_MARKET else level
     if refused != FINE:
-        counts[C_REJECTED if refused == W_MARGIN else C_SKIPPED] += 1
-        note(log, s, REJECTED if refused == W_MARGIN else SKIPPED, kind, s[S_ORDERS], side, i, -1, AT_CLOSE, shown, refused)
+        dear = refused in (W_MARGIN, W_ACCOUNT)
+        counts[C_REJECTED if dear else C_SKIPPED] += 1
+        note(log, s, REJECTED if dear else SKIPPED, kind, s[S_ORDERS], side, i, -1, AT_CLOSE, shown, refused)
         return
     cancel(wi, row, s, log, i, -1, AT_CLOSE, W_REPLACED)
     wi[row, O_SIDE] = side
@@ -196,6 +208,7 @@ def order(wi: Ints, wf: Floats, s: Ints, log: Ints, counts: Ints, x: Floats, nee
     wf[row, W_TICK_MONEY] = x[X_TICK_VALUE] * rate
     if not fresh:
         wf[row, W_NEEDS:] = need
+    wf[row, W_HELD] = margin
     note(log, s, PLACED, kind, s[S_ORDERS], side, i, -1, AT_CLOSE, shown, W_SIGNAL)
 
 
@@ -222,6 +235,8 @@ def enter(ti: Ints, tf: Floats, wi: Ints, wf: Floats, row: int, s: Ints, log: In
         counts[C_SKIPPED] += 1
         note(log, s, SKIPPED, kind, wi[row, O_NUMBER], side, bar, fine, how, price, why)
         return False
+    if FULL:
+        tf[row_of(s), F_MARGIN] = wf[row, W_HELD]
     if s[S_DATE] != s[S_TODAY]:
         s[S_DATE] = s[S_TODAY]
         s[S_FILLS] = 0

@@ -30,6 +30,7 @@ from wolbrin.core.engine.inputs import (
 from wolbrin.core.engine.kernel import advance, begin, finish, simulate
 from wolbrin.core.engine.prepare import FineBars, Prepared, as_prepared
 from wolbrin.core.engine.record import Record, others_read, own_read
+from wolbrin.core.engine.sharing import Member
 from wolbrin.core.engine.version import engine_version
 from wolbrin.core.errors import Door, UserError
 from wolbrin.core.market.bars import Bars, Floats, Ints, Span, day_of
@@ -341,16 +342,37 @@ class Going:
         """Go on to bar `until` (exclusive, counted from `first`)."""
         until = min(until, self.size)
         while self.bar < until and not self.state.s[k.S_FAULT]:
-            border = self._deciding.stands_until(self.first + self.size) - self.first
+            border = self.border
             if self.bar >= border:
-                self._deciding.at = self._deciding.step_at(self.first + self.bar)
-                self._renew()
+                self.turn()
                 continue
             step = min(until, self.bar + STEP, border)
             need = int(self.state.s[k.S_LOGGED]) + EVENTS_A_BAR * (step - self.bar)
             if self._detail and need > len(self.books.log):
                 self.books = self._room(self.books, 2 * need)
             advance(self._tape, self._wanted, self._clock, self._finer, self._xs, self.state, self.books, step, 0)
+
+    # On a purse that is shared; see `account`
+
+    def share(self, weight: float, log: int = 0) -> None:
+        """Trade on a purse that others share, before the first bar. weight: by which sizes are multiplied; log: room for so
+        many events."""
+        self.books = self._room(self.books, log)
+        self.state.purse[k.P_SHARED], self.state.purse[k.P_WEIGHT] = 1.0, weight
+
+    def member(self) -> Member:
+        """What the loop of an account walks; to be asked again after `turn`."""
+        return Member(self._tape, self._wanted, self._clock, self._finer, self._xs, self.state, self.books)
+
+    @property
+    def border(self) -> int:
+        """The bar from which on other numbers decide, counted from `first`; `size` where none do."""
+        return self._deciding.stands_until(self.first + self.size) - self.first
+
+    def turn(self) -> None:
+        """Let the numbers decide that are in force from `border` on."""
+        self._deciding.at = self._deciding.step_at(self.first + self.border)
+        self._renew()
 
     def extend(self, history: Prepared) -> None:
         """Go on over a longer history that begins with the one so far: bars that have arrived since. The first bar of the run
