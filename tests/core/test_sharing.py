@@ -80,7 +80,7 @@ def turns_of(parts: Sequence[Part]) -> tuple[Turns, np.ndarray]:
     assert len(date) == len(m)
     return Turns(m[order].astype(np.int64), bar[order].astype(np.int64),
                  np.searchsorted(instants, end)[order].astype(np.int64), opens[order].astype(np.uint8),
-                 known[order].astype(np.int64),
+                 known[order].astype(np.int64), np.ones(len(order), np.uint8),
                  np.array([date_of(int(t)) for t in instants], np.int64), np.array([len(p.end) - 1 for p in parts], np.int64),
                  np.lexsort((np.arange(len(parts)), priority)).astype(np.int64)), instants
 
@@ -99,7 +99,7 @@ def run(desk: Desk, pieces: int = 1):
     limits = np.array([*(p.limit or 0.0 for p in parts), desk.limit or 0.0])
     rules = Rules(desk.capital, limits, np.array([*(p.percent for p in parts), desk.percent], np.uint8))
     full = lambda: np.full(count, desk.capital)  # noqa: E731
-    purse = Purse(full(), full(), np.zeros(count), np.zeros(count, np.int64), np.zeros(count, np.int64),
+    purse = Purse(full(), full(), np.zeros(count), np.zeros(count, np.int64), *np.zeros((2, count), np.uint8),
                   np.full(count, k.NOTHING, np.int64), np.zeros(count, np.uint8), np.zeros(count), full(),
                   np.array([-1, 0, 0, 0]), np.full(1, desk.capital))
     room = sum(len(p.end) for p in parts) + 2

@@ -122,14 +122,16 @@ def _turns(seats: Sequence[Seat], goings: Sequence[Going], zone: str) -> tuple[T
     opens = np.concatenate([np.append(True, np.diff(b.trading_date[p]) != 0)[:p.stop - p.start] for b, p, _ in parts])
     priority = np.array([s.priority for s in seats], np.int64)
     order = np.lexsort((member, priority[member], end))
-    instants = np.unique(end)
+    ends = end[order]
+    new = np.append(True, ends[1:] != ends[:-1])[:len(ends)]
+    instants = ends[new]
     known = np.searchsorted(instants, start, "right").astype(np.int64) - 1
     # Midnight belongs to the day that ends.
     date = to_local(instants - 1, zone) // NS_A_DAY if len(instants) else instants
-    return Turns(member[order], bar[order], np.searchsorted(instants, end)[order].astype(np.int64),
-                 opens[order].astype(np.uint8), known[order], np.asarray(date, np.int64),
-                 np.array([g.size - 1 for g in goings], np.int64),
-                 np.lexsort((np.arange(len(seats)), priority)).astype(np.int64)), instants
+    ranked = np.lexsort((np.arange(len(seats)), priority)).astype(np.int64)
+    return Turns(member[order], bar[order], np.cumsum(new, dtype=np.int64) - 1, opens[order].astype(np.uint8), known[order],
+                 np.zeros(len(order), np.uint8), np.asarray(date, np.int64),
+                 np.array([g.size - 1 for g in goings], np.int64), ranked), instants
 
 
 def _walk(seats: Sequence[Seat], goings: Sequence[Going], capital: float, zone: str, limit: DailyLimit | None) -> AccountRun:
@@ -140,21 +142,27 @@ def _walk(seats: Sequence[Seat], goings: Sequence[Going], capital: float, zone: 
     limits = [*(s.limit for s in seats), limit]
     rules = Rules(float(capital), np.array([one.amount if one else 0.0 for one in limits]),
                   np.array([one is not None and one.percent for one in limits], np.uint8))
-    purse = Purse(np.full(count, float(capital)), np.full(count, float(capital)), np.zeros(count), np.zeros(count, np.int64),
-                  np.zeros(count, np.int64), np.full(count, k.NOTHING, np.int64), np.zeros(count, np.uint8), np.zeros(count),
-                  np.full(count, float(capital)), np.array([-1, 0, 0, 0], np.int64), np.full(1, float(capital)))
+    whole, none = (np.full(count, v) for v in (float(capital), 0.0))
+    flags = np.zeros((3, count), np.uint8)
+    purse = Purse(whole.copy(), whole.copy(), none.copy(), np.zeros(count, np.int64), flags[0], flags[1],
+                  np.full(count, k.NOTHING, np.int64), flags[2], none, whole, np.array([-1, 0, 0, 0], np.int64),
+                  np.full(1, float(capital)))
     size = len(instants)
     kept = Kept(np.zeros(size), np.zeros(size), np.zeros(size, np.int64), np.zeros((len(turns.bar) + 2, 2), np.int64))
     here, out = np.zeros(count, np.uint8), np.zeros(count, np.int64)
     members = typed.List([g.member() for g in goings])
+    at = [np.flatnonzero(turns.member == m) for m in range(count)]  # the turn of each bar
+    for going, mine in zip(goings, at):
+        turns.asks[mine[going.member().wanted.entries]] = 1
     first = 0
     while first < len(turns.bar):
-        stop, turning = _until(goings, turns)
+        stop, turning = _until(goings, turns, at)
         share(members, turns, rules, purse, kept, here, out, first, stop)
         for m in turning:
+            turns.asks[at[m][goings[m].border:]] = 0
             goings[m].turn()
             members[m] = goings[m].member()
-            purse.next[m] = 0
+            turns.asks[at[m][members[m].wanted.entries]] = 1
         first = stop
     runs = []
     for going in goings:
@@ -164,12 +172,10 @@ def _walk(seats: Sequence[Seat], goings: Sequence[Going], capital: float, zone: 
                       kept.ledger[:purse.told[3]], bool(purse.told[2]))
 
 
-def _until(goings: Sequence[Going], turns: Turns) -> tuple[int, list[int]]:
-    """How far the present numbers of all members stand: up to which turn (the first of an instant), and whose change then."""
-    found = {}
-    for m, going in enumerate(goings):
-        if going.border < going.size:
-            at = int(np.flatnonzero((turns.member == m) & (turns.bar == going.border))[0])
-            found[m] = int(np.searchsorted(turns.instant, turns.instant[at]))
+def _until(goings: Sequence[Going], turns: Turns, at: Sequence[Ints]) -> tuple[int, list[int]]:
+    """How far the present numbers of all members stand: up to which turn (the first of an instant), and whose change then.
+    at: the turn of each member's bars."""
+    found = {m: int(np.searchsorted(turns.instant, turns.instant[at[m][g.border]])) for m, g in enumerate(goings)
+             if g.border < g.size}
     stop = min(found.values(), default=len(turns.bar))
-    return stop, [m for m, at in found.items() if at == stop]
+    return stop, [m for m, turn in found.items() if turn == stop]

@@ -40,15 +40,16 @@ class Member(NamedTuple):
 class Turns(NamedTuple):
     """Every bar of every member in the order in which they are processed. member: int64[n]; bar: int64[n], counted from the
     member's first; instant: int64[n], number of the instant at which it ends. opens: uint8[n], 1 on the first bar of a
-    trading date of its member; known: int64[n], number of the last instant at or before the bar's start, -1 for none. date:
-    int64[t], the account's date of each instant. last: int64[m], each member's last bar. order: int64[m], members in priority
-    order."""
+    trading date of its member; known: int64[n], number of the last instant at or before the bar's start, -1 for none. asks:
+    uint8[n], 1 where the member has an entry signal. date: int64[t], the account's date of each instant. last: int64[m], each
+    member's last bar. order: int64[m], members in priority order."""
 
     member: Ints
     bar: Ints
     instant: Ints
     opens: Bits
     known: Ints
+    asks: Bits
     date: Ints
     last: Ints
     order: Ints
@@ -65,17 +66,18 @@ class Rules(NamedTuple):
 
 class Purse(NamedTuple):
     """Where the account stands between two instants. cash, mark, margin: float64[m], by member: closed trades and all marked,
-    each from the capital on; margin in use. seen: int64[m], trades that are in the ledger. next: int64[m], first entry signal
-    not behind. waits: int64[m], why a member is closed at the end of its next bar, NOTHING for not. stopped: uint8[m], for
-    the date. at_start, account_at_start: float64[m], result and account at the member's date's start. told: int64[4]: date,
-    whether the account is stopped for it, whether it is ruined, rows of the ledger. start: float64[1], the account at its
-    date's start."""
+    each from the capital on; margin in use. seen: int64[m], trades that are in the ledger. held, busy: uint8[m], whether it
+    has a position, or anything. waits: int64[m], why a member is closed at the end of its next bar, NOTHING for not. stopped:
+    uint8[m], for the date. at_start, account_at_start: float64[m], result and account at the member's date's start. told:
+    int64[4]: date, whether the account is stopped for it, whether it is ruined, rows of the ledger. start: float64[1], the
+    account at its date's start."""
 
     cash: Floats
     mark: Floats
     margin: Floats
     seen: Ints
-    next: Ints
+    held: Bits
+    busy: Bits
     waits: Ints
     stopped: Bits
     at_start: Floats
@@ -95,24 +97,22 @@ class Kept(NamedTuple):
 
 
 @njit(cache=True, nogil=True, error_model="numpy")
-def waiting(state: State) -> bool:
-    """Whether an entry order waits."""
-    return state.wi[0, O_SIDE] != 0 or state.wi[1, O_SIDE] != 0 or state.wi[2, O_SIDE] != 0
-
-
-@njit(cache=True, nogil=True, error_model="numpy")
-def taken(members: Any, m: int, purse: Purse, kept: Kept) -> None:
+def taken(one: Member, m: int, purse: Purse, kept: Kept) -> None:
     """Take a member's cash, mark and margin in, and its new trades into the ledger."""
-    one = members[m]
     s = one.state.s
     ti, tf = one.books.trades_i, one.books.trades_f
+    open_now = ti[s[S_DONE], T_SIDE] != 0
     purse.cash[m] = one.state.purse[P_CASH]
-    purse.mark[m] = one.state.purse[P_MARK]
-    held = tf[s[S_DONE], F_MARGIN] if ti[s[S_DONE], T_SIDE] != 0 else 0.0
+    purse.mark[m] = one.state.purse[P_MARK] if open_now else purse.cash[m]
+    margin = tf[s[S_DONE], F_MARGIN] if open_now else 0.0
+    busy = open_now
     for row in range(3):
         if one.state.wi[row, O_SIDE] != 0:
-            held = max(held, one.state.wf[row, W_HELD])
-    purse.margin[m] = held
+            margin = max(margin, one.state.wf[row, W_HELD])
+            busy = True
+    purse.margin[m] = margin
+    purse.held[m] = 1 if open_now else 0
+    purse.busy[m] = 1 if busy else 0
     while purse.seen[m] < s[S_DONE]:
         kept.ledger[purse.told[3], 0] = m
         kept.ledger[purse.told[3], 1] = purse.seen[m]
@@ -123,11 +123,11 @@ def taken(members: Any, m: int, purse: Purse, kept: Kept) -> None:
 @njit(cache=True, nogil=True, error_model="numpy")
 def close_member(members: Any, m: int, reason: int, purse: Purse, kept: Kept) -> None:
     """A member at the close of the bar it has walked: out, and nothing waits."""
+    if purse.busy[m] == 0:
+        return
     one = members[m]
     s, i = one.state.s, one.state.s[S_BAR]
     ti, tf, log = one.books.trades_i, one.books.trades_f, one.books.log
-    if ti[s[S_DONE], T_SIDE] == 0 and not waiting(one.state):
-        return
     clock = one.clock
     nights = clock.nights_end[i] if len(clock.nights_end) > 1 else 0
     rate = clock.rate_end[i] if len(clock.rate_end) > 1 else clock.rate_end[0]
@@ -138,16 +138,16 @@ def close_member(members: Any, m: int, reason: int, purse: Purse, kept: Kept) ->
         cancel(one.state.wi, row, s, log, i, -1, AT_CLOSE, reason)
     s[S_PENDING] = NOTHING
     one.state.purse[P_MARK] = one.state.purse[P_CASH]
-    taken(members, m, purse, kept)
+    taken(one, m, purse, kept)
 
 
 @njit(cache=True, nogil=True, error_model="numpy")
-def stop(members: Any, m: int, reason: int, here: Bits, purse: Purse, out: Ints) -> None:
+def stop(m: int, reason: int, here: Bits, purse: Purse, out: Ints) -> None:
     """A member is stopped now: closed at the end of a bar of its own, else of its next one, if there is anything to close."""
     ruin = reason == RUIN or purse.waits[m] == RUIN
     if here[m] != 0:
         out[m] = RUIN if ruin else reason
-    elif members[m].books.trades_i[members[m].state.s[S_DONE], T_SIDE] != 0 or waiting(members[m].state):
+    elif purse.busy[m] != 0:
         purse.waits[m] = RUIN if ruin else reason
 
 
@@ -179,17 +179,12 @@ def share(members: Any, turns: Turns, rules: Rules, purse: Purse, kept: Kept, he
         while j < stop_at and turns.instant[j] == t:
             m, i = turns.member[j], turns.bar[j]
             here[m] = 1
-            one = members[m]
-            s = one.state.s
             if turns.opens[j] != 0:
                 purse.stopped[m] = 0
                 purse.at_start[m] = purse.mark[m] - capital
                 purse.account_at_start[m] = kept.mark[turns.known[j]] if turns.known[j] >= 0 else capital
-            entries = one.wanted.entries
-            while purse.next[m] < len(entries) and entries[purse.next[m]] < i:
-                purse.next[m] += 1
-            asks = purse.next[m] < len(entries) and entries[purse.next[m]] == i
-            if asks or one.books.trades_i[s[S_DONE], T_SIDE] != 0 or waiting(one.state):
+            if turns.asks[j] != 0 or purse.busy[m] != 0:
+                one = members[m]
                 others, used = 0.0, 0.0
                 for n in range(count):
                     if n != m:
@@ -198,9 +193,9 @@ def share(members: Any, turns: Turns, rules: Rules, purse: Purse, kept: Kept, he
                 one.state.purse[P_OTHERS] = others
                 one.state.purse[P_USED] = used
                 barred = purse.told[1] != 0 or purse.told[2] != 0 or purse.stopped[m] != 0 or purse.waits[m] != NOTHING
-                s[S_BARRED] = 1 if barred else 0
+                one.state.s[S_BARRED] = 1 if barred else 0
                 advance(one.tape, one.wanted, one.clock, one.finer, one.xs, one.state, one.books, i + 1, 0)
-                taken(members, m, purse, kept)
+                taken(one, m, purse, kept)
             j += 1
 
         # Ruin, else all limits on the same mark; closings by them; end of data; ruin once more; then the mark stands.
@@ -211,19 +206,19 @@ def share(members: Any, turns: Turns, rules: Rules, purse: Purse, kept: Kept, he
         if purse.told[2] == 0 and gone(mark, cash, capital):
             purse.told[2] = 1
             for n in range(count):
-                stop(members, n, RUIN, here, purse, out)
+                stop(n, RUIN, here, purse, out)
         elif purse.told[2] == 0:
             if rules.limit[count] > 0.0 and purse.told[1] == 0 and reached(
                     purse.start[0], mark, rules.limit[count], rules.percent[count] != 0, purse.start[0], 0.0):
                 purse.told[1] = 1
                 for n in range(count):
-                    stop(members, n, LIMIT, here, purse, out)
+                    stop(n, LIMIT, here, purse, out)
             for n in range(count):
                 if here[n] != 0 and rules.limit[n] > 0.0 and purse.stopped[n] == 0 and reached(
                         purse.at_start[n], purse.mark[n] - capital, rules.limit[n], rules.percent[n] != 0,
                         purse.account_at_start[n], capital):
                     purse.stopped[n] = 1
-                    stop(members, n, LIMIT, here, purse, out)
+                    stop(n, LIMIT, here, purse, out)
         for at in range(count):
             n = turns.order[at]
             if here[n] != 0 and out[n] == NOTHING:
@@ -244,7 +239,7 @@ def share(members: Any, turns: Turns, rules: Rules, purse: Purse, kept: Kept, he
             purse.told[2] = 1
             out[:] = NOTHING
             for n in range(count):
-                stop(members, n, RUIN, here, purse, out)
+                stop(n, RUIN, here, purse, out)
             for at in range(count):
                 n = turns.order[at]
                 if here[n] != 0 and out[n] != NOTHING:
@@ -258,4 +253,4 @@ def share(members: Any, turns: Turns, rules: Rules, purse: Purse, kept: Kept, he
         kept.held[t] = 0
         for n in range(count):
             kept.margin[t] += purse.margin[n]
-            kept.held[t] += 1 if members[n].books.trades_i[members[n].state.s[S_DONE], T_SIDE] != 0 else 0
+            kept.held[t] += purse.held[n]
