@@ -33,10 +33,16 @@ from wolbrin.core.market.importing.read import Reader
 from wolbrin.core.market.terms import Terms
 from wolbrin.core.models import Model, parse_json, read_json
 from wolbrin.core.proving.line import Line, usual_line
+from wolbrin.core.rules.axes import Axis, Link
 from wolbrin.core.rules.conditions import read_conditions, shipped, write_conditions
-from wolbrin.core.rules.model import load_strategy
+from wolbrin.core.rules.dated import schedule_words, steps_of
+from wolbrin.core.rules.model import Distance, Strategy, load_strategy
 from wolbrin.core.rules.script import parse_strategy
 from wolbrin.core.search.candidate import candidate_of
+from wolbrin.core.search.folds import Length
+from wolbrin.core.search.objective import Floor
+from wolbrin.core.search.space import Constraint
+from wolbrin.core.search.walked import Fit
 from wolbrin.core.store.check import check_project
 from wolbrin.core.store.database import DATABASE
 from wolbrin.core.store.leftovers import leftovers
@@ -45,7 +51,12 @@ from wolbrin.core.store.searches import Searches
 from wolbrin.core.store.series import unpack
 from wolbrin.core.store.settings import Settings
 from wolbrin.core.store.shelf import Shelf
+from wolbrin.core.work.procedure import Procedure
 from wolbrin.core.work.shelving import export_candidates, read_file
+from wolbrin.core.work.sweep_request import SweepRequest
+from wolbrin.core.work.walk_reading import dated_strategy
+from wolbrin.core.work.walk_request import View, WalkRequest, lay_out
+from wolbrin.core.work.walk_schedule import carries_on
 
 BARS = walk_bars(900, seed=4, code="AAA")
 SETTINGS = Settings(training_first=dt.date(2024, 1, 1), holdout_first=dt.date(2024, 4, 1), last=dt.date(2024, 12, 31))
@@ -108,6 +119,29 @@ def imported(path: Path) -> None:
     assert np.isfinite(np.concatenate(got.raw.prices)).all()
 
 
+def walked_strategy() -> Strategy:
+    """A strategy with dated numbers and the procedure by which they are fitted on."""
+    key = "long.entry.rows.0.left.params.length"
+    axes = (Axis(key, "fast", (2.0, 4.0)), Axis("quantity", "size", (1.0, 2.0), links=(Link("stop.amount", 2.0),)))
+    rules = cross(stop=Distance(unit="atr", amount=1.5))
+    request = WalkRequest(SweepRequest(rules, "AAA", 15, axes, None, (Constraint(key, "<", "quantity"),),
+                                       floors=(Floor(key="trades", value=1.0),)), (Length(9, "days"),), (Length(5, "days"),),
+                          view=View(dt.date(2024, 1, 8), dt.date(2024, 3, 1)))
+    values = {s: Fit(*s, (2.0, 1.0), {"net": 1.0}, 1.0, 4) for s in request.spans}
+    return dated_strategy(request, 0, values)
+
+
+def trade_on(path: Path) -> object:
+    """Read a strategy, what it trades from which day on, and how it would be fitted on."""
+    read = load_strategy(path)
+    if read.schedule is not None:
+        steps_of(read)
+        schedule_words(read)
+        if carries_on(read):
+            return lay_out(View(dt.date(2024, 1, 8), dt.date(2024, 3, 1)), Procedure.of(read).lengths)
+    return read
+
+
 def test_mutated_files_are_read_or_refused_in_a_sentence(tmp_path: Path, folder: Path) -> None:
     """Every reader of a file that somebody may send."""
     seed = int(np.random.default_rng().integers(2**31))
@@ -129,6 +163,7 @@ def test_mutated_files_are_read_or_refused_in_a_sentence(tmp_path: Path, folder:
     table = "\n".join(["time,open,high,low,close,volume", *rows[:120]]).encode()
     readers: list[tuple[str, bytes, int, Callable[[Path], object]]] = [
         ("a.json", cross().model_dump_json().encode(), 200, load_strategy),
+        ("a.json", walked_strategy().model_dump_json().encode(), 300, trade_on),
         ("a.json", usual_line().model_dump_json().encode(), 200, stored(Line)),
         ("a.json", SETTINGS.model_dump_json().encode(), 150, stored(Settings)),
         ("a.json", terms().model_dump_json().encode(), 200, stored(Terms)),

@@ -43,13 +43,14 @@ from wolbrin.core.store.project import Project
 from wolbrin.core.store.searches import Searches
 from wolbrin.core.work.footing import Footing
 from wolbrin.core.work.going_on import go_on
+from wolbrin.core.work.procedure import Procedure
 from wolbrin.core.work.proving import case_of, prove_job, unseen_span
 from wolbrin.core.work.subject import Subject
 from wolbrin.core.work.sweep_request import SweepRequest
 from wolbrin.core.work.walk_fits import fit_span, work_on
 from wolbrin.core.work.walk_grid import grid_of, luck_words
 from wolbrin.core.work.walk_reading import walked
-from wolbrin.core.work.walk_request import Procedure, View, WalkRequest
+from wolbrin.core.work.walk_request import View, WalkRequest
 from wolbrin.core.work.walk_results import WalkResult, read_walk, walk_of
 from wolbrin.core.work.walk_schedule import carried_on, fit_due, keep_strategy
 from wolbrin.core.work.walk_work import WalkWork
@@ -389,7 +390,7 @@ def test_fits_that_come_due_are_appended_and_old_ones_kept(project: Project, eng
     with pytest.raises(UserError, match="no dated numbers"):
         fit_due(project, RULES)
     broken = made.strategy.model_copy(update={"schedule": a.model_copy(update={"procedure": a.procedure | {"sweep": {}}})})
-    with pytest.raises(UserError, match="cannot be read"):
+    with pytest.raises(UserError, match="how its numbers are fitted"):
         Procedure.of(broken)
     changed = a.model_copy(update={"procedure": a.procedure | {"history": "0" * 16}})
     with pytest.raises(UserError, match="have changed since"):

@@ -11,10 +11,11 @@ from wolbrin.core.rules.numbers import tunables
 from wolbrin.core.search.folds import Length
 from wolbrin.core.search.walked import WalkAsk, WalkTold
 from wolbrin.core.work.footing import Footing
+from wolbrin.core.work.procedure import Procedure
 from wolbrin.core.work.sweep_estimate import first_set
 from wolbrin.core.work.sweep_request import SweepRequest
 from wolbrin.core.work.walk_reading import walked
-from wolbrin.core.work.walk_request import Procedure, WalkRequest
+from wolbrin.core.work.walk_request import WalkRequest
 from wolbrin.core.work.walk_schedule import carries_on
 from wolbrin.core.work.walk_work import WalkWork
 from wolbrin.core.work.walking import laid_over

@@ -10,7 +10,6 @@ from typing import Any, cast
 
 from wolbrin.core.errors import UserError
 from wolbrin.core.rules.axes import PLACES
-from wolbrin.core.rules.model import Strategy
 from wolbrin.core.search.folds import ONE, Ahead, Fold, Length, Lengths, Steps, ahead, lay
 from wolbrin.core.search.walked import Choice
 from wolbrin.core.work.sweep_request import SweepRequest
@@ -176,41 +175,3 @@ class WalkRequest:
         return {k: v for k, v in one.items() if k not in ("name", "view")} | {
             "sweep": sweep, "first": self.view.first.isoformat(), "anchor": layout.anchor.isoformat(), "n": layout.n}
 
-
-@dataclass(frozen=True)
-class Procedure:
-    """A schedule's procedure, read. first: of the training view then; anchor, n: see `WalkRequest.procedure`."""
-
-    request: WalkRequest
-    first: dt.date
-    anchor: dt.date
-    n: int
-
-    @classmethod
-    def of(cls, strategy: Strategy) -> Procedure:
-        """The procedure of a strategy with dated numbers.
-
-        Raises:
-            UserError: it has none, or one that cannot be read.
-        """
-        schedule = strategy.schedule
-        if schedule is None:
-            raise UserError("this strategy has no dated numbers", strategy.name, "Walk it first.")
-        where = f"{strategy.name}, how its numbers are fitted"
-        try:
-            data = schedule.procedure
-            sweep = SweepRequest.from_json(data["sweep"] | {"strategy": strategy.model_dump(mode="json"),
-                                                            "market": schedule.market, "interval": schedule.interval})
-            made = cls(WalkRequest.from_json(data | {"sweep": sweep.as_json(), "name": "", "view": None}),
-                       dt.date.fromisoformat(data["first"]), dt.date.fromisoformat(data["anchor"]), int(data["n"]))
-            made.request.check()
-            if len(made.request.cells) != 1 or made.n < 0:
-                raise ValueError("one pair of lengths")
-        except (LookupError, TypeError, ValueError, AttributeError) as err:
-            raise UserError(f"how these numbers are fitted cannot be read ({str(err)[:80]})", where,
-                            "Walk the strategy again.") from None
-        return made
-
-    @property
-    def lengths(self) -> Lengths:
-        return self.request.cells[0]

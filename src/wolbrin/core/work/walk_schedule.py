@@ -28,9 +28,9 @@ from wolbrin.core.store.project import Project, now
 from wolbrin.core.store.searches import Searches
 from wolbrin.core.store.settings import OwnSpan
 from wolbrin.core.work.footing import Footing
+from wolbrin.core.work.procedure import Procedure
 from wolbrin.core.work.walk_fits import fit_span, work_on
 from wolbrin.core.work.walk_reading import Walked, seen_by
-from wolbrin.core.work.walk_request import Procedure
 
 ONE = dt.timedelta(days=1)
 
