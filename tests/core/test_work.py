@@ -331,7 +331,7 @@ def test_costs_are_linear_and_never_move_a_trade() -> None:
 def test_quantities_round_down_to_the_lot_step(wanted: float, step: float) -> None:
     market = terms(lot_step=step, minimum_lot=step)
     x = parameters(plan_of(Strategy(quantity=wanted), market), money_of(market, Brief(capital=1e12)))
-    why, got = settle(x, np.zeros(k.NEEDS), np.zeros(k.STATE, np.int64), 1, 100, 1e12, 1.0)
+    why, got, _ = settle(x, np.zeros(k.NEEDS), np.zeros(k.STATE, np.int64), 1, 100, 1e12, 1.0, 1.0, 0.0)
     assert (why == 0) == (got > 0)
     assert got <= wanted + 1e-5 * step
     assert got == 0 or wanted - got < step * (1 + 1e-6)

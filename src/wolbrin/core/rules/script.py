@@ -10,6 +10,7 @@ from typing import Any
 from pydantic import ValidationError
 
 from wolbrin.core.faults import said
+from wolbrin.core.rules.dated import schedule_words
 from wolbrin.core.rules.formula import FormulaError, Reader, tree_of
 from wolbrin.core.rules.language import Names, nearest
 from wolbrin.core.rules.model import (
@@ -113,6 +114,8 @@ def strategy_text(s: Strategy) -> str:
     lines += [f"{k} = {number_text(v)}" for k, v in (("most_entries", f.most_entries), ("last_minutes", f.last_minutes)) if v]
     if f.oversized:
         lines.append(f"oversized = {number_text(f.oversized.multiple, True)} * atr({number_text(f.oversized.length)})")
+    if s.schedule is not None:
+        lines += ["# Dated numbers are traded instead; they stand in the strategy's file.", f"# {schedule_words(s, 1)[0]}"]
     return "\n".join(lines) + "\n"
 
 

@@ -10,6 +10,7 @@ import numpy as np
 from wolbrin.core.batch.genomes import genome_of
 from wolbrin.core.batch.many import Many
 from wolbrin.core.batch.shifted import Shifting
+from wolbrin.core.engine.account import Seat, run_account
 from wolbrin.core.engine.brief import Brief
 from wolbrin.core.engine.prepare import Prepared
 from wolbrin.core.engine.run import Going, backtest
@@ -109,6 +110,9 @@ def warm(report: Callable[[str, int, int], None] = lambda what, done, total: Non
         going.advance(going.size)
         going.so_far()
 
+    def account() -> None:
+        run_account([Seat("one", history, strategy, Brief(Span()))], 50_000.0)
+
     steps: list[tuple[str, Callable[[], object]]] = [
         ("indicators", indicators),
         ("rules", rules),
@@ -118,6 +122,7 @@ def warm(report: Callable[[str, int, int], None] = lambda what, done, total: Non
         ("many at once", many),
         ("sweeps", sweeps),
         ("rehearsal", rehearsal),
+        ("one account", account),
         ("Monte Carlo", lambda: simulate_paths(np.array([1.0, -1.0, 2.0]), 100.0, 4)),
     ]
     for done, (what, act) in enumerate(steps):

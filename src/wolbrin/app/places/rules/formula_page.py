@@ -18,6 +18,8 @@ from wolbrin.core.rules.script import parse_strategy, strategy_text
 
 SOON = 450
 
+BESIDE = ("name", "notes", "schedule")  # what a text need not speak of
+
 
 class FormulaEdit(QPlainTextEdit):
     """A text with completion. Ctrl+Return applies; Tab or Return takes a completion while one is offered."""
@@ -130,7 +132,7 @@ class FormulaPage(QWidget):
         self._strategy = strategy
         try:
             read = parse_strategy(self.edit.toPlainText(), dict(self._names().own))
-            same = read.model_copy(update={"name": strategy.name, "notes": strategy.notes}) == strategy
+            same = read.model_copy(update={k: getattr(strategy, k) for k in BESIDE}) == strategy
         except UserError:
             same = self.edit.hasFocus()  # a text in the making is not taken away
         if not same:
@@ -179,8 +181,8 @@ class FormulaPage(QWidget):
             self._tell(err)
             return
         self._tell(None)
-        # A text that does not speak of name or notes leaves them as they are.
-        kept = {k: getattr(self._strategy, k) for k in ("name", "notes")
+        # A text that does not speak of name or notes leaves them as they are; of dated numbers it never speaks.
+        kept = {k: getattr(self._strategy, k) for k in BESIDE
                 if not any(line.partition("=")[0].strip() == k for line in self.edit.toPlainText().splitlines())}
         made = made.model_copy(update=kept)
         if made != self._strategy:
