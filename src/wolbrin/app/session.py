@@ -23,7 +23,6 @@ from wolbrin.core.errors import Door, EnvironmentTrouble, WolbrinError
 from wolbrin.core.faults import words_of
 from wolbrin.core.jobs import Engine, Job, Kind
 from wolbrin.core.market.intervals import Interval
-from wolbrin.core.rules.dated import undated
 from wolbrin.core.rules.model import Strategy
 from wolbrin.core.store.dossier import Dossiers
 from wolbrin.core.store.project import Project
@@ -212,13 +211,6 @@ class Session(QObject):
         """Change the current strategy, undoably."""
         if after != self.strategy:
             self.undo.push(_EditStrategy(self, self.strategy_id, self.strategy, after, text))
-
-    def take_dates_off(self) -> None:
-        """Let the current strategy trade the numbers that it shows, on every day."""
-        if self.strategy.schedule is None:
-            self.note(f"{self.strategy.name} has no dated numbers.", "caution")
-        else:
-            self.edit(undated(self.strategy), "take the dated numbers off")
 
     def do(self, text: str, act: Callable[[], None], undo: Callable[[], None]) -> None:
         self.undo.push(Act(text, act, undo))

@@ -10,6 +10,7 @@ from PySide6.QtCore import QTimer
 from wolbrin.app.places.registry import Places
 from wolbrin.app.session import Session
 from wolbrin.app.shell.brief_line import BriefLine
+from wolbrin.core.rules.dated import undated
 
 
 class Frame(Protocol):
@@ -58,7 +59,7 @@ DOORS: dict[str, Callable[[Frame], None]] = {
     "interval": lambda w: w.brief.interval.click(),
     "capital": lambda w: w.brief.capital.click(),
     "go on": lambda w: w.session.go_on_newest(),
-    "undated": lambda w: w.session.take_dates_off(),
+    "undated": lambda w: w.session.edit(undated(w.session.strategy), "take the dated numbers off"),
     "portfolio": lambda w: w.go("portfolio"),
     "proving": lambda w: w.go("proving"),
     "not saved": lambda w: w.show_not_saved(),

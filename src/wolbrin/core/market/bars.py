@@ -127,6 +127,10 @@ class Bars:
             digest.update(np.array(self.rolls, np.int64).tobytes())
         return digest.hexdigest()[:16]
 
+    def digest(self, stop: int) -> str:
+        """The hash of the first `stop` bars alone."""
+        return self.hash if stop >= len(self) else self.take(stop).hash
+
     def range_of(self, span: Span | None) -> tuple[int, int]:
         """First and one-past-last bar index whose trading date lies in `span`."""
         first, stop = 0, len(self)

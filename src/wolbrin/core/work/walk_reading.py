@@ -53,7 +53,7 @@ def spells_of(request: WalkRequest, layout: Layout, fits: Fits) -> list[Spell]:
 def seen_by(history: Prepared, spells: Sequence[Spell]) -> str:
     """Digest of the history that the fits of some spells saw: what must not change if they are to be carried on."""
     stop = history.bars.range_of(Span(None, max(s.fitted_last for s in spells)))[1]
-    return history.bars.take(stop).hash
+    return history.bars.digest(stop)
 
 
 def dated_strategy(request: WalkRequest, cell: int, fits: Fits, history: Prepared | None = None) -> Strategy:

@@ -19,7 +19,7 @@ from wolbrin.core.store.searches import Searches, matrix
 from wolbrin.core.store.tables import Columns
 from wolbrin.core.work.briefs import brief_again
 from wolbrin.core.work.walk_reading import Walked, walked
-from wolbrin.core.work.walk_request import WalkRequest
+from wolbrin.core.work.walk_request import WalkRequest, lay_out
 from wolbrin.core.work.walk_work import CellDone, LuckDone, columns_of
 
 KIND = "walk"
@@ -179,9 +179,8 @@ def walk_of(project: Project, result: WalkResult, cell: int = 0) -> Walked:
         UserError: its folds do not fit, a fit is missing, or the history has changed since.
     """
     request = result.request
-    layout = request.layouts[cell]
-    if layout.fault:
-        raise UserError(layout.fault.rstrip("."), request.cells[cell].words(), "Choose another pair of lengths.")
+    if request.layouts[cell].fault and request.view is not None:
+        lay_out(request.view, request.cells[cell])  # says why
     if not result.complete(cell):
         raise UserError(f"{len(result.fits)} of {len(request.spans)} fits are there, not all of this walk", request.title,
                         "Go on with it.")

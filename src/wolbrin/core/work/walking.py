@@ -24,7 +24,7 @@ from wolbrin.core.store.tables import Columns
 from wolbrin.core.work.briefs import brief_again
 from wolbrin.core.work.footing import Footing
 from wolbrin.core.work.sweep_estimate import check_sets, count_of, first_set, seconds_a_set
-from wolbrin.core.work.walk_request import View, WalkRequest
+from wolbrin.core.work.walk_request import View, WalkRequest, lay_out
 from wolbrin.core.work.walk_results import (
     KIND,
     WalkResult,
@@ -51,7 +51,7 @@ def view_of(history: Prepared, brief: Brief, request: WalkRequest) -> View:
     if "trades" in units:
         run = backtest(history, request.sweep.strategy, brief, detail=False)
         entries = [day_of(d) for d in run.bars.trading_date[run.trades_i[:, k.T_ENTRY_BAR]].tolist()]
-    return View(day_of(dates[0]), day_of(dates[-1]), tuple(entries), history.bars.take(last).hash)
+    return View(day_of(dates[0]), day_of(dates[-1]), tuple(entries), history.bars.digest(last))
 
 
 def laid(project: Project, request: WalkRequest) -> WalkRequest:
@@ -64,17 +64,14 @@ def laid(project: Project, request: WalkRequest) -> WalkRequest:
 def laid_over(history: Prepared, brief: Brief, request: WalkRequest) -> WalkRequest:
     """The request laid over the span of a brief. Raises UserError where no cell has a fold."""
     request.check()
-    made = replace(request, view=view_of(history, brief, request))
+    view = view_of(history, brief, request)
+    made = replace(request, view=view)
     if all(o.fault for o in made.layouts):
-        raise UserError(*_parts(made.layouts[0].fault))
+        lay_out(view, made.cells[0])  # says why
     if len(made.spans) > MOST_SPANS:
         raise UserError(f"{len(made.spans):,} fits are more than are made at once ({MOST_SPANS:,})", "walk-forward",
                         "Test on longer spans, or take fewer lengths.")
     return made
-
-
-def _parts(fault: str) -> tuple[str, str, str]:
-    return fault.rstrip("."), "walk-forward", "Shorten training or test."
 
 
 @dataclass(frozen=True)
@@ -228,7 +225,7 @@ def extend_walk(project: Project, search: int, notify: Callable[[WalkResult], No
     history = footing.prepared(sweep.market, sweep.interval)
     present = footing.brief(history.bars.terms, sweep.own)
     stop = history.bars.range_of(Span(None, old.last))[1]
-    if history.bars.take(stop).hash != old.content:
+    if history.bars.digest(stop) != old.content:
         raise UserError(f"the history up to {old.last:%d %b %Y}, or the market's terms, have changed since this walk",
                         result.request.title, "The walk is kept as it is; walk again.")
     brief = replace(result.record.brief, span=Span(result.record.first, present.span.last))

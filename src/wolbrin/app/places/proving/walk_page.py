@@ -121,6 +121,7 @@ class WalkPage(QWidget):
         state.grown.connect(self._grown)
         state.was_read.connect(self._was_read)
         state.fold_read.connect(self._fold_read)
+        state.judged.connect(self._grown)
         self.table.chosen.connect(state.look_at)
         state.restore()
 
@@ -184,7 +185,7 @@ class WalkPage(QWidget):
         self.more.setVisible(state.unfinished)
         if state.grid is not None:
             whole = len(result.cells) + len(result.faults) == len(result.request.cells)
-            self.lengths.show_grid(state.grid, state.looked_at, state.luck(), whole)
+            self.lengths.show_grid(state.grid, state.looked_at, state.luck, whole)
         if state.walked is None and not state.fault:
             self.sentence.setText(f"{'Fitting' if state.running else 'Stopped'}: {progress}.")
 
@@ -214,7 +215,7 @@ class WalkPage(QWidget):
         self.equity.show_walk(walked)
         self.drift.show_walk(walked)
         if state.grid is not None:
-            self.lengths.show_grid(state.grid, walked.cell, state.luck())
+            self.lengths.show_grid(state.grid, walked.cell, state.luck)
         self._mark_ruler()
 
     def _fold_read(self, fold: FoldResult, run: Run) -> None:

@@ -28,12 +28,14 @@ USUAL_SHUFFLES = 20
 
 class WalkState(QObject):
     """taken: another walk is shown; grown: it has more fits or cells, or ended; was_read: the cell that is looked at was run
-    again, or cannot be (fault); fold_read: a fold, and the run of its numbers over its training."""
+    again, or cannot be (fault); fold_read: a fold, and the run of its numbers over its training;
+    judged: what shuffled histories say was read."""
 
     taken = Signal()
     grown = Signal()
     was_read = Signal()
     fold_read = Signal(object, object)
+    judged = Signal()
 
     def __init__(self, session: Session) -> None:
         super().__init__()
@@ -45,6 +47,8 @@ class WalkState(QObject):
         self.cell = -1  # -1: the center of the region that works
         self.walked: Walked | None = None
         self.fault = ""
+        self.luck = ""  # what shuffled histories say, in words
+        self._luck_of: tuple[int, int, int, str] | None = None
         self._timer = QTimer(self, singleShot=True)
         self._timer.timeout.connect(self._read)
         session.resumed.connect(self._resumed)
@@ -166,6 +170,7 @@ class WalkState(QObject):
     def _show(self, job: Job | None, result: WalkResult) -> None:
         self.job, self.result = job, result
         self.walked, self.grid, self.cell, self.fault = None, None, -1, ""
+        self.luck, self._luck_of = "", None
         self.taken.emit()
         self._grown(result)
 
@@ -175,6 +180,7 @@ class WalkState(QObject):
             self.grown.emit()
             self.session.counts_changed.emit()
             self._timer.start(20)
+            self._read_luck()
 
     # Reading
 
@@ -187,8 +193,9 @@ class WalkState(QObject):
         """Color the grid by another figure."""
         self.figure = figure
         if self.result is not None:
-            self.grid = grid_of_result(self.result, figure)
+            self.grid, self.luck = grid_of_result(self.result, figure), ""
             self.grown.emit()
+            self._read_luck()
 
     @property
     def looked_at(self) -> int:
@@ -237,9 +244,22 @@ class WalkState(QObject):
 
         s.compute("Read a fold", lambda: training_of(walked, fold), done, "fold")
 
-    def luck(self) -> str:
-        """What shuffled histories say, in words."""
-        return luck_words(self.result, self.figure) if self.result is not None else ""
+    def _read_luck(self) -> None:
+        """Say in words what shuffled histories show, once there are more of them or another figure is asked."""
+        result, figure = self.result, self.figure
+        if result is None:
+            return
+        asked = result.search, len(result.luck), len(result.cells), figure
+        if asked == self._luck_of:
+            return
+        self._luck_of = asked
+
+        def done(words: str) -> None:
+            if result is self.result and figure == self.figure:
+                self.luck = words
+                self.judged.emit()
+
+        self.session.compute("Read the luck of a walk", lambda: luck_words(result, figure), done, "walk luck")
 
     # What is done with it
 
