@@ -152,6 +152,28 @@ def stop(m: int, reason: int, here: Bits, purse: Purse, out: Ints) -> None:
 
 
 @njit(cache=True, nogil=True, error_model="numpy")
+def close_those(members: Any, turns: Turns, here: Bits, out: Ints, purse: Purse, kept: Kept) -> None:
+    """Close whoever has walked a bar here and is stopped now, or waits for that since before, in priority order."""
+    for at in range(len(turns.order)):
+        n = turns.order[at]
+        if here[n] != 0 and out[n] == NOTHING:
+            out[n] = purse.waits[n]
+        if here[n] != 0 and out[n] != NOTHING:
+            close_member(members, n, out[n], purse, kept)
+            purse.waits[n] = NOTHING
+
+
+@njit(cache=True, nogil=True, error_model="numpy")
+def summed(purse: Purse, capital: float) -> tuple[float, float]:
+    """The purse, and the account marked."""
+    cash, mark = capital, capital
+    for n in range(len(purse.cash)):
+        cash += purse.cash[n] - capital
+        mark += purse.mark[n] - capital
+    return cash, mark
+
+
+@njit(cache=True, nogil=True, error_model="numpy")
 def reached(start: float, now: float, limit: float, percent: bool, base: float, scale: float) -> bool:
     """Whether a value has fallen from its date's start by a daily limit. base: what percent are of; scale: a large amount."""
     most = limit / 100.0 * base if percent else limit
@@ -199,10 +221,7 @@ def share(members: Any, turns: Turns, rules: Rules, purse: Purse, kept: Kept, he
             j += 1
 
         # Ruin, else all limits on the same mark; closings by them; end of data; ruin once more; then the mark stands.
-        cash, mark = capital, capital
-        for n in range(count):
-            cash += purse.cash[n] - capital
-            mark += purse.mark[n] - capital
+        cash, mark = summed(purse, capital)
         if purse.told[2] == 0 and gone(mark, cash, capital):
             purse.told[2] = 1
             for n in range(count):
@@ -219,35 +238,20 @@ def share(members: Any, turns: Turns, rules: Rules, purse: Purse, kept: Kept, he
                         purse.account_at_start[n], capital):
                     purse.stopped[n] = 1
                     stop(n, LIMIT, here, purse, out)
-        for at in range(count):
-            n = turns.order[at]
-            if here[n] != 0 and out[n] == NOTHING:
-                out[n] = purse.waits[n]
-            if here[n] != 0 and out[n] != NOTHING:
-                close_member(members, n, out[n], purse, kept)
-                purse.waits[n] = NOTHING
+        close_those(members, turns, here, out, purse, kept)
         for h in range(begin, j):
             n = turns.member[h]
             if turns.bar[h] == turns.last[n]:
                 close_member(members, n, END_OF_DATA, purse, kept)
                 purse.waits[n] = NOTHING
-        cash, mark = capital, capital
-        for n in range(count):
-            cash += purse.cash[n] - capital
-            mark += purse.mark[n] - capital
+        cash, mark = summed(purse, capital)
         if purse.told[2] == 0 and gone(mark, cash, capital):
             purse.told[2] = 1
             out[:] = NOTHING
             for n in range(count):
                 stop(n, RUIN, here, purse, out)
-            for at in range(count):
-                n = turns.order[at]
-                if here[n] != 0 and out[n] != NOTHING:
-                    close_member(members, n, out[n], purse, kept)
-                    purse.waits[n] = NOTHING
-            mark = capital
-            for n in range(count):
-                mark += purse.mark[n] - capital
+            close_those(members, turns, here, out, purse, kept)
+            cash, mark = summed(purse, capital)
         kept.mark[t] = mark
         kept.margin[t] = 0.0
         kept.held[t] = 0
