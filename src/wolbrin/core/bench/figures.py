@@ -15,6 +15,7 @@ from wolbrin.core.bench.data import bench_bars, bench_strategy
 from wolbrin.core.bench.figure import Figure
 from wolbrin.core.bench.importing import import_figures
 from wolbrin.core.bench.many import discover_figures, pausing_figures, reading_figures
+from wolbrin.core.bench.portfolios import account_figures, overlap_figures, weight_figures
 from wolbrin.core.bench.proving import line_figures, path_figures
 from wolbrin.core.bench.shelf import shelf_figures
 from wolbrin.core.bench.trials import trial_figures
@@ -153,6 +154,8 @@ def core_figures(tell: Callable[[str], None] = lambda what: None) -> list[Figure
     found += trial_figures()
     tell("walks and a grid of lengths")
     found += walk_figures()
+    tell("overlap, weights and one account")
+    found += [*account_figures(), *overlap_figures(), *weight_figures()]
     tell("an import of five million rows")
     found += import_figures()
     tell("Monte Carlo, and runs on other prices")

@@ -68,7 +68,8 @@ def _rows(rng: np.random.Generator, ids: sqlite3.Cursor, width: int) -> Iterator
         yield (*rng.normal(size=width).tolist(), id)
 
 
-def _quickest(act: Callable[[], object], times: int = 3) -> float:
+def quickest(act: Callable[[], object], times: int = 3) -> float:
+    """Seconds of the quickest of several calls."""
     spent = []
     for _ in range(times):
         began = time.perf_counter()
@@ -87,7 +88,7 @@ def shelf_figures() -> list[Figure]:
         fill(project, CANDIDATES)
         restand(project)
         shelf = Shelf(project)
-        bare = _quickest(lambda: project.read_ids("SELECT id FROM candidates"))
+        bare = quickest(lambda: project.read_ids("SELECT id FROM candidates"))
         beside = f"reading the {CANDIDATES:,} ids alone: {1e3 * bare:.0f} ms"
 
         def opened() -> None:
@@ -98,12 +99,12 @@ def shelf_figures() -> list[Figure]:
             funnel(again)
             again.close()
 
-        found.append(Figure("opening a Shelf of 100,000", _quickest(opened), "s", "lower", 0.3, beside))
-        sorts = {key: max(_quickest(partial(shelf.ids, Wanted(key, down))) for down in (False, True))
+        found.append(Figure("opening a Shelf of 100,000", quickest(opened), "s", "lower", 0.3, beside))
+        sorts = {key: max(quickest(partial(shelf.ids, Wanted(key, down))) for down in (False, True))
                  for key in (*TEXTS, *NUMBERS, *SUMMARY)}
         worst = max(sorts, key=lambda key: sorts[key])
         found.append(Figure("sorting it by the slowest column", sorts[worst], "s", "lower", 0.2, f"{worst}; {beside}"))
-        filters = {next(iter(f)): _quickest(partial(shelf.ids, Wanted("net", True, f))) for f in FILTERS}
+        filters = {next(iter(f)): quickest(partial(shelf.ids, Wanted("net", True, f))) for f in FILTERS}
         worst = max(filters, key=lambda key: filters[key])
         found.append(Figure("filtering it by the slowest column", filters[worst], "s", "lower", 0.2, f"{worst}; {beside}"))
         project.close()
@@ -112,9 +113,9 @@ def shelf_figures() -> list[Figure]:
     figures = rng.normal(size=(SETS, len(SUMMARY)))
     settings = np.column_stack(values)
     axis = tuple(float(v) for v in range(21))
-    drawn = _quickest(lambda: map_of(settings, figures[:, 0], MapSide(0, axis), MapSide(1, axis)))
+    drawn = quickest(lambda: map_of(settings, figures[:, 0], MapSide(0, axis), MapSide(1, axis)))
     packed = pack_table({str(i): figures[:, i] for i in range(figures.shape[1])})
-    read = _quickest(lambda: unpack_table(packed))
+    read = quickest(lambda: unpack_table(packed))
     found.append(Figure("heat map of 200,000 sets", 1e3 * drawn, "ms", "lower", None,
                         f"reading their {figures.shape[1]} figures from Arrow: {1e3 * read:.0f} ms"))
     return found

@@ -45,6 +45,17 @@ class Seat:
 
 
 @dataclass(frozen=True)
+class Resize:
+    """When sizes that do not follow equity by themselves (fixed ones, and a fixed notional) are set again by what the account
+    is worth: at the first instant of each calendar month of the account's zone, or of a date once it has moved by `step`
+    (share of what it was worth when they were set last). Positions that are open are left alone: the next entry has the new
+    size, so that setting it again costs nothing beside the costs of the trades themselves."""
+
+    monthly: bool = False
+    step: float = 0.0
+
+
+@dataclass(frozen=True)
 class Refused:
     """An entry that the purse did not allow. at: instant of the decision, UTC ns; reason: margin above equity (of the whole
     purse), or account (others have it in use)."""
@@ -80,10 +91,11 @@ class AccountRun:
         return sorted(found, key=lambda r: (r.at, r.member))
 
 
-def run_account(seats: Sequence[Seat], capital: float, zone: str = "UTC", limit: DailyLimit | None = None) -> AccountRun:
+def run_account(seats: Sequence[Seat], capital: float, zone: str = "UTC", limit: DailyLimit | None = None,
+                resize: Resize | None = None) -> AccountRun:
     """Run several strategies on one purse.
 
-    zone: time zone of the account, whose calendar dates its daily limit counts by.
+    zone: time zone of the account, whose calendar dates its daily limit counts by. resize: whether sizes follow the account.
     Raises:
         UserError: there is no member, no capital, a weight below zero, or a member that cannot be run.
     """
@@ -93,7 +105,7 @@ def run_account(seats: Sequence[Seat], capital: float, zone: str = "UTC", limit:
         goings = [Going(s.history, s.strategy, replace(s.brief, capital=capital)) for s in seats]
         for going, seat, log in zip(goings, seats, logs):
             going.share(seat.weight, log)
-        made = _walk(seats, goings, capital, zone, limit)
+        made = _walk(seats, goings, capital, zone, limit, resize)
         short = [int(g.state.s[k.S_LOGGED]) > len(g.books.log) for g in goings]
         if not any(short):
             return made
@@ -134,7 +146,34 @@ def _turns(seats: Sequence[Seat], goings: Sequence[Going], zone: str) -> tuple[T
                  np.array([g.size - 1 for g in goings], np.int64), ranked), instants
 
 
-def _walk(seats: Sequence[Seat], goings: Sequence[Going], capital: float, zone: str, limit: DailyLimit | None) -> AccountRun:
+def _looks(turns: Turns, resize: Resize | None) -> Ints:
+    """Turns at whose beginning sizes may be set again."""
+    if resize is None or not len(turns.bar):
+        return np.zeros(0, np.int64)
+    dates = turns.date
+    if resize.monthly:
+        dates = dates.astype("datetime64[D]").astype("datetime64[M]").astype(np.int64)
+    return np.searchsorted(turns.instant, 1 + np.flatnonzero(dates[1:] != dates[:-1]))
+
+
+class _Sizes:
+    """Sizes that follow the account."""
+
+    def __init__(self, seats: Sequence[Seat], goings: Sequence[Going], capital: float, resize: Resize | None) -> None:
+        self.resize, self.capital, self.last = resize, capital, capital
+        self.fixed = [(g, s.weight) for g, s in zip(goings, seats) if s.strategy.sizing.kind in ("fixed", "notional")]
+
+    def look(self, worth: float) -> None:
+        """What the account is worth now; sizes are set again if that is enough of a change."""
+        assert self.resize is not None
+        if self.resize.monthly or abs(worth - self.last) >= self.resize.step * abs(self.last):
+            self.last = worth
+            for going, weight in self.fixed:
+                going.weigh(weight * max(worth, 0.0) / self.capital)
+
+
+def _walk(seats: Sequence[Seat], goings: Sequence[Going], capital: float, zone: str, limit: DailyLimit | None,
+          resize: Resize | None) -> AccountRun:
     from numba import typed  # late
 
     count = len(seats)
@@ -154,9 +193,15 @@ def _walk(seats: Sequence[Seat], goings: Sequence[Going], capital: float, zone: 
     at = [np.flatnonzero(turns.member == m) for m in range(count)]  # the turn of each bar
     for going, mine in zip(goings, at):
         turns.asks[mine[going.member().wanted.entries]] = 1
+    looks, sizes = _looks(turns, resize).tolist(), _Sizes(seats, goings, capital, resize)
     first = 0
     while first < len(turns.bar):
+        if looks and looks[0] == first:
+            sizes.look(float(kept.mark[turns.instant[first] - 1]))
+            looks.pop(0)
         stop, turning = _until(goings, turns, at)
+        if looks and looks[0] < stop:
+            stop, turning = looks[0], []
         share(members, turns, rules, purse, kept, here, out, first, stop)
         for m in turning:
             turns.asks[at[m][goings[m].border:]] = 0

@@ -128,22 +128,25 @@ class Run:
         return self.bars.trading_date[ends], np.diff(equity, prepend=self.brief.capital)
 
     @cached_property
-    def daily_share(self) -> NDArray[np.float32]:
-        """Share of each trading date's bars on which a position was held after the open's fills and before the close's,
-        float32[d], dates as in `daily`."""
-        days = self.daily[0]
-        if not len(days):
-            return np.zeros(0, np.float32)
+    def in_market(self) -> NDArray[np.bool_]:
+        """Bars on which a position was held after the open's fills and before the close's, bool[last - first]."""
         t, size = self.trades_i, self.last - self.first
         begin = t[:, k.T_ENTRY_BAR] + (t[:, k.T_ENTRY_AT] == k.AT_CLOSE) - self.first
         stop = t[:, k.T_EXIT_BAR] + (t[:, k.T_EXIT_AT] != k.AT_OPEN) - self.first
         held = np.zeros(size + 1, np.int32)
         np.add.at(held, np.minimum(begin, size), 1)
         np.add.at(held, np.minimum(np.maximum(stop, begin), size), -1)
-        in_market = np.cumsum(held[:size]) > 0
+        return np.cumsum(held[:size]) > 0
+
+    @cached_property
+    def daily_share(self) -> NDArray[np.float32]:
+        """Share of each trading date's bars in the market, float32[d], dates as in `daily`."""
+        days, size = self.daily[0], self.last - self.first
+        if not len(days):
+            return np.zeros(0, np.float32)
         dates = self.bars.trading_date[self.first:self.last]
         starts = np.searchsorted(dates, days)
-        return (np.add.reduceat(in_market, starts) / np.diff(np.append(starts, size))).astype(np.float32)
+        return (np.add.reduceat(self.in_market, starts) / np.diff(np.append(starts, size))).astype(np.float32)
 
     @cached_property
     def fingerprint(self) -> str:
@@ -359,6 +362,10 @@ class Going:
         many events."""
         self.books = self._room(self.books, log)
         self.state.purse[k.P_SHARED], self.state.purse[k.P_WEIGHT] = 1.0, weight
+
+    def weigh(self, weight: float) -> None:
+        """By which sizes of later entries are multiplied."""
+        self.state.purse[k.P_WEIGHT] = weight
 
     def member(self) -> Member:
         """What the loop of an account walks; to be asked again after `turn`."""

@@ -5,6 +5,7 @@ from __future__ import annotations
 from typing import Any
 
 import numpy as np
+from numpy.typing import NDArray
 
 from wolbrin.core.engine.run import Run
 from wolbrin.core.measures.breakdown import MONTHS, month_grid
@@ -22,12 +23,14 @@ def words_as_they_are() -> None:
     mpl.rcParams["text.parse_math"] = False
 
 
-def _figure(width: float, height: float, rows: int = 1, ratios: list[int] | None = None) -> tuple[Any, Any]:
+def plain_figure(width: float, height: float, rows: int = 1, ratios: list[int] | None = None,
+                 columns: int = 1) -> tuple[Any, Any]:
+    """A figure and its axes in the plain look, inches. ratios: heights of rows that share one axis of time."""
     from matplotlib.figure import Figure  # late
 
     words_as_they_are()
     figure = Figure(figsize=(width, height), layout="constrained")
-    axes = figure.subplots(rows, 1, sharex=rows > 1, gridspec_kw={"height_ratios": ratios or [1] * rows})
+    axes = figure.subplots(rows, columns, sharex=rows > 1, gridspec_kw={"height_ratios": ratios or [1] * rows})
     for one in np.atleast_1d(axes):
         one.spines[["top", "right"]].set_visible(False)
         one.grid(axis="y", color=HAIR, linewidth=0.6)
@@ -37,7 +40,7 @@ def _figure(width: float, height: float, rows: int = 1, ratios: list[int] | None
 
 def equity_picture(run: Run, currency: str) -> Any:
     """Equity before and after costs, and depth below the peak."""
-    figure, (top, low) = _figure(9.5, 4.2, 2, [3, 1])
+    figure, (top, low) = plain_figure(9.5, 4.2, 2, [3, 1])
     step = max(1, len(run.net) // POINTS)
     time = run.bars.end[run.first:run.last][::step].view("datetime64[ns]")
     capital = run.brief.capital
@@ -52,10 +55,14 @@ def equity_picture(run: Run, currency: str) -> Any:
 
 def months_picture(run: Run) -> Any:
     """Net profit by year and month."""
+    return grid_picture(*month_grid(run))
+
+
+def grid_picture(years: list[int], grid: NDArray[np.float64]) -> Any:
+    """Money by year and month, float64[years, 12]."""
     from matplotlib.colors import LinearSegmentedColormap  # late
 
-    years, grid = month_grid(run)
-    figure, axis = _figure(9.5, max(1.4, 0.36 * len(years) + 0.7))
+    figure, axis = plain_figure(9.5, max(1.4, 0.36 * len(years) + 0.7))
     axis.grid(visible=False)
     top = float(np.nanmax(np.abs(grid))) if len(years) else 1.0
     colors = LinearSegmentedColormap.from_list("ramp", [LOSS, "#FBF9F4", GAIN])
@@ -71,7 +78,7 @@ def months_picture(run: Run) -> Any:
 
 def costs_picture(run: Run, currency: str) -> Any:
     """From gross to net."""
-    figure, axis = _figure(9.5, 2.6)
+    figure, axis = plain_figure(9.5, 2.6)
     at = 0.0
     for place, (name, amount) in enumerate(waterfall(run).steps()):
         base = 0.0 if name in ("gross", "net") else at
@@ -85,7 +92,7 @@ def costs_picture(run: Run, currency: str) -> Any:
 
 def results_picture(run: Run, currency: str) -> Any:
     """Distribution of trade results."""
-    figure, axis = _figure(9.5, 2.4)
+    figure, axis = plain_figure(9.5, 2.4)
     x = run.profits
     if len(x):
         counts, edges = np.histogram(x, bins=min(60, max(8, len(x) // 8)))

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import math
+from collections.abc import Sequence
 
 from wolbrin.core.measures.catalogue import BY_KEY, Unit
 
@@ -39,3 +40,13 @@ def time_words(seconds: float) -> str:
             text = text.removesuffix(".0")
             return f"{text} {unit}{'' if text == '1' else 's'}"
     return "n/a"
+
+
+def percent(value: float, digits: int = 0) -> str:
+    """A share in percent: "16.7%"; "n/a" where it has no value."""
+    return f"{number(100 * value, digits)}%" if value == value else "n/a"
+
+
+def few(names: Sequence[str], most: int = 3) -> str:
+    """The first of several names, and how many more there are."""
+    return ", ".join(names[:most]) + (f" and {len(names) - most} more" if len(names) > most else "")

@@ -61,16 +61,21 @@ def long_run_deviations(daily: Floats, block: float) -> Floats:
     return np.sqrt(np.maximum(covariances @ weight, 0.0))
 
 
+def drawn_order(days: int, block: float, rng: np.random.Generator) -> NDArray[np.int64]:
+    """int64[days]: places of the days of one stationary bootstrap sample (Politis & Romano 1994)."""
+    at = np.arange(days)
+    fresh = rng.random(days) < 1.0 / block
+    fresh[0] = True
+    began = np.maximum.accumulate(np.where(fresh, at, 0))
+    return (rng.integers(0, days, days)[began] + at - began) % days
+
+
 def draws(days: int, block: float, reps: int, seed: int) -> NDArray[np.float32]:
     """float32[reps, days]: how often each day comes in a stationary bootstrap sample, divided by the days."""
     rng = np.random.default_rng(seed)
     out = np.empty((reps, days), np.float32)
-    at = np.arange(days)
     for r in range(reps):
-        fresh = rng.random(days) < 1.0 / block
-        fresh[0] = True
-        began = np.maximum.accumulate(np.where(fresh, at, 0))
-        out[r] = np.bincount((rng.integers(0, days, days)[began] + at - began) % days, minlength=days)
+        out[r] = np.bincount(drawn_order(days, block, rng), minlength=days)
     return out / np.float32(days)
 
 

@@ -19,6 +19,7 @@ from wolbrin.core.errors import EnvironmentTrouble, UserError
 from wolbrin.core.market.importing.layout import Layout
 from wolbrin.core.market.terms import Terms
 from wolbrin.core.market.treatment import Treatment
+from wolbrin.core.portfolio.plan import Plan
 from wolbrin.core.rules.model import Strategy
 from wolbrin.core.store.aside import UNREADABLE, why
 from wolbrin.core.store.copies import copies_of, reader
@@ -143,6 +144,7 @@ def _rows(db: sqlite3.Connection, where: str) -> Iterator[Wrong]:
         ("SELECT name, body FROM layouts", "layout", Layout, "Delete it, or restore a copy."),
         ("SELECT c.name, b.body FROM candidates c JOIN bodies b ON b.candidate = c.id", "candidate", Strategy,
          "Remove it from the Shelf, or restore a copy."),
+        ("SELECT name, plan FROM portfolios WHERE plan IS NOT NULL", "portfolio", Plan, "Forget it, or restore a copy."),
         ("SELECT 'the project', value FROM settings WHERE key = 'project'", "settings of", Settings, "Restore a copy.")]
     for sql, what, model, remedy in asked:
         for name, text in db.execute(sql):

@@ -145,19 +145,6 @@ class Dossiers:
         """All verdicts ever on some rules on a market, whatever the interval, oldest first."""
         return self._evidence(self.db.rows("SELECT * FROM evidence WHERE hash = ? AND market = ? ORDER BY id", hash, market))
 
-    def keep_portfolio(self, name: str, members: list[int], summary: dict[str, float], records: list[Record]) -> int:
-        """Keep a portfolio with the records of its members' runs."""
-        with self.db.transaction() as db:
-            cursor = db.execute("INSERT INTO portfolios (created, name, members, summary, record) VALUES (?, ?, ?, ?, ?)",
-                                (now(), name, json.dumps(members), encode(summary),
-                                 json.dumps([r.model_dump(mode="json") for r in records])))
-            return int(cursor.lastrowid or 0)
-
-    def portfolios(self) -> list[tuple[int, str, list[int]]]:
-        return self.db.aside.readable(self.db.table("portfolios", "id"),
-                                      lambda r: (r["id"], r["name"], [int(i) for i in json.loads(r["members"])]),
-                                      lambda r: f'the portfolio "{r["name"]}"')
-
     def counts(self) -> dict[str, int]:
         """The live counts of the funnel."""
         one = self.db.rows(

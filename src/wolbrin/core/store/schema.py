@@ -139,6 +139,9 @@ MIGRATIONS: tuple[str, ...] = (
     """
     ALTER TABLE strategies ADD COLUMN version INTEGER NOT NULL DEFAULT 1;
     """,
+    """
+    ALTER TABLE portfolios ADD COLUMN plan TEXT;
+    """,
 )
 SCHEMA_VERSION = len(MIGRATIONS)
 

@@ -20,7 +20,7 @@ from wolbrin.core.store.results import Results, search_owner
 from wolbrin.core.store.tables import Array, Columns
 
 Floats = NDArray[np.float64]
-KINDS = ("sweep", "control", "trial", "discover", "walk")  # of searches that have rows or finds of their own
+KINDS = ("sweep", "control", "trial", "discover", "walk", "portfolio")  # of searches that people ask for
 ROWS, DAILY = "rows", "daily"  # tables of a search: one row a set or test, and daily results of some of them
 INTERRUPTED = "interrupted"
 UNFINISHED = (INTERRUPTED, State.STOPPED.value, State.FAILED.value)

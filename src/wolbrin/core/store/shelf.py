@@ -97,6 +97,21 @@ class Line:
 
 
 @dataclass(frozen=True)
+class Stored:
+    """What is stored of a candidate beside its rules. span, record: as JSON; packed: its daily results."""
+
+    id: int
+    name: str
+    hash: str
+    market: str
+    interval: int
+    family: str
+    span: str | None
+    record: str
+    packed: bytes | None
+
+
+@dataclass(frozen=True)
 class Ready:
     """A candidate as it is stored, worked out wherever it was found: columns of its row, figures, and its body."""
 
@@ -378,6 +393,18 @@ class Shelf:
                                   *part):
                 found[r["candidate"]] = r["daily"]
         return [found.get(i) for i in ids]
+
+    def stored(self, ids: Sequence[int]) -> list[Stored]:
+        """What is at hand of candidates without reading their rules, in the order asked for; those that are gone are left
+        out."""
+        found: dict[int, Stored] = {}
+        for part in _portions(ids):
+            for r in self.db.read("SELECT c.id, c.name, c.hash, c.market, c.interval, c.span, c.family, b.record, b.daily "
+                                  "FROM candidates c JOIN bodies b ON b.candidate = c.id "
+                                  f"WHERE c.id IN ({','.join('?' * len(part))})", *part):
+                found[r["id"]] = Stored(r["id"], r["name"], r["hash"], r["market"], r["interval"], r["family"] or "",
+                                        r["span"], r["record"] or "{}", r["daily"])
+        return [found[i] for i in ids if i in found]
 
     def set_clusters(self, numbers: Mapping[int, int]) -> None:
         """Write down which candidates behave alike; 0 for none."""

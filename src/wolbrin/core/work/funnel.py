@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from wolbrin.core.store.database import Database
 from wolbrin.core.store.dossier import Dossiers
+from wolbrin.core.store.portfolios import newest_size
 from wolbrin.core.work.standing import READY, STANDS
 
 
@@ -16,6 +17,5 @@ def funnel(project: Database) -> dict[str, int]:
     counts["proved"] = int(project.rows("SELECT count(*) n FROM candidates WHERE stands IN (?, ?)", READY, STANDS)[0]["n"])
     counts["ticked"] = int(project.rows("SELECT count(*) n FROM candidates WHERE ticked")[0]["n"])
     counts["distinct"] = len(project.get_value("distinct", []))
-    portfolios = dossiers.portfolios()
-    counts["members"] = len(portfolios[-1][2]) if portfolios else 0
+    counts["members"] = newest_size(project)
     return counts

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import math
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass, field, replace
 
 from wolbrin.core.engine.brief import Brief
@@ -11,7 +11,7 @@ from wolbrin.core.engine.prepare import Prepared
 from wolbrin.core.engine.run import backtest
 from wolbrin.core.errors import UserError
 from wolbrin.core.market.bars import Span
-from wolbrin.core.portfolio.combine import equal_weight
+from wolbrin.core.portfolio.played import Part, Played
 from wolbrin.core.proving.gate import FALLS, PASSES, Case, Gate, Outcome
 from wolbrin.core.proving.holdout import HoldoutGate, Looked, looked_at
 from wolbrin.core.rules.dated import undated
@@ -167,16 +167,17 @@ def judge(project: Project, footing: Footing, case: Case, gate: HoldoutGate, *, 
 
 
 def judge_whole(project: Project, footing: Footing, cases: Sequence[tuple[Case, str]], gate: HoldoutGate, *,
-                name: str) -> Outcome:
-    """The verdict of the holdout on several candidates as one portfolio at equal weight: one opening, judged once. Its
-    members were seen then, and none of them can get a verdict of its own any more; that is written down with it.
+                name: str, together: Callable[[Sequence[Part]], Played], tried: int = 1) -> Outcome:
+    """The verdict of the holdout on several candidates as one portfolio: one opening, judged once. Its members were seen
+    then,
+    and none of them can get a verdict of its own any more; that is written down with it.
 
-    cases: each with the name of its candidate, on one capital.
+    cases: each with the name of its candidate. together: trades them. tried: combinations it was chosen from.
     Raises:
         UserError: one of them has no sealed bars; those that were opened before it are seen.
     """
     book, batch = HoldoutBook(project), Batch()
-    training, sealed, told = [], [], "could not be judged"
+    training, sealed, told = list[Part](), list[Part](), "could not be judged"
     for case, _ in cases:
         check_fitted(footing, case.strategy, case.brief, case.history)
     seen: list[tuple[Case, str]] = []
@@ -188,11 +189,11 @@ def judge_whole(project: Project, footing: Footing, cases: Sequence[tuple[Case, 
                                 lambda: batch.take(book))
             seen.append((case, who))
             brief = replace(case.brief, span=case.holdout, most_bars=None, role="holdout")
-            sealed.append(backtest(whole.prepared(market, interval), through(footing, whole, case), brief))
-            training.append(backtest(case.history, case.strategy, case.brief))
-        before, after = equal_weight(training), equal_weight(sealed)
+            sealed.append(Part(who, whole.prepared(market, interval), through(footing, whole, case), brief))
+            training.append(Part(who, case.history, case.strategy, case.brief))
+        before, after = together(training), together(sealed)
         looked = looked_at(before.facts, before.daily, after.facts, after.daily)
-        first = replace(cases[0][0], tried=max(c.tried for c, _ in cases), origin=None)
+        first = replace(cases[0][0], tried=max(tried, *(c.tried for c, _ in cases)), origin=None)
         outcome = gate.verdict(first, looked, t_for(batch.number, 1))
         told = "stands" if outcome.passed else "fell"
         return outcome

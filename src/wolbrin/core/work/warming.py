@@ -24,6 +24,8 @@ from wolbrin.core.market.spikes import find_spikes
 from wolbrin.core.market.terms import SessionRule, Terms
 from wolbrin.core.measures.catalogue import measure
 from wolbrin.core.measures.facts import Facts
+from wolbrin.core.portfolio.choosing import Choice, Pool, Ready, part_of_all, score_sets
+from wolbrin.core.portfolio.correlating import spearman
 from wolbrin.core.proving.monte_carlo import simulate_paths
 from wolbrin.core.rules.decide import decide
 from wolbrin.core.rules.evaluate import condition_flags
@@ -113,6 +115,15 @@ def warm(report: Callable[[str, int, int], None] = lambda what, done, total: Non
     def account() -> None:
         run_account([Seat("one", history, strategy, Brief(Span()))], 50_000.0)
 
+    def portfolios() -> None:
+        few = np.array([[1.0, -1.0, 2.0], [2.0, 0.5, -1.0], [-1.0, 1.0, 1.0], [0.5, 2.0, 0.0]])
+        pool = Pool(few, np.eye(3), np.arange(3), np.arange(3), np.zeros(3))
+        for choice in (Choice(2), Choice(3)):
+            ready = Ready.of(pool, choice)
+            part_of_all(ready, choice, (0,))
+            score_sets(ready.held, np.array([[0, 1]]))
+        spearman(np.ascontiguousarray(few.T), np.ones((3, 4), bool))
+
     steps: list[tuple[str, Callable[[], object]]] = [
         ("indicators", indicators),
         ("rules", rules),
@@ -123,6 +134,7 @@ def warm(report: Callable[[str, int, int], None] = lambda what, done, total: Non
         ("sweeps", sweeps),
         ("rehearsal", rehearsal),
         ("one account", account),
+        ("portfolios", portfolios),
         ("Monte Carlo", lambda: simulate_paths(np.array([1.0, -1.0, 2.0]), 100.0, 4)),
     ]
     for done, (what, act) in enumerate(steps):

@@ -2,34 +2,47 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
+from functools import partial
 from typing import Any
 
+import numpy as np
+
+from wolbrin.core.engine.brief import Costs
 from wolbrin.core.errors import Door, UserError
-from wolbrin.core.proving.gate import PASSES, Outcome
+from wolbrin.core.measures.wording import number
+from wolbrin.core.portfolio.plan import Plan
+from wolbrin.core.portfolio.played import Part, play
+from wolbrin.core.proving.gate import PASSES, Case, Outcome
+from wolbrin.core.search.superior import LEAST_DAYS, draws, usual_block
 from wolbrin.core.store.database import Database
 from wolbrin.core.store.holdout import HoldoutBook
 from wolbrin.core.store.project import Project, now
 from wolbrin.core.store.shelf import Kept
 from wolbrin.core.work.footing import Footing
-from wolbrin.core.work.judging import judge_whole
+from wolbrin.core.work.judging import judge_whole, known_verdict
 from wolbrin.core.work.opening import holdout_gate
+from wolbrin.core.work.portfolios import kept_of
 from wolbrin.core.work.proving import case_of, unseen_span
 from wolbrin.core.work.standing import READY, Standings, restand
 from wolbrin.core.work.subject import Subject
 
 VERDICTS = "verdicts on portfolios"
+REPS = 2_000
 
 
-def open_portfolio(project: Project, kept: list[Kept], name: str) -> Outcome:
-    """Open the holdout once for several candidates as one portfolio at equal weight, under the present costs and capital.
+def open_portfolio(project: Project, plan: Plan) -> Outcome:
+    """Open the holdout once for a portfolio as a whole, as it trades: its shares, account and limits, at the project's costs
+    or a member's own where those are higher.
 
     Raises:
-        UserError: one of them is not ready, there are none, or there are no sealed bars.
+        UserError: one of its members is not ready, there are none, or there are no sealed bars.
     """
     restand(project)
     standings, footing = Standings(project), Footing.of(project)
-    if not kept:
+    if not plan.on:
         raise UserError("a portfolio needs at least one candidate", "portfolio", "Tick those that are ready.")
+    kept = kept_of(project, plan)
     for one in kept:
         stands = standings.of(one).stands
         if stands != READY:
@@ -37,20 +50,64 @@ def open_portfolio(project: Project, kept: list[Kept], name: str) -> Outcome:
                             "A portfolio is opened as a whole while all its members are proved and still sealed: run the "
                             "line, or leave it out.", Door("Go to Proving", "proving"))
     unseen = unseen_span(HoldoutBook(project), footing)
-    cases = []
-    for one in kept:
+    cases, members = [], []
+    for one, member in zip(kept, plan.on):
         subject = Subject.of(one)
         case = case_of(footing, Subject(subject.strategy, subject.market, subject.interval, subject.tried, own=subject.own),
                        unseen)
         cases.append((case, one.candidate.name))
-    outcome = judge_whole(project, footing, cases, holdout_gate(project), name=name)
+        members.append(member.model_copy(update={"costs": dearer(member.costs, case.brief.costs)}))
+    gate = holdout_gate(project)
+    for case, who in cases:
+        told = known_verdict(project, footing, case, gate, name=who)
+        if told is not None:  # a near-twin of what fell: its fall is written down as its own
+            restand(project)
+            raise UserError(f"{who} cannot be opened any more: {told.reason}", "portfolio", "Leave it out.")
+    opened = plan.model_copy(update={"members": tuple(members)})
+    capital = plan.capital or footing.settings.capital
+    together = partial(play, opened, capital=capital)
+    together(parts_of(cases))  # what cannot be traded is said before anything is opened
+    outcome = judge_whole(project, footing, cases, gate, name=plan.name, together=together, tried=plan.tried)
     with project.transaction():
         known: list[dict[str, Any]] = project.get_value(VERDICTS, [])
-        project.set_value(VERDICTS, [*known, {"created": now(), "name": name, "members": [k.id for k in kept],
+        project.set_value(VERDICTS, [*known, {"created": now(), "name": plan.name, "members": [k.id for k in kept],
                                               "verdict": outcome.verdict, "reason": outcome.reason,
-                                              "figures": {k: v for k, v in outcome.figures.items() if v == v}}])
+                                              "figures": {k: v for k, v in outcome.figures.items() if v == v},
+                                              "interval": interval_of(outcome), "plan": opened.model_dump(mode="json")}])
     restand(project)
     return outcome
+
+
+def parts_of(cases: Sequence[tuple[Case, str]]) -> list[Part]:
+    """Members as they are run in training."""
+    return [Part(who, case.history, case.strategy, case.brief) for case, who in cases]
+
+
+def dearer(own: Costs | None, project: Costs) -> Costs:
+    """The higher of a member's own costs and the project's, each by each: nobody opens the holdout at costs of a wish.
+    Financing
+    is the project's."""
+    if own is None:
+        return project
+    rates = ("financing_long", "financing_short")
+    return Costs(**{key: value if key in rates else max(value, getattr(own, key))
+                    for key, value in project.model_dump().items()})
+
+
+def interval_of(outcome: Outcome) -> dict[str, float]:
+    """What the sealed days leave open of the mean of a day: a 95% interval of it (stationary bootstrap, Politis & Romano
+    1994),
+    money, and of the net of the whole span."""
+    table = outcome.tables.get("equity", {})
+    if "net" not in table or "sealed" not in table:
+        return {}
+    path = np.asarray(table["net"], np.float64)
+    sealed = np.diff(path, prepend=0.0)[np.asarray(table["sealed"]) > 0]
+    if len(sealed) < LEAST_DAYS:
+        return {}
+    sums = draws(len(sealed), usual_block(len(sealed)), REPS, 1).astype(np.float64) @ sealed * len(sealed)
+    low, high = (float(x) for x in np.percentile(sums, (2.5, 97.5)))
+    return {"net_low": low, "net_high": high, "days": float(len(sealed))}
 
 
 def portfolio_verdicts(db: Database) -> list[dict[str, Any]]:
@@ -65,7 +122,10 @@ def verdict_on(db: Database, members: list[int]) -> str:
     if not found:
         return ""
     last = found[-1]
-    return f"{last['name']} {'stands' if last['verdict'] == PASSES else 'falls'} in the holdout: {last['reason']}"
+    told = last.get("interval") or {}
+    spread = (f" Days drawn anew leave the net of such a span between {number(told['net_low'])} and "
+              f"{number(told['net_high'])} (95%)." if told else "")
+    return f"{last['name']} {'stands' if last['verdict'] == PASSES else 'falls'} in the holdout: {last['reason']}{spread}"
 
 
 def seen_members(db: Database, kept: list[Kept]) -> list[str]:
