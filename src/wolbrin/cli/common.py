@@ -144,8 +144,9 @@ def write_out(path: Path, steps: Steps) -> None:
         raise typer.Exit(FAILED)
 
 
-def pick(project: Project, names: list[str], only_standing: bool = False) -> list[Kept]:
-    """Candidates on the Shelf by id or name. When none is named: all of them, or those that stand.
+def pick(project: Project, names: list[str], only_standing: bool = False, once: bool = False) -> list[Kept]:
+    """Candidates on the Shelf by id or name. When none is named: all of them, or those that stand. once: nobody may be named
+    twice.
 
     Raises:
         UserError: a name is not there, or there is nothing to take.
@@ -167,6 +168,9 @@ def pick(project: Project, names: list[str], only_standing: bool = False) -> lis
         if not match:
             raise UserError(f'there is no candidate "{name}" on the Shelf', str(project.folder),
                             "Run `wolbrin prove --list` to see them.")
+        if once and set(match) & set(found):
+            raise UserError(f'"{name}" is named twice', "candidates", "Name each once; give it a larger share for more of "
+                                                                      "it.")
         found += match
     return shelf.bodies(dict.fromkeys(found))
 

@@ -72,9 +72,14 @@ def _prove(app: typer.Typer, wiring: Wiring) -> None:
     prove.add(app, wiring.demo)
 
 
-def _evidence(app: typer.Typer, wiring: Wiring) -> None:
-    from wolbrin.cli import evidence  # late
-    evidence.add(app, wiring.demo)
+def _overlap(app: typer.Typer, wiring: Wiring) -> None:
+    from wolbrin.cli import overlap  # late
+    overlap.add(app, wiring.demo)
+
+
+def _portfolio(app: typer.Typer, wiring: Wiring) -> None:
+    from wolbrin.cli import portfolio, portfolio_kept  # late
+    portfolio_kept.add(portfolio.add(app, wiring.demo), wiring.demo)
 
 
 def _new(app: typer.Typer, wiring: Wiring) -> None:
@@ -131,8 +136,8 @@ COMMANDS: list[Commands] = [
               "monte-carlo": "Play the training trades of candidates in other orders: drawdowns, capital for a risk. No "
                              "verdict is kept.",
               "line": "Lines of gates: list, show, use, save, and how often one is fooled."}, _prove),
-    Commands({"overlap": "Correlate the daily P/L of candidates and pick the distinct ones.",
-              "portfolio": "Combine candidates at equal weight and compare the whole with its parts."}, _evidence),
+    Commands({"overlap": "Correlate the results of candidates, cluster them and pick the distinct ones."}, _overlap),
+    Commands({"portfolio": "Combine candidates on an account, weigh, find, save and open portfolios."}, _portfolio),
     Commands({"new": "Start a project: empty, or of history files with everything else guessed and explained."}, _new),
     Commands({"check": "Verify a project: database, files, digests, references. Ends with 1 where something is wrong."},
              _check),
