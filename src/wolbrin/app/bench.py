@@ -10,6 +10,7 @@ import tempfile
 import time
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager
+from dataclasses import replace
 from pathlib import Path
 from threading import Thread
 from typing import Any
@@ -59,18 +60,18 @@ def opened_window(folder: Path, place: str) -> Iterator[MainWindow]:
     gc.collect()  # here, not on whatever thread comes first: it holds timers
 
 
-def longest_gap(seconds: float, counts: Callable[[], bool]) -> float:
+def longest_gap(seconds: float, counts: Callable[[], bool], lead: float = LEAD) -> float:
     """The longest time, in ms, for which the interface thread did not answer, while `counts` says so; after the first
-    seconds, in which the window comes to rest."""
+    seconds (lead), in which the window comes to rest."""
     loop, clock = QEventLoop(), QElapsedTimer()
     worst, begun = [0], time.monotonic()
     beat = QTimer(interval=5)
 
     def tick() -> None:
         gap = clock.restart() - 5
-        if time.monotonic() - begun > LEAD and counts():
+        if time.monotonic() - begun > lead and counts():
             worst[0] = max(worst[0], gap)
-        if time.monotonic() - begun > seconds + LEAD:
+        if time.monotonic() - begun > seconds + lead:
             loop.quit()
 
     beat.timeout.connect(tick)
@@ -95,6 +96,38 @@ def measure_stall(folder: Path) -> float:
             if place.result.tried.text() not in ("", "0"):
                 break
         return max(worst, longest_gap(STALL_SECONDS, lambda: place.state.running))
+
+
+def measure_portfolio(folder: Path) -> float:
+    """The longest gap while the overlap of 500 is worked out, shown and cut, and a portfolio of ten is taken apart."""
+    with opened_window(folder, "overlap") as window:
+        session = window.session
+        first = one_candidate(session.project)
+        assert first.daily is not None
+        rng, days, ids = np.random.default_rng(3), first.daily[0], []
+        with session.project.transaction():
+            for i in range(500):
+                one = replace(first, name=f"Member {i}", daily=(days, np.round(rng.normal(20, 100, len(days)), 2)),
+                              strategy=first.strategy.model_copy(update={"time_exit": 5 + i}))
+                ids.append(session.shelf.keep(one) or 0)
+        overlap: Any = window.places["overlap"]
+        longest_gap(1.0, lambda: True)
+        session.select(ids)
+        worst = longest_gap(STALL_SECONDS, lambda: True, 0.0)
+        for way in ("week", "month", "day"):
+            overlap.state.compare(by=way)
+            overlap.matrix.cut_to(0.3)
+            worst = max(worst, longest_gap(1.0, lambda: True, 0.0))
+        window.go("portfolio")
+        longest_gap(0.5, lambda: True)  # its place is read
+        session.select(ids[:10])
+        place: Any = window.places["portfolio"]
+        worst = max(worst, longest_gap(STALL_SECONDS, lambda: True, 0.0))
+        place.show_page("less, more")
+        place.state.take_apart()
+        worst = max(worst, longest_gap(STALL_SECONDS, lambda: True, 0.0))
+        place.state.weigh()
+        return max(worst, longest_gap(STALL_SECONDS, lambda: True, 0.0))
 
 
 def measure_arrivals(folder: Path) -> float:
@@ -235,6 +268,7 @@ def window_figures() -> list[Figure]:
         stall = measure_stall(folder)
         edit, ran = measure_edits(folder)
         listing = measure_listing(folder)
+        portfolios = measure_portfolio(folder)
         project = Project(folder)
         fill(project, CANDIDATES)
         restand(project)
@@ -248,6 +282,9 @@ def window_figures() -> list[Figure]:
             Figure("first output of a command that lists a project's searches", listing, "s", "lower", 0.8,
                    f"starting Python and importing NumPy and QtWidgets: {bare:.2f} s"),
             Figure("longest stall while 50 candidates a second come to a Shelf of 100,000", arrivals, "ms", "lower", 50.0,
+                   "a timer of 5 ms in the same window"),
+            Figure("longest stall while 500 are compared and a portfolio of ten is taken apart", portfolios, "ms", "lower",
+                   50.0,
                    "a timer of 5 ms in the same window"),
             Figure("rules chart after an edit, 100,000 bars", edit, "ms", "lower", 150.0,
                    f"one new average, three rows; the backtest of the same edit is done after {ran:.0f} ms"),

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from dataclasses import dataclass
 
 import numpy as np
@@ -21,7 +22,8 @@ POINTS = 1600
 @dataclass(frozen=True)
 class Curve:
     """x: seconds since 1970 or any number, y: values; token: theme color; width in pixels. under: the label stands under its
-    end; where None, over it if the curve is a wide one."""
+    end; where None, over it if the curve is a wide one. whole: all points are drawn, as of several curves with NaN
+    between."""
 
     x: Floats
     y: Floats
@@ -31,6 +33,15 @@ class Curve:
     fill: str = ""
     dashed: bool = False
     under: bool | None = None
+    whole: bool = False
+
+
+def several(x: Floats, ys: Sequence[Floats], token: str = "muted", width: float = 0.8) -> Curve:
+    """Curves over the same x that look alike as one, which is drawn much faster. ys: float64[n] each."""
+    gap = np.array([np.nan])
+    return Curve(np.concatenate([part for _ in ys for part in (x, x[-1:])]) if ys and len(x) else x[:0],
+                 np.concatenate([part for y in ys for part in (y, gap)]) if ys and len(x) else x[:0], token, width,
+                 whole=True)
 
 
 def thinned(x: Floats, y: Floats, most: int = POINTS) -> tuple[Floats, Floats]:
@@ -82,7 +93,7 @@ class CurveChart(Plot):
                 self.addItem(e)
             self.addItem(pg.FillBetweenItem(*edges, brush=self.theme.color("bar", 150)))
         for curve in self.curves:
-            x, y = thinned(curve.x, curve.y)
+            x, y = (curve.x, curve.y) if curve.whole else thinned(curve.x, curve.y)
             pen = self.theme.pen(curve.token, curve.width,
                                  Qt.PenStyle.DashLine if curve.dashed else Qt.PenStyle.SolidLine)
             item = pg.PlotDataItem(x, y, pen=pen, connect="finite")

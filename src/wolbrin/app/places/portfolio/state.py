@@ -1,90 +1,172 @@
-"""What the Portfolio place is about: the ticked candidates as one. Knows no widget."""
+"""What the Portfolio place is about: the ticked candidates on an account. Knows no widget."""
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from pathlib import Path
 from typing import Any
 
+from pydantic import ValidationError
 from PySide6.QtCore import QObject, Signal
 
 from wolbrin.app.session import Session
-from wolbrin.core.engine.run import Run
-from wolbrin.core.errors import WolbrinError
-from wolbrin.core.measures.catalogue import measure
-from wolbrin.core.measures.facts import Facts
-from wolbrin.core.measures.inference import effective_bets
-from wolbrin.core.portfolio.combine import Combination, correlation, daily_matrix, equal_weight
+from wolbrin.core.errors import UserError, WolbrinError
+from wolbrin.core.export.portfolio_report import report_steps
+from wolbrin.core.export.steps import export_job
+from wolbrin.core.faults import explain
+from wolbrin.core.jobs import Job
+from wolbrin.core.portfolio.choosing import Choice
+from wolbrin.core.portfolio.contributions import Change
+from wolbrin.core.portfolio.plan import Plan
+from wolbrin.core.portfolio.told import Told
+from wolbrin.core.portfolio.weighing import Table
+from wolbrin.core.portfolio.weights import OWN
 from wolbrin.core.proving.gate import Outcome
+from wolbrin.core.store.portfolios import Portfolios, Saved
 from wolbrin.core.store.shelf import Kept
-from wolbrin.core.work.combining import runs_job
-from wolbrin.core.work.standing import STANDS, Standings, proved_ids
+from wolbrin.core.work.portfolio_files import ReadBack, read_portfolio, write_portfolio
+from wolbrin.core.work.portfolio_find import CONTROLS, Found, ask, chosen_plan, find_job
+from wolbrin.core.work.portfolio_pieces import Others, changes_job, others_of, told_of, weigh_job
+from wolbrin.core.work.portfolios import Desk, desk_of, kept_of, plan_of, share_in, weights_of
+from wolbrin.core.work.standing import READY, STANDS, Standings, proved_ids, restand
 from wolbrin.core.work.whole import open_portfolio, seen_members, verdict_on
 
-SHOWN = ("net", "trades", "profit_factor", "win_rate", "t_daily", "max_drawdown", "max_drawdown_percent", "average_drawdown",
-         "under_water", "return_drawdown", "cagr", "sharpe", "sortino", "exposure", "best_year")
-MOST = 24
-
-
-@dataclass(frozen=True)
-class Together:
-    """The whole and its parts. figures: of the whole, then of each part. bets: how many different ones; standing: members
-    that stand; seen: members whose holdout was opened before; verdict: of the holdout on these as a whole, in words."""
-
-    kept: list[Kept]
-    whole: Combination
-    figures: list[dict[str, float]]
-    bets: float
-    standing: int
-    seen: tuple[str, ...] = ()
-    verdict: str = ""
+MOST = 60
+DRAFT = "portfolio draft"
 
 
 class PortfolioState(QObject):
-    """emptied: nothing is ticked; shown: another combination is there."""
+    """emptied: nothing is ticked; shown: the portfolio was traded anew; failed: it cannot be, with the reason; planned: its
+    settings changed; weighed, taken_apart, found: more is known of it; saved: the saved ones changed; busy: work began or
+    ended."""
 
     emptied = Signal()
     shown = Signal()
+    failed = Signal(str)
+    planned = Signal()
+    weighed = Signal()
+    taken_apart = Signal()
+    found_some = Signal()
+    saved = Signal()
+    busy = Signal()
 
     def __init__(self, session: Session) -> None:
         super().__init__()
         self.session = session
-        self.together: Together | None = None
+        self.kept: list[Kept] = []
+        self.plan = Plan(members=())
+        self.told: Told | None = None
+        self.table: Table | None = None
+        self.without: list[Change] = []
+        self.added: list[Change] = []
+        self.found: Found | None = None
+        self.standing: list[str] = []
+        self.seen: tuple[str, ...] = ()
+        self.verdict = ""
+        self.job: Job | None = None
+        self.markets: tuple[str, ...] = ()
         self._wanted: Any = None
+        try:
+            self.plan = Plan.model_validate(session.project.get_value(DRAFT, {"members": []}))
+        except ValidationError:
+            self.plan = Plan(members=())
+
+    # The portfolio itself
+
+    @property
+    def currency(self) -> str:
+        """Of the account."""
+        return self.session.settings.currency
+
+    @property
+    def capital(self) -> float:
+        """Of the account."""
+        return self.plan.capital or self.session.settings.capital
 
     def look(self) -> None:
-        """Combine the ticked candidates, unless that is shown."""
+        """Trade the ticked candidates, unless that is shown."""
         s = self.session
         ids = s.shelf.ticked()
         if not ids:
-            self._wanted = self.together = None
+            self._wanted = self.told = None
             self.emptied.emit()
             return
         if len(ids) > MOST:
-            s.note(f"A portfolio of more than {MOST} strategies is not shown; untick some.", "caution")
+            s.note(f"A portfolio of more than {MOST} strategies is not shown; untick some, or choose a few under find.",
+                   "caution")
             ids = ids[:MOST]
         wanted = tuple(ids), s.settings.model_dump_json()
-        if wanted == self._wanted:
-            return
-        self._wanted = wanted
-        kept = s.shelf.bodies(ids)
+        if wanted != self._wanted:
+            self._wanted = wanted
+            self.kept = s.shelf.bodies(ids)
+            self._take(plan_of(self.kept, old=self.plan))
 
-        def combined(runs: list[Run]) -> None:
-            def work() -> Together:
-                whole = equal_weight(runs)
-                bets = effective_bets(correlation(daily_matrix(runs)[1])) if len(runs) > 1 else 1.0
+    def change(self, **settings: Any) -> bool:
+        """Other settings of the portfolio. Returns whether they can be."""
+        return self._changed(self.plan.model_dump() | settings)
+
+    def change_member(self, at: int, **fields: Any) -> bool:
+        """Other fields of a member, by its place. A share of the user's own is no scheme's."""
+        data = self.plan.model_dump()
+        data["members"] = [m | fields if i == at else m for i, m in enumerate(data["members"])]
+        if "share" in fields:
+            shares = iter(self.plan.split.tolist())
+            for i, (m, old) in enumerate(zip(data["members"], self.plan.members)):
+                if old.on and i != at:
+                    m["share"] = next(shares)
+                elif old.on:
+                    next(shares)
+            data["weights"] = OWN
+        return self._changed(data)
+
+    def _changed(self, data: dict[str, Any]) -> bool:
+        try:
+            after = Plan.model_validate(data)
+        except ValidationError as err:
+            self.session.note(explain(err, "portfolio").sentence(), "caution")
+            self.planned.emit()  # so that what is shown is what holds
+            return False
+        self._settle(after)
+        return True
+
+    def _settle(self, after: Plan) -> None:
+        """Take other settings, undoably; whoever is ticked then stays in it."""
+        before = self.plan
+        if after != before:
+            self.session.do("Change the portfolio", lambda: self._take(plan_of(self.kept, old=after)),
+                            lambda: self._take(plan_of(self.kept, old=before)))
+
+    def _take(self, plan: Plan) -> None:
+        self.plan = plan
+        self.session.remember(DRAFT, plan.model_dump(mode="json"))
+        self.table, self.without, self.added = None, [], []
+        if self.job is not None:
+            self.job.stop()
+        self.planned.emit()
+        self._trade()
+
+    def _trade(self) -> None:
+        s, plan, wanted, kept, markets = self.session, self.plan, self._wanted, self.kept, self.markets
+
+        def work() -> tuple[Told, list[str], tuple[str, ...], str] | WolbrinError:
+            try:
+                told = told_of(desk_of(s.project, plan), markets)
                 standings = Standings(s.project)
-                return Together(kept, whole, [measure(f, SHOWN) for f in (whole.facts, *(Facts.of(r) for r in runs))], bets,
-                                sum(standings.of(k).stands == STANDS for k in kept), tuple(seen_members(s.project, kept)),
-                                verdict_on(s.project, ids))
+                return (told, [standings.of(k).stands for k in kept], tuple(seen_members(s.project, kept)),
+                        verdict_on(s.project, [k.id for k in kept]))
+            except WolbrinError as err:
+                return err
 
-            s.compute("Combine", work, show, "portfolio")
+        def show(made: tuple[Told, list[str], tuple[str, ...], str] | WolbrinError) -> None:
+            if wanted != self._wanted or plan is not self.plan:
+                return
+            if isinstance(made, WolbrinError):
+                self.told = None
+                self.failed.emit(made.sentence())
+                return
+            self.told, self.standing, self.seen, self.verdict = made
+            self.shown.emit()
 
-        def show(made: Together) -> None:
-            if wanted == self._wanted:
-                self.together = made
-                self.shown.emit()
-
-        s.start(runs_job(s.project, kept, s.on_ui(combined)), "now", quiet=len(kept) < 8)
+        s.compute("Trade the portfolio", work, show, "portfolio")
 
     def tick_best(self) -> None:
         """Tick the distinct candidates, or those that stand."""
@@ -96,41 +178,252 @@ class PortfolioState(QObject):
             return
         s.select(ids)
 
+    def size_for_all(self) -> None:
+        """Take the smallest size at which every member trades at least its smallest lot."""
+        if self.told is not None:
+            size = self.told.played.least_size
+            if size == size:
+                self.change(size=size)
+
+    # Weights, and one member less or more
+
+    def _desk(self) -> Desk | None:
+        return self.session.attempt(lambda: desk_of(self.session.project, self.plan)) if self.plan.on else None
+
+    def use_scheme(self, key: str) -> None:
+        """Take the shares of a scheme."""
+        desk = self._desk()
+        if desk is None:
+            return
+        plan = self.plan
+
+        def work() -> Plan | WolbrinError:
+            try:
+                return weights_of(desk, key)
+            except WolbrinError as err:
+                return err
+
+        def done(made: Plan | WolbrinError) -> None:
+            if isinstance(made, WolbrinError):
+                self.session.note(made.sentence(), "caution")
+                self.planned.emit()
+            elif plan is self.plan:
+                self._settle(made)
+
+        self.session.compute("Weigh members", work, done, "weights")
+
+    def weigh(self) -> None:
+        """Put all schemes beside each other, walked forward."""
+        desk, plan = self._desk(), self.plan
+        if desk is not None:
+            def there(table: Table) -> None:
+                if plan is self.plan:
+                    self.table = table
+                    self.weighed.emit()
+
+            self._start(weigh_job(desk, self.session.on_ui(there)))
+
+    def take_apart(self) -> None:
+        """Trade the portfolio without each of its members, and with each of those that may join."""
+        s, plan = self.session, self.plan
+        self.without, self.added = [], []
+
+        def one(unit: tuple[str, int], change: Change) -> None:
+            if plan is self.plan:
+                (self.without if unit[0] == "without" else self.added).append(change)
+                self.taken_apart.emit()
+
+        def work() -> Others | WolbrinError:
+            try:
+                return others_of(s.project, desk_of(s.project, plan))
+            except WolbrinError as err:
+                return err
+
+        def begin(others: Others | WolbrinError) -> None:
+            if isinstance(others, WolbrinError):
+                s.note(others.sentence(), "caution")
+            elif plan is self.plan:
+                self._start(changes_job(others, s.on_ui(one)))
+
+        s.compute("Ready the changes", work, begin, "changes")
+
+    def _start(self, job: Job) -> None:
+        if self.job is not None:
+            self.job.stop()
+        self.job = job
+        self.session.start(job, "threads", self._ended)
+        self.busy.emit()
+
+    def _ended(self, job: Job) -> None:
+        if job is self.job:
+            self.job = None
+        self.busy.emit()
+
+    def leave_out(self, at: int) -> None:
+        """Really leave a member out: by its place among those that are on."""
+        self._settle(self.plan.without(at))
+
+    # Finding
+
+    def find(self, choice: Choice, controls: int = CONTROLS, standing: str = "proved") -> None:
+        """Choose k of the proved candidates, or of the ticked ones."""
+        s, settings = self.session, self.plan
+        ids = s.shelf.ticked()
+
+        def work() -> Any:
+            try:
+                if standing != "ticked":
+                    restand(s.project)
+                    ids[:] = [r["id"] for r in s.project.rows("SELECT id FROM candidates WHERE stands IN (?, ?) ORDER BY "
+                                                              "m_return_drawdown DESC, id", READY, STANDS)]
+                return ask(s.project, ids, choice, settings)
+            except WolbrinError as err:
+                return err
+
+        def there(found: Found) -> None:
+            self.found = found
+            self.found_some.emit()
+            s.counts_changed.emit()
+
+        def begin(request: Any) -> None:
+            if isinstance(request, WolbrinError):
+                s.note(request.sentence(), "caution")
+                return
+            self._start(find_job(s.project, ids, request, s.on_ui(there), controls))
+
+        s.compute("Ready the search", work, begin, "find portfolios")
+
+    def take_found(self, at: int) -> None:
+        """Make one of the combinations found the portfolio."""
+        found = self.found
+        if found is None:
+            return
+        plan = chosen_plan(found.plan, found.chosen.members[at].tolist(), found.tried)
+        self._load(plan.model_copy(update={"name": self.plan.name}))
+
+    def _load(self, plan: Plan) -> None:
+        kept = self.session.attempt(lambda: kept_of(self.session.project, plan, every=True))
+        if kept is None:
+            return
+        self.plan = plan_of(kept, old=plan)
+        self._wanted = None
+        self.session.select([k.id for k in kept])
+        self.look()
+
+    # Saved ones
+
+    def saved_ones(self) -> list[Saved]:
+        """Oldest first."""
+        return Portfolios(self.session.project).all()
+
+    def save(self, name: str) -> bool:
+        """Keep the portfolio under a name; False, with a note, where there is none."""
+        s, told = self.session, self.told
+        if told is None:
+            s.note("There is no portfolio to save yet.", "caution")
+            return False
+        named = self.session.attempt(lambda: self._named(name))
+        if named is None:
+            return False
+        kept = s.attempt(lambda: Portfolios(s.project).keep(named, told.figures, told.records))
+        if kept is None:
+            return False
+        self.plan = named.model_copy(update={"name": kept})
+        s.note(f"{kept} saved with {len(named.on)} strategies.")
+        s.counts_changed.emit()
+        self.saved.emit()
+        return True
+
+    def _named(self, name: str) -> Plan:
+        try:
+            return Plan.model_validate(self.plan.model_dump() | {"name": " ".join(name.split()) or "Portfolio"})
+        except ValidationError as err:
+            raise explain(err, "name") from None
+
+    def open_saved(self, one: Saved) -> None:
+        """Make a saved portfolio the one that is looked at."""
+        self._load(one.plan)
+
+    def add_saved(self, one: Saved) -> None:
+        """Let the members of a saved portfolio join, together as much as each of those that are in it."""
+        joined = self.session.attempt(lambda: share_in(self.plan, one.plan))
+        if joined is not None:
+            self._load(joined)
+
+    def verdict_of(self, one: Saved) -> str:
+        """What the holdout said of a saved portfolio; "" before it was opened."""
+        return verdict_on(self.session.project, [m.candidate for m in one.plan.on])
+
+    def hold(self, markets: tuple[str, ...]) -> None:
+        """Compare with buying and holding these markets; none for those of the members."""
+        self.markets = markets
+        if self.told is not None:
+            self._trade()
+
+    def remove_saved(self, one: Saved) -> None:
+        """Forget it."""
+        self.session.attempt(lambda: Portfolios(self.session.project).remove(one.id))
+        self.session.counts_changed.emit()
+        self.saved.emit()
+
+    def write_report(self, path: Path) -> None:
+        """Write the report, with what is known of weights and of one member less or more."""
+        if self.told is not None:
+            self.session.start(export_job(path, report_steps(self.told, path, self.currency, self.without, self.added,
+                                                             self.table)), "threads")
+
+    def write_file(self, path: Path) -> None:
+        """Write the portfolio with its strategies, to take elsewhere."""
+        def write() -> bool:
+            write_portfolio(self.session.project, self.plan, path)
+            return True
+
+        if self.session.attempt(write):
+            self.session.note(f"Written to {path}.")
+
+    def read_file(self, path: Path) -> None:
+        """Read a portfolio back; its strategies join the Shelf."""
+        s = self.session
+
+        def work() -> ReadBack | WolbrinError:
+            try:
+                return read_portfolio(s.project, path)
+            except WolbrinError as err:
+                return err
+
+        def done(back: ReadBack | WolbrinError) -> None:
+            if isinstance(back, WolbrinError):
+                s.note(back.sentence(), "error")
+                return
+            s.note(f"{back.plan.name} read, {len(back.new)} of its {len(back.plan.members)} strategies new on the Shelf.")
+            s.shelf_changed.emit()
+            self._load(back.plan)
+
+        s.compute("Read the portfolio", work, done)
+
     def open_holdout(self, name: str) -> None:
         """Open the holdout once for the whole; counted, and final."""
-        s, made = self.session, self.together
-        if made is None:
+        s = self.session
+        if self.told is None:
             s.note("There is no portfolio to open yet.", "caution")
             return
-        name = name.strip() or "Portfolio"
+        plan = self.session.attempt(lambda: self._named(name))
+        if plan is None:
+            return
 
         def work() -> Outcome | WolbrinError:
             try:
-                return open_portfolio(s.project, made.kept, name)
+                return open_portfolio(s.project, plan)
             except WolbrinError as err:
                 return err
 
         def done(found: Outcome | WolbrinError) -> None:
             if isinstance(found, WolbrinError):
-                s.note(found.sentence(), "error", found.door)
+                s.note(found.sentence(), "error", found.door if isinstance(found, UserError) else None)
                 return
-            s.note(f"{name} {'stands' if found.passed else 'falls'} in the holdout: {found.reason}")
+            s.note(f"{plan.name} {'stands' if found.passed else 'falls'} in the holdout: {found.reason}")
             for signal in (s.evidence_changed, s.shelf_changed, s.counts_changed):
                 signal.emit()
-            self._wanted = None
-            self.look()
+            self._trade()
 
         s.compute("Open the holdout", work, done)
-
-    def save(self, name: str) -> bool:
-        """Keep the combination under a name; False, with a note, where there is none."""
-        s, made = self.session, self.together
-        if made is None:
-            s.note("There is no portfolio to save yet.", "caution")
-            return False
-        name = name.strip() or "Portfolio"
-        s.dossiers.keep_portfolio(name, [k.id for k in made.kept], measure(made.whole.facts, SHOWN),
-                                   [r.record(tried=k.candidate.tried) for k, r in zip(made.kept, made.whole.runs)])
-        s.note(f"{name} saved with {len(made.kept)} strategies.")
-        s.counts_changed.emit()
-        return True

@@ -1,0 +1,175 @@
+"""The members of the portfolio: how much of each, and what each adds."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+from PySide6.QtCore import QSignalBlocker, Signal
+from PySide6.QtWidgets import QCheckBox, QLineEdit, QSizePolicy, QWidget
+
+from wolbrin.app.parts import column, label, row, spin
+from wolbrin.app.places.portfolio.settings import loss_of, loss_text
+from wolbrin.app.places.portfolio.state import PortfolioState
+from wolbrin.app.tables.model import Column
+from wolbrin.app.tables.view import Table
+from wolbrin.core.engine.brief import Costs
+from wolbrin.core.measures.wording import number, percent
+from wolbrin.core.portfolio.plan import Member
+
+NAN = float("nan")
+OWN_COSTS = (("per_contract", "a side", 2), ("slippage_ticks", "slippage", 2), ("spread_ticks", "spread", 2))
+
+
+@dataclass(frozen=True)
+class Line:
+    """A member as it is shown. at: place in the plan; on: place among those that trade, -1 for none."""
+
+    at: int
+    on: int
+    member: Member
+    share: float
+    contracts: float
+    net: float
+    profit: float
+    risk: float
+    average: float
+    trades: float
+    stands: str
+
+
+class MembersView(QWidget):
+    """A table of members, and the fields of the chosen one."""
+
+    chosen = Signal(int)
+
+    def __init__(self, state: PortfolioState) -> None:
+        super().__init__()
+        self.state = state
+        self.table = Table([
+            Column("no.", lambda r: r.at, lambda r: str(r.on + 1) if r.on >= 0 else "off", "right", 34,
+                   tint=lambda r: None if r.on >= 0 else "muted"),
+            Column("member", lambda r: r.member.name, lambda r: f"{r.member.name} {r.member.market}", width=92,
+                   hover=lambda r: f"{r.member.name} on {r.member.market}: {r.stands}"),
+            Column("share", lambda r: r.share, lambda r: percent(r.share, 1), "right", 64),
+            Column("contracts", lambda r: r.contracts, lambda r: number(r.contracts, 2), "right", 66,
+                   tip="Whole contracts of a trade at the starting capital; the mean where the size follows equity"),
+            Column("net", lambda r: r.net, lambda r: number(r.net, sign=True), "right", 70,
+                   tint=lambda r: "gain" if r.net > 0 else "loss" if r.net < 0 else None),
+            Column("profit", lambda r: r.profit, lambda r: percent(r.profit), "right", 54, tip="Share of the net profit"),
+            Column("risk", lambda r: r.risk, lambda r: percent(r.risk), "right", 50, tip="Share of the variance of daily "
+                                                                                         "results"),
+            Column("corr.", lambda r: r.average, lambda r: number(r.average, 2), "right", 52,
+                   tip="Mean correlation with the other members"),
+            Column("first", lambda r: r.member.priority, lambda r: str(r.member.priority), "right", 38,
+                   tip="Priority: 1 takes capital and margin first"),
+            Column("stands", lambda r: r.stands, width=60)], state.session.theme, "Members")
+        self.name = label("Choose a member to change it.", "muted")
+        self.name.setSizePolicy(QSizePolicy.Policy.Ignored, QSizePolicy.Policy.Preferred)
+        self.on = QCheckBox("trades")
+        self.share = spin(0, 0, 1e6, 1, 5)
+        self.share.setSuffix("%")
+        self.contracts = spin(0, 0, 1e9, 2, 1)
+        self.contracts.setSpecialValueText("by share")
+        self.priority = spin(1, 1, 1000, 0, 1)
+        self.loss = QLineEdit()
+        self.loss.setPlaceholderText("none")
+        self.own = QCheckBox("own costs")
+        self.costs = {key: spin(0, 0, 1e6, digits, 0.5) for key, _, digits in OWN_COSTS}
+        for box, name, width in ((self.share, "Share", 76), (self.contracts, "Contracts", 84), (self.priority, "Priority",
+                                                                                                52),
+                                 *((self.costs[k], f"Own costs: {t}", 60) for k, t, _ in OWN_COSTS)):
+            box.setAccessibleName(name)
+            box.setMaximumWidth(width)
+            box.setKeyboardTracking(False)
+        self.loss.setAccessibleName("Daily loss limit of the member")
+        self.loss.setMaximumWidth(60)
+        self.editor = QWidget()
+        self.editor.setLayout(column(
+            row(self.on, label("share", "muted"), self.share, label("contracts", "muted"), self.contracts,
+                label("first", "muted"), self.priority, None),
+            row(label("daily loss", "muted"), self.loss, self.own, None),
+            row(*(part for k, text, _ in OWN_COSTS for part in (label(text, "muted"), self.costs[k])), None), spacing=3))
+        self.editor.setEnabled(False)
+        self.setLayout(column(self.table, self.name, self.editor, spacing=4))
+        self.on.toggled.connect(lambda v: self._set(on=v))
+        self.share.valueChanged.connect(lambda v: self._set(share=float(v) / 100))
+        self.contracts.valueChanged.connect(lambda v: self._set(contracts=float(v) or None))
+        self.priority.valueChanged.connect(lambda v: self._set(priority=int(v)))
+        self.loss.editingFinished.connect(self._limit)
+        self.own.toggled.connect(self._own_costs)
+        for box in self.costs.values():
+            box.valueChanged.connect(self._own_costs)
+        self.table.chosen.connect(self._choose)
+        self.at = -1
+
+    def _choose(self, line: Line) -> None:
+        self.at = line.at
+        self.show_member()
+        self.chosen.emit(line.at)
+
+    def _set(self, **fields: object) -> None:
+        if 0 <= self.at < len(self.state.plan.members):
+            self.state.change_member(self.at, **fields)
+
+    def _limit(self) -> None:
+        found = loss_of(self.loss.text())
+        if isinstance(found, str):
+            self.state.session.note(found, "caution")
+            self.show_member()
+        elif 0 <= self.at < len(self.state.plan.members) and self.loss.text().strip() != loss_text(
+                self.state.plan.members[self.at].limit):
+            self._set(limit=found)
+
+    def _own_costs(self) -> None:
+        on = self.own.isChecked()
+        for box in self.costs.values():
+            box.setEnabled(on)
+        self._set(costs=Costs(**{k: box.value() for k, box in self.costs.items()}).model_dump() if on else None)
+
+    def show_member(self) -> None:
+        """Show the fields of the chosen member."""
+        plan = self.state.plan
+        there = 0 <= self.at < len(plan.members)
+        self.editor.setEnabled(there)
+        if not there:
+            self.name.setText("Choose a member to change it.")
+            return
+        m = plan.members[self.at]
+        self.name.setText(f"{m.name} on {m.market}")
+        self.name.setToolTip(self.name.text())
+        costs = m.costs or self._project_costs(m.market)
+        shares = dict(zip([i for i, x in enumerate(plan.members) if x.on], plan.split.tolist()))
+        boxes = [(self.share, 100 * shares.get(self.at, m.share)), (self.contracts, m.contracts or 0.0),
+                 (self.priority, m.priority), *((self.costs[k], getattr(costs, k)) for k, _, _ in OWN_COSTS)]
+        for box, value in boxes:
+            with QSignalBlocker(box):
+                box.setValue(value)
+        for check, value in ((self.on, m.on), (self.own, m.costs is not None)):
+            with QSignalBlocker(check):
+                check.setChecked(value)
+        for box in self.costs.values():
+            box.setEnabled(m.costs is not None)
+        self.loss.setText(loss_text(m.limit))
+
+    def _project_costs(self, market: str) -> Costs:
+        s = self.state.session
+        entry = next((m for m in s.project.markets() if m.terms.code == market), None)
+        return s.settings.costs_of(entry.terms) if entry is not None else Costs()
+
+    def show_lines(self) -> None:
+        """Show all members with what each adds, as far as that is known."""
+        state, told = self.state, self.state.told
+        plan, lines, on = state.plan, [], -1
+        shares = plan.split.tolist()
+        for at, m in enumerate(plan.members):
+            on += m.on
+            known = told is not None and m.on and on < len(told.played.parts)
+            stands = state.standing[at] if at < len(state.standing) else ""
+            if known and told is not None:
+                p, sizes = told.parts, told.played.rounding
+                lines.append(Line(at, on, m, shares[on], float(sizes.whole[on]), float(p.net[on]), float(p.share[on]),
+                                  float(p.risk[on]), float(p.average[on]), float(len(told.played.runs[on])), stands))
+            else:
+                lines.append(Line(at, -1, m, shares[on] if m.on else NAN, NAN, NAN, NAN, NAN, NAN, NAN, stands))
+        self.table.set_records(lines)
+        self.show_member()
