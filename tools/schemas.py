@@ -7,6 +7,7 @@ from pathlib import Path
 
 from wolbrin.core.market.importing.layout import Layout
 from wolbrin.core.market.terms import Terms
+from wolbrin.core.portfolio.file import PortfolioFile
 from wolbrin.core.rules.conditions import ConditionFile
 from wolbrin.core.rules.model import Strategy
 from wolbrin.core.study.answers import StudyAnswer, TrialAnswer
@@ -19,7 +20,8 @@ from wolbrin.core.work.walk_answer import WalkAnswer
 FOLDER = Path(__file__).parents[1] / "docs/schemas"
 MODELS = {"market": Terms, "layout": Layout, "strategy": Strategy, "conditions": ConditionFile, "parameters": ParameterSet,
           "sweep-answer": SweepAnswer, "walk-answer": WalkAnswer, "study-answer": StudyAnswer, "trial-answer": TrialAnswer,
-          "discover-answer": DiscoverAnswer, "shelf-answer": ShelfAnswer, "candidate": CandidateFile}
+          "discover-answer": DiscoverAnswer, "shelf-answer": ShelfAnswer, "candidate": CandidateFile,
+          "portfolio": PortfolioFile}
 
 
 def texts() -> dict[str, str]:

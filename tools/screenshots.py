@@ -39,22 +39,6 @@ def shoot(window: MainWindow, folder: Path, name: str) -> None:
     print(folder / f"{name}.png")
 
 
-def full(window: MainWindow, folder: Path, name: str) -> None:
-    """What Monte Carlo saw of the first candidate that came so far, in full."""
-    from wolbrin.app.shell.gate_tables import GateTables
-    from wolbrin.core.work.lines import gates_of
-
-    place: Any = window.places["proving"]
-    gate = next(g for g in gates_of(window.session.project) if g.key == "monte_carlo")
-    record = next(r for r in place.state.line.records if gate.key in r.evidence)
-    made = GateTables(window.session, gate, record.evidence[gate.key], record.line.name, window)
-    made.show()
-    rest(window)
-    made.grab().save(str(folder / f"{name}.png"))
-    print(folder / f"{name}.png")
-    made.close()
-
-
 def markets(window: MainWindow, folder: Path) -> None:
     """The Markets place: from a dirty file to a treated source."""
     s = window.session
@@ -147,7 +131,6 @@ def discover(window: MainWindow, folder: Path) -> None:
             setup.controls.setValue(3)
             setup.count.setValue(4_000)
             place.show_page("ask")
-            shoot(window, folder, "discover-setup")
         place.start()
         rest(window, 1.5)
     place.result.table.sort_by(4)
@@ -201,7 +184,6 @@ def work(window: MainWindow, folder: Path) -> None:
     place["shelf"].group.setCurrentIndex(0)
     place["shelf"].state.group_by("")
     go("proving")
-    mine = list(s.selection)
     place["proving"].state.tick_all()
     rest(window)
     place["proving"].state.start()
@@ -209,22 +191,29 @@ def work(window: MainWindow, folder: Path) -> None:
     place["proving"].table.choose(0)
     place["proving"].choose_gate("again")
     shoot(window, folder, "proving")
-    full(window, folder, "proving-monte-carlo")
-    s.select(mine)
-    rest(window)
-    place["proving"].state.open_holdout()
-    rest(window)
-    stands = [r.line.id for r in place["proving"].state.line.records if r.stands == "stands"]
-    s.select(stands)
+    # Those that are ready, the best of each market; the holdout stays sealed.
+    ready = sorted((r.line for r in place["proving"].state.line.records if r.stands == "ready"),
+                   key=lambda line: -line.figures["return_drawdown"])
+    s.select([line.id for m in ("NPW", "BBY", "AUDNZD") for line in [x for x in ready if x.market == m][:7]])
     go("overlap")
     shoot(window, folder, "overlap")
     place["overlap"].state.tick_distinct()
     rest(window)
     go("portfolio")
-    s.select(s.selection[:4])
+    s.select([line.id for line in ready if line.id in s.selection][:6])
     rest(window)
     place["portfolio"].save()
+    place["portfolio"].members.table.choose(0)
     shoot(window, folder, "portfolio")
+    place["portfolio"].show_page("weights")
+    place["portfolio"].state.weigh()
+    rest(window)
+    shoot(window, folder, "portfolio-weights")
+    place["portfolio"].show_page("less, more")
+    place["portfolio"].state.take_apart()
+    rest(window)
+    shoot(window, folder, "portfolio-less-more")
+    place["portfolio"].show_page("equity")
     s.open_strategy(s.project.strategies()[0].id)
     go("backtest")
     place["backtest"].keep_run()

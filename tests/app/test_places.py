@@ -33,7 +33,9 @@ from wolbrin.core.measures.catalogue import MEASURES
 from wolbrin.core.rules.model import Distance, FieldOperand, IndicatorOperand, NumberOperand, Strategy
 from wolbrin.core.search.candidate import candidate_of
 from wolbrin.core.search.objective import Floor
+from wolbrin.core.store.portfolios import Portfolios
 from wolbrin.core.store.project import Project
+from wolbrin.core.work.portfolios import plan_of
 
 Settle = Callable[[], None]
 
@@ -123,7 +125,8 @@ def test_actions_without_anything_to_act_on_speak_up(window: MainWindow, settle:
 def test_the_rail_counts_what_the_project_holds(window: MainWindow, settle: Settle) -> None:
     settle()
     ids = put_on_shelf(window.session, 3)
-    window.session.dossiers.keep_portfolio("P", ids[:2], {}, [])
+    project = window.session.project
+    Portfolios(project).keep(plan_of(window.session.shelf.bodies(ids[:2]), "P"), {}, [])
     window.session.counts_changed.emit()
     window.count()
     counts = {key: item.count for key, item in window.rail.items.items()}

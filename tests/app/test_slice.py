@@ -351,7 +351,7 @@ def test_from_study_and_sweep_to_a_proved_portfolio(qtbot: QtBot, window: MainWi
     overlap = window.places["overlap"]
     kept = s.shelf.bodies([line.id for line in overlap.state.lines])
     want = correlation(daily_matrix([training_run(Footing.of(s.project), k) for k in kept])[1])
-    np.testing.assert_array_equal(overlap.state.overlap.matrix, want)
+    np.testing.assert_allclose(overlap.state.overlap.matrix, want, atol=1e-12)
     overlap.state.tick_distinct()
     assert set(s.selection) == overlap.state.distinct
 
@@ -359,12 +359,13 @@ def test_from_study_and_sweep_to_a_proved_portfolio(qtbot: QtBot, window: MainWi
     window.go("portfolio")
     settle()
     portfolio = window.places["portfolio"]
-    net = np.mean([training_run(Footing.of(s.project), k).profits.sum() for k in s.selected()])
-    assert portfolio.state.together.whole.facts.net == pytest.approx(net)
+    net = sum(training_run(Footing.of(s.project), k).profits.sum() for k in s.selected())
+    assert portfolio.state.told.figures["net"] == pytest.approx(net), "there is capital for all of them"
     portfolio.name.setText("First three")
     press(qtbot, window, "Ctrl+Return")
     settle()
-    assert s.dossiers.portfolios()[0][1:] == ("First three", [k.id for k in s.selected()])
+    saved = portfolio.state.saved_ones()[0]
+    assert (saved.name, [m.candidate for m in saved.plan.on]) == ("First three", [k.id for k in s.selected()])
     window.count()
     assert window.rail.items["portfolio"].count == "1 saved"
     assert window.rail.items["proving"].count == f"{len(standing)} proved"

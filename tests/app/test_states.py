@@ -209,15 +209,15 @@ def test_the_line_overlap_portfolio_follow_the_ticks(session: Session, rest: Res
     assert overlap.overlap is not None
     kept = session.shelf.bodies([line.id for line in overlap.lines])
     runs = [training_run(Footing.of(session.project), k) for k in kept]
-    np.testing.assert_array_equal(overlap.overlap.matrix, correlation(daily_matrix(runs)[1]))
-    assert [s.record.key for s in overlap.series] == [k.candidate.record.key for k in kept], "read, not run again"
+    np.testing.assert_allclose(overlap.overlap.matrix, correlation(daily_matrix(runs)[1]), atol=1e-12)
+    assert [s.record.key for s in overlap.known] == [k.candidate.record.key for k in kept], "read, not run again"
     overlap.pick(1.01)
     assert overlap.distinct == set(ids)
     portfolio.look()
     rest()
-    assert portfolio.together is not None
+    assert portfolio.told is not None
     assert portfolio.save("Three")
-    assert session.dossiers.portfolios()[-1][1] == "Three"
+    assert [s.name for s in portfolio.saved_ones()] == ["Three"]
 
 
 def test_a_rehearsal_plays_pauses_and_stops(session: Session, rest: Rest, qtbot: QtBot) -> None:

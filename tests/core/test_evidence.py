@@ -34,10 +34,11 @@ from wolbrin.core.store.schema import SCHEMA_VERSION
 from wolbrin.core.store.searches import Searches
 from wolbrin.core.store.settings import Settings
 from wolbrin.core.study.trial import TrialRow
-from wolbrin.core.work.combining import runs_job
 from wolbrin.core.work.discovering import discover_job
 from wolbrin.core.work.footing import Footing
 from wolbrin.core.work.funnel import funnel
+from wolbrin.core.work.portfolio_pieces import weigh_job
+from wolbrin.core.work.portfolios import desk_of, plan_of
 from wolbrin.core.work.proving import prove_job
 from wolbrin.core.work.standing import Standings
 from wolbrin.core.work.studying import StudyRequest, study_job
@@ -239,7 +240,8 @@ def _combine(project: Project) -> tuple[Job, Callable[[], Any]]:
 
     dossiers, got = Dossiers(project), []
     dossiers.keep(candidate_of(run, "kept", "rules", 1))
-    job = runs_job(project, dossiers.shelf(), lambda runs: got.extend(r.fingerprint for r in runs))
+    desk = desk_of(project, plan_of(dossiers.shelf()))
+    job = weigh_job(desk, lambda table: got.extend((desk.played().equity.tobytes(), table.rows[0].walked.tobytes())))
     return job, lambda: got
 
 

@@ -32,6 +32,7 @@ from wolbrin.core.market.importing.layout import Layout, load_layout
 from wolbrin.core.market.importing.read import Reader
 from wolbrin.core.market.terms import Terms
 from wolbrin.core.models import Model, parse_json, read_json
+from wolbrin.core.portfolio.file import file_of, read_portfolio_file
 from wolbrin.core.proving.line import Line, usual_line
 from wolbrin.core.rules.axes import Axis, Link
 from wolbrin.core.rules.conditions import read_conditions, shipped, write_conditions
@@ -51,6 +52,7 @@ from wolbrin.core.store.searches import Searches
 from wolbrin.core.store.series import unpack
 from wolbrin.core.store.settings import Settings
 from wolbrin.core.store.shelf import Shelf
+from wolbrin.core.work.portfolios import plan_of
 from wolbrin.core.work.procedure import Procedure
 from wolbrin.core.work.shelving import export_candidates, read_file
 from wolbrin.core.work.sweep_request import SweepRequest
@@ -131,6 +133,13 @@ def walked_strategy() -> Strategy:
     return dated_strategy(request, 0, values)
 
 
+def joined(path: Path) -> object:
+    """Read a portfolio, and how much of each it trades."""
+    read = read_portfolio_file(path)
+    read.plan.scales([s for s, m in zip(read.strategies, read.plan.members) if m.on])
+    return read.plan.words(), read.plan.limits.words(), read.plan.resizing
+
+
 def trade_on(path: Path) -> object:
     """Read a strategy, what it trades from which day on, and how it would be fitted on."""
     read = load_strategy(path)
@@ -153,6 +162,8 @@ def test_mutated_files_are_read_or_refused_in_a_sentence(tmp_path: Path, folder:
 
     with closing(Project(folder)) as project:
         candidate = export_candidates(Shelf(project).bodies([1]), tmp_path / "out")[0].read_bytes()
+        portfolio = file_of(plan_of(Shelf(project).bodies([1, 2, 3])), [
+            k.candidate.strategy for k in Shelf(project).bodies([1, 2, 3])]).model_dump_json().encode()
     rules = ("name = 'fade'\nx = parameter(5)\nlong_entry = crosses_below(rsi(4), 30) and close > sma(close, x)\n"
              "stop = 2 * atr(14)\ntarget = 2 * stop\n")
     indicator = 'import numpy as np\n\n\ndef drift(close, *, length=5):\n    """It."""\n    return close - length\n'
@@ -170,6 +181,7 @@ def test_mutated_files_are_read_or_refused_in_a_sentence(tmp_path: Path, folder:
         ("a.json", layout.model_dump_json().encode(), 150, load_layout),
         ("a.json", write_conditions(shipped()[:6]).encode(), 150, lambda p: read_conditions(read_json(p, "file"), str(p))),
         ("a.json", candidate, 200, lambda p: read_file(p, {})),
+        ("a.json", portfolio, 250, joined),
         ("a.txt", rules.encode(), 250, lambda p: parse_strategy(p.read_bytes().decode("utf-8", "replace"))),
         ("a.py", indicator.encode(), 200, read_own),
         *((name, packed(name, table), 60, imported) for name in ("a.csv", "a.csv.gz", "a.zip", "a.parquet"))]

@@ -21,7 +21,8 @@ from wolbrin.core.measures.catalogue import measure
 from wolbrin.core.measures.facts import Facts
 from wolbrin.core.measures.inference import p_above, sharpe_of_days, t_needed, t_of_mean
 from wolbrin.core.measures.sums import lag_of
-from wolbrin.core.portfolio.combine import equal_weight
+from wolbrin.core.portfolio.plan import Member, Plan
+from wolbrin.core.portfolio.played import Part, play
 from wolbrin.core.rules.model import Distance
 from wolbrin.core.rules.script import parse_strategy
 from wolbrin.core.study.forward import day_bootstrap
@@ -180,11 +181,18 @@ def test_lags_and_edges_of_the_t_of_days() -> None:
 
 def test_inference_about_a_portfolio_rests_on_days_not_on_pooled_trades() -> None:
     """Ten copies of one strategy are one bet: pooled, their trades would count it ten times."""
-    run = backtest(walk_bars(2_000, seed=5), cross(stop=Distance(unit="atr", amount=2.0)), Brief())
-    alone, many = measure(Facts.of(run)), measure(equal_weight([run] * 10).facts)
+    bars, what = walk_bars(2_000, seed=5), cross(stop=Distance(unit="atr", amount=2.0))
+    alone = measure(Facts.of(backtest(bars, what, Brief(capital=1e9))))
+
+    def traded(copies: int) -> dict[str, float]:
+        members = tuple(Member(name=f"{i}", hash=f"{i}", market="AAA", interval=15) for i in range(copies))
+        parts = [Part(f"{i}", Prepared.of(bars), what, Brief()) for i in range(copies)]
+        return measure(play(Plan(members=members), parts, 1e9).facts)
+
+    many = traded(10)
     assert many["t_daily"] == pytest.approx(alone["t_daily"])
     assert np.isnan(many["t"])
-    assert measure(equal_weight([run]).facts)["t"] == pytest.approx(alone["t"])
+    assert traded(1)["t"] == pytest.approx(alone["t"])
 
 
 # Bands

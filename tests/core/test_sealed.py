@@ -24,9 +24,8 @@ from wolbrin.core.market.importing.layout import Layout
 from wolbrin.core.market.intervals import Interval
 from wolbrin.core.market.raw import Raw
 from wolbrin.core.market.treatment import Treatment
-from wolbrin.core.measures.catalogue import measure
 from wolbrin.core.measures.inference import effective_bets, p_above
-from wolbrin.core.portfolio.combine import correlation, daily_matrix, equal_weight
+from wolbrin.core.portfolio.overlap import Overlap
 from wolbrin.core.proving.gate import Gate
 from wolbrin.core.proving.holdout import HoldoutGate
 from wolbrin.core.proving.line import Line, Step
@@ -40,9 +39,10 @@ from wolbrin.core.store.holdout import ERROR, HoldoutBook, holm, t_for
 from wolbrin.core.store.project import Project
 from wolbrin.core.store.sealed import open_sealed
 from wolbrin.core.store.settings import OwnSpan, Settings
+from wolbrin.core.store.shelf import Shelf
 from wolbrin.core.study.groups import groups
 from wolbrin.core.study.trial import TrialRow
-from wolbrin.core.work.combining import runs_job
+from wolbrin.core.work.combining import series_of, training_run
 from wolbrin.core.work.discover_results import strength
 from wolbrin.core.work.discovering import daily_sample, discover_job
 from wolbrin.core.work.footing import Footing
@@ -50,6 +50,8 @@ from wolbrin.core.work.importing import take_in_all
 from wolbrin.core.work.lines import use_line
 from wolbrin.core.work.markets import compare, count_bars, join_contracts, preview_treatment, quality
 from wolbrin.core.work.opening import beyond, open_for
+from wolbrin.core.work.portfolio_pieces import told_of
+from wolbrin.core.work.portfolios import desk_of, plan_of, weight_table
 from wolbrin.core.work.proving import prove_job
 from wolbrin.core.work.spending import check_opening, spend_on
 from wolbrin.core.work.standing import Standings
@@ -193,10 +195,10 @@ def everything(project: Project, engine: Engine) -> dict[str, Any]:
     engine.start(prove_job(project, [Subject.of(k) for k in shelf], open_holdout=False), "threads").wait()
     out["gates"] = [[(e.verdict, e.outcome, e.record.key if e.record else "")
                      for e in Dossiers(project).evidence(*Subject.of(k).key)] for k in shelf]
-    runs: list[Any] = []
-    engine.start(runs_job(project, shelf, runs.extend), "threads").wait()
-    out["overlap"] = correlation(daily_matrix(runs)[1]).tobytes()
-    out["portfolio"] = repr(measure(equal_weight(runs).facts))
+    series = series_of(project, Footing.of(project), [k.id for k in shelf])
+    out["overlap"] = Overlap.of([k.series for k in series]).p.tobytes()
+    desk = desk_of(project, plan_of(shelf))
+    out["portfolio"] = repr((told_of(desk).figures, weight_table(desk).rows[3].weights.tolist()))
     out["shelf"] = [(k.hash, repr(k.candidate.summary), k.candidate.record.key) for k in Dossiers(project).shelf()]
     for code in ("AAA", "BBB", "FUT"):
         source = project.sources.get(code, project.market(code).source)
@@ -396,9 +398,8 @@ def test_a_strategy_may_train_on_less_and_what_comes_of_it_inherits_that(project
     dossiers = Dossiers(project)
     dossiers.keep(candidate, own=entry.own)
     kept = dossiers.shelf()[0]
-    runs: list[Any] = []
-    engine.start(runs_job(project, [kept], runs.extend), "threads").wait()
-    assert runs[0].brief.span.last == own.last, "members of portfolios too"
+    run = training_run(Footing.of(project), kept)
+    assert run.brief.span.last == own.last == desk_of(project, plan_of([kept])).played().runs[0].brief.span.last
     engine.start(prove_job(project, [Subject.of(kept)], open_holdout=False), "threads").wait()
     evidence = dossiers.evidence(*Subject.of(kept).key)
     assert [e.record.last for e in evidence if e.record] == [own.last]
@@ -460,16 +461,16 @@ def test_a_holdout_kept_for_a_portfolio_is_opened_once_and_for_the_whole(project
     with pytest.raises(UserError, match="kept for a portfolio"):
         open_for(project, Footing.of(project), STOPPED, "AAA", 15, Brief(), SETTINGS.holdout, "test")
     with pytest.raises(UserError, match=r"not ready \(open\)"):
-        open_portfolio(project, kept, "two")
+        open_portfolio(project, plan_of(kept, "two"))
     assert project.openings() == 0
     engine.start(prove_job(project, [Subject.of(k) for k in kept], open_holdout=False), "threads").wait()
     assert seen_members(project, kept) == []
-    made = open_portfolio(project, kept, "two")
+    made = open_portfolio(project, plan_of(kept, "two"))
     footing = Footing.of(project)
     sealed = open_sealed(project, footing.ground, "AAA", 15, SETTINGS.holdout, "check", "", lambda: 99)
     brief = replace(footing.brief(project.market("AAA").terms), span=SETTINGS.holdout)
     nets = [backtest(sealed.prepared("AAA", 15), k.candidate.strategy, brief).profits.sum() for k in kept]
-    assert made.figures["net"] == pytest.approx(sum(nets) / 2)
+    assert made.figures["net"] == pytest.approx(sum(nets))
     assert made.figures["t_needed"] == t_for(1, 1), "one opening, whose bar is that of one"
     assert {o.batch for o in project.book.all()} == {1, 99}
     assert [Standings(project).of(k).stands.split(":")[0] for k in kept] == ["falls"] * 2
@@ -478,7 +479,18 @@ def test_a_holdout_kept_for_a_portfolio_is_opened_once_and_for_the_whole(project
     assert portfolio_verdicts(project)[0]["members"] == [k.id for k in kept]
     assert verdict_on(project, [k.id for k in reversed(kept)]).startswith("two ")
     with pytest.raises(UserError, match="not ready"):
-        open_portfolio(project, kept, "again")
+        open_portfolio(project, plan_of(kept, "again"))
+    run = backtest(project.prepared("AAA", 15), stop(2.001), project.settings.brief(project.market("AAA").terms))
+    id = dossiers.keep(candidate_of(run, "nearly the same", "rules", 1))
+    assert id is not None
+    twin = Shelf(project).bodies([id])
+    engine.start(prove_job(project, [Subject.of(twin[0])], open_holdout=False), "threads").wait()
+    assert Standings(project).of(twin[0]).stands == "ready"
+    openings = project.openings()
+    with pytest.raises(UserError, match="nearly the same cannot be opened any more: Earns like"):
+        open_portfolio(project, plan_of(twin, "twin"))
+    assert project.openings() == openings, "and nothing was opened for it"
+    assert Standings(project).of(twin[0]).stands.startswith("falls")
     spend_on(project, "candidates")
     with pytest.raises(UserError, match="would spend the holdout of 900 candidates"):
         check_opening(project, 900)
@@ -514,7 +526,7 @@ def test_the_next_opening_is_known_beforehand(project: Project) -> None:
 def test_effective_bets_equal_the_definition() -> None:
     rng = np.random.default_rng(3)
     table = rng.normal(size=(400, 1)) + 0.5 * rng.normal(size=(400, 7))
-    matrix = correlation(table)
+    matrix = np.corrcoef(table.T)
     eigen = np.linalg.eigvalsh(matrix)
     assert effective_bets(matrix) == pytest.approx(eigen.sum() ** 2 / (eigen**2).sum())
     assert effective_bets(np.eye(9)) == pytest.approx(9)

@@ -21,7 +21,8 @@ from wolbrin.core.errors import UserError
 from wolbrin.core.market.bars import Span
 from wolbrin.core.measures.catalogue import SUMMARY, measure
 from wolbrin.core.measures.facts import Facts
-from wolbrin.core.portfolio.combine import correlation, daily_matrix, distinct_subset, equal_weight
+from wolbrin.core.portfolio.combine import correlation
+from wolbrin.core.portfolio.distinct import distinct_subset
 from wolbrin.core.proving.gate import Case, Gate, Outcome
 from wolbrin.core.proving.holdout import HoldoutGate, HoldoutSettings
 from wolbrin.core.proving.line import GATES, walk_line
@@ -234,23 +235,6 @@ def test_distinct_subset_takes_the_best_of_each_kind() -> None:
     assert distinct_subset(matrix, [1.0, 2.0, 0.5], 0.15) == [1]
 
 
-def test_the_equal_weight_combination_adds_up() -> None:
-    runs = [backtest(BARS, cross(name=str(n), stop=Distance(unit="atr", amount=n)), Brief()) for n in (1.0, 2.0, 3.0)]
-    runs.append(backtest(walk_bars(1500, seed=77), cross(), Brief()))
-    whole = equal_weight(runs)
-    total = sum(r.profits.sum() for r in runs) / 4
-    assert whole.facts.net == pytest.approx(total)
-    assert whole.equity[-1] - 50_000 == pytest.approx(total)
-    assert whole.facts.daily.sum() == pytest.approx(total)
-    dates, table = daily_matrix(runs)
-    assert table.shape == (len(dates), 4)
-    np.testing.assert_allclose(table.sum(axis=0), [r.profits.sum() for r in runs])
-    alone = equal_weight([runs[0]])
-    a, b = measure(alone.facts), measure(Facts.of(runs[0]))
-    for key in ("net", "max_drawdown", "sharpe", "profit_factor", "under_water", "cagr"):
-        assert a[key] == pytest.approx(b[key], nan_ok=True), key
-    with pytest.raises(UserError, match="at least one"):
-        equal_weight([])
 
 
 # Rehearsal

@@ -45,7 +45,7 @@ from wolbrin.core.store.schema import MIGRATIONS
 from wolbrin.core.store.settings import OWN_COSTS, Settings
 from wolbrin.core.store.shelf import place_words
 from wolbrin.core.store.sources import silhouette
-from wolbrin.core.work.combining import runs_job, training_run
+from wolbrin.core.work.combining import series_job, training_run
 from wolbrin.core.work.footing import Footing
 from wolbrin.core.work.funnel import funnel
 from wolbrin.core.work.lines import use_line
@@ -210,11 +210,12 @@ def test_candidates_run_again_as_they_were_kept(project: Project, engine: Engine
     keep(project, STOPPED, "BBB")
     shelf = Dossiers(project).shelf()
     got: list[list[object]] = []
-    engine.start(runs_job(project, shelf, got.append), "threads").wait()
-    for kept, run in zip(shelf, got[0]):
-        assert measure(Facts.of(run), SUMMARY) == pytest.approx(kept.candidate.summary, nan_ok=True)  # type: ignore[arg-type]
-        assert run.fingerprint == training_run(Footing.of(project), kept).fingerprint  # type: ignore[attr-defined]
-        assert run.record(tried=7) == kept.candidate.record  # type: ignore[attr-defined]
+    engine.start(series_job(project, [k.id for k in shelf], got.append), "threads").wait()
+    for kept, known in zip(shelf, got[0]):
+        run = training_run(Footing.of(project), kept)
+        assert measure(Facts.of(run), SUMMARY) == pytest.approx(kept.candidate.summary, nan_ok=True)
+        assert run.record(tried=7) == kept.candidate.record
+        np.testing.assert_array_equal(known.series.profit, run.daily[1])  # type: ignore[attr-defined]
     assert {k.candidate.market for k in shelf} == {"AAA", "BBB"}
 
 
