@@ -12,6 +12,7 @@ import numpy as np
 from wolbrin.core.engine import codes as k
 from wolbrin.core.engine.brief import Brief
 from wolbrin.core.engine.inputs import Floats, Ints
+from wolbrin.core.engine.lent import lend
 from wolbrin.core.engine.prepare import Prepared
 from wolbrin.core.engine.run import Going, Run
 from wolbrin.core.engine.sharing import Kept, Purse, Rules, Turns, share
@@ -189,7 +190,10 @@ def _walk(seats: Sequence[Seat], goings: Sequence[Going], capital: float, zone: 
     size = len(instants)
     kept = Kept(np.zeros(size), np.zeros(size), np.zeros(size, np.int64), np.zeros((len(turns.bar) + 2, 2), np.int64))
     here, out = np.zeros(count, np.uint8), np.zeros(count, np.int64)
-    members = typed.List([g.member() for g in goings])
+    owners = [g.member() for g in goings]  # alive for as long as the loop uses what they lend it
+    members = typed.List([owners[0]])
+    for m, one in enumerate(owners):
+        lend(members, m, one)
     at = [np.flatnonzero(turns.member == m) for m in range(count)]  # the turn of each bar
     for going, mine in zip(goings, at):
         turns.asks[mine[going.member().wanted.entries]] = 1
@@ -206,8 +210,9 @@ def _walk(seats: Sequence[Seat], goings: Sequence[Going], capital: float, zone: 
         for m in turning:
             turns.asks[at[m][goings[m].border:]] = 0
             goings[m].turn()
-            members[m] = goings[m].member()
-            turns.asks[at[m][members[m].wanted.entries]] = 1
+            owners[m] = goings[m].member()
+            lend(members, m, owners[m])
+            turns.asks[at[m][owners[m].wanted.entries]] = 1
         first = stop
     runs = []
     for going in goings:

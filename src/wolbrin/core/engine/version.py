@@ -9,14 +9,14 @@ from importlib.metadata import version
 from types import ModuleType
 
 from wolbrin.core.compiled import Kernel
-from wolbrin.core.engine import kernel, sharing
+from wolbrin.core.engine import kernel, lent, sharing
 from wolbrin.core.indicators import fused, kernels, structure
 from wolbrin.core.rules import compare, evaluate
 
 # Raised by hand where the same kernels are asked something else: how signals are put together, what a setting means.
 CONTRACT = 4
 # Where the kernels are; a test holds that no file of indicators, rules and simulator is missing.
-MODULES: tuple[ModuleType, ...] = (fused, kernels, structure, compare, evaluate, kernel, sharing)
+MODULES: tuple[ModuleType, ...] = (fused, kernels, structure, compare, evaluate, kernel, lent, sharing)
 
 
 @cache
