@@ -80,7 +80,7 @@ def test_from_the_shelf_to_a_saved_portfolio_its_report_and_its_holdout(demo: Pa
     assert (back["name"], back["new"]) == ("Mine (2)", [])
     found = call("portfolio", "find", "-k", 2, "--where", "standing = ready", "--controls", 3, *where, "--save", "Found",
                  "--json")
-    assert (found["tried"], found["charged"]) == (6, 6)
+    assert (found["tried"], found["charged"], len(found["controls"]), len(found["apart"])) == (6, 6, 3, 3)
     assert found["best"][0]["measures"]["return_drawdown"] == pytest.approx(found["best"][0]["score"], rel=0.2)
     listed = call("portfolio", "list", *where, "--json")
     assert [p["name"] for p in listed["portfolios"]] == ["Mine", "Mine (2)", "Found"]

@@ -19,6 +19,7 @@ from wolbrin.core.portfolio.choosing import (
     evolved,
     joined,
     part_of_all,
+    shuffled_apart,
 )
 
 
@@ -83,6 +84,9 @@ def test_what_choosing_brings_is_told_on_members_of_which_none_is_better() -> No
     drawn = equally_good(daily, 1)
     assert np.corrcoef(drawn[:, 0], drawn[:, 1])[0, 1] == pytest.approx(np.corrcoef(daily[:, 0], daily[:, 1])[0, 1], abs=0.02)
     np.testing.assert_array_equal(drawn, equally_good(daily, 1))
+    apart = shuffled_apart(daily, 1)
+    np.testing.assert_array_equal(np.sort(apart, axis=0), np.sort(daily, axis=0))
+    assert abs(np.corrcoef(apart[:, 0], apart[:, 1])[0, 1]) < 0.3
 
 
 def test_limits_that_nothing_can_keep_are_named() -> None:

@@ -67,8 +67,8 @@ def test_shrunk_covariance_is_that_of_a_general_library() -> None:
 
 def test_hierarchical_weights_by_hand() -> None:
     """Two that are alike, and one apart, deviations 1, 1, 2. The tree puts the two together; the list is the one apart, then
-    the
-    two. Variances of the halves: 4, and of the pair at half each 0.5 + 0.5 * 0.8 = 0.9. So the one apart gets 0.9 / 4.9."""
+    the two. Variances of the halves: 4, and of the pair at half each 0.5 + 0.5 * 0.8 = 0.9. So the one apart gets 0.9 /
+    4.9."""
     matrix = np.array([[1.0, 0.8, 0.0], [0.8, 1.0, 0.0], [0.0, 0.0, 1.0]])
     deviation = np.array([1.0, 1.0, 2.0])
     w = hierarchical_weights(matrix * np.outer(deviation, deviation), matrix)

@@ -19,9 +19,10 @@ import numpy as np
 from PySide6.QtCore import QElapsedTimer, QEventLoop, Qt, QTimer
 
 from wolbrin.app.charts.price import PriceChart
+from wolbrin.app.memory import Memory
 from wolbrin.app.session import Session
 from wolbrin.app.shell.window import MainWindow
-from wolbrin.app.start import application, settle_memory
+from wolbrin.app.start import application
 from wolbrin.app.theme.theme import Theme
 from wolbrin.core.bench.data import bench_bars
 from wolbrin.core.bench.figure import Figure
@@ -48,15 +49,16 @@ def opened_window(folder: Path, place: str) -> Iterator[MainWindow]:
     window.resize(1280, 800)
     window.go(place)
     window.show()
-    settle_memory(window)
+    memory = Memory(window)
     yield window
+    memory.end()
     window.close()
     loop = QEventLoop()
     QTimer.singleShot(500, loop.quit)
     loop.exec()
     project.close()
     engine.close()
-    del window
+    del window, memory
     gc.collect()  # here, not on whatever thread comes first: it holds timers
 
 

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import gc
 import logging
 import logging.handlers
 import sys
@@ -16,6 +15,7 @@ import platformdirs
 from PySide6.QtCore import QEventLoop, Qt, QTimer
 from PySide6.QtWidgets import QApplication, QProgressBar, QVBoxLayout, QWidget
 
+from wolbrin.app.memory import Memory
 from wolbrin.app.parts import button, label, row
 from wolbrin.app.session import Session
 from wolbrin.app.shell.window import MainWindow
@@ -28,7 +28,6 @@ from wolbrin.core.store.copies import copies_of
 from wolbrin.core.store.project import DATABASE, Project
 from wolbrin.core.store.recovering import is_damage, recover
 
-RESTS_AFTER = 2500  # milliseconds
 Report = Callable[[str, int, int], None]
 Build = Callable[[Report], None]
 log = logging.getLogger("wolbrin")
@@ -85,7 +84,7 @@ def application() -> QApplication:
     app.setStyle("Fusion")
     load_fonts()
     # Worker threads hand the interpreter over often, so that the interface thread never waits long for it.
-    sys.setswitchinterval(0.001)
+    sys.setswitchinterval(0.0002)
     return app
 
 
@@ -162,16 +161,6 @@ def catch_all(session: Session) -> None:
     sys.excepthook = hook
 
 
-def settle_memory(window: MainWindow) -> None:
-    """Once the window rests: what it is made of stays as long as it does, so that no collection of garbage looks through all
-    of it again, which would stall the window for a tenth of a second each time."""
-    def settle() -> None:
-        gc.collect()
-        gc.freeze()
-
-    QTimer.singleShot(RESTS_AFTER, window, settle)
-
-
 def window_on(folder: Path, engine: Engine, theme: Theme) -> MainWindow:
     """The window on a project, not shown yet. Where it comes upon damaged pages, once on what can be read of them.
 
@@ -241,7 +230,7 @@ def open_window(folder: Path, builds: list[Build], picture: Path | None = None, 
         if place:
             window.go(place)
         window.show()
-        settle_memory(window)
+        memory = Memory(window)
         if on_ready is not None:
             QTimer.singleShot(0, lambda: on_ready(window))
         if picture is not None:
@@ -255,6 +244,7 @@ def open_window(folder: Path, builds: list[Build], picture: Path | None = None, 
                 window.close()
             QTimer.singleShot(900, shoot)
         code = app.exec()
+        memory.end()
         session.project.close()
         return code
     finally:

@@ -77,7 +77,7 @@ def add(group: typer.Typer, demo: Callable[[], Path]) -> None:
                 name = Portfolios(opened).keep(chosen, made.figures, made.records)
         if json:
             emit({"tried": found.chosen.tried, "combinations": found.chosen.whole, "every": found.chosen.every,
-                  "charged": found.tried, "controls": found.controls, "p": found.p, "half": found.half,
+                  "charged": found.tried, "controls": found.controls, "apart": found.apart, "p": found.p, "half": found.half,
                   "words": found.words(),
                   "best": [{"members": found.members(i), "score": float(s),
                             "measures": found.exact[i] if i < len(found.exact) else None}

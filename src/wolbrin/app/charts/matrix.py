@@ -4,11 +4,12 @@ from __future__ import annotations
 
 import math
 from collections.abc import Callable
+from itertools import pairwise
 
 import numpy as np
 from numpy.typing import NDArray
 from PySide6.QtCore import QLineF, QPointF, QRectF, Qt, Signal
-from PySide6.QtGui import QColor, QImage, QKeyEvent, QMouseEvent, QPainter
+from PySide6.QtGui import QColor, QImage, QKeyEvent, QMouseEvent, QPainter, QPixmap
 from PySide6.QtWidgets import QSizePolicy, QToolTip, QWidget
 
 from wolbrin.app.theme.theme import Theme, font
@@ -30,9 +31,8 @@ def _rgb(color: str) -> Floats:
 
 class MatrixTree(QWidget):
     """describe: what else a cell says, such as ", p 0.03, 120 weeks"; shown in cells with room for it. picked: row and
-    column, in the order given, of a cell clicked or moved to with the arrow keys. cut_at: correlation at
-    which
-    the tree is cut, while it is dragged and after."""
+    column, in the order given, of a cell clicked or moved to with the arrow keys. cut_at: correlation at which the tree is
+    cut, while it is dragged and after."""
 
     picked = Signal(int, int)
     cut_at = Signal(float)
@@ -51,6 +51,7 @@ class MatrixTree(QWidget):
         self.apart = False
         self.chosen: tuple[int, int] | None = None
         self._image: QImage | None = None
+        self._picture: QPixmap | None = None  # of all that does not move with the pointer
         self._pixels: NDArray[np.uint32] = np.zeros((0, 0), np.uint32)
         self._dragging = False
         self.setAccessibleName(name)
@@ -72,11 +73,12 @@ class MatrixTree(QWidget):
     def set_clusters(self, clusters: Ints, cut: float) -> None:
         """The tree is cut elsewhere."""
         self.clusters, self.cut = clusters, cut
+        self._picture = None
         self.update()
 
     def _restyle(self) -> None:
         """Paint the cells into an image of one pixel each."""
-        self._image = None
+        self._image = self._picture = None
         n = len(self.order)
         if n:
             tokens = self._theme.tokens
@@ -131,20 +133,37 @@ class MatrixTree(QWidget):
 
     def paintEvent(self, event: object) -> None:
         painter = QPainter(self)
-        painter.setFont(font(SMALL))
         if self._image is None:
             return
-        area, n = self.area(), len(self.order)
-        painter.drawImage(area, self._image)
-        self._paint_numbers(painter)
-        self._paint_clusters(painter)
-        self._paint_names(painter, area, n)
-        self._paint_tree(painter)
+        painter.drawPixmap(0, 0, self._painted())
+        area = self._tree_area()
+        if len(self.order) > 1:
+            painter.setPen(self._theme.pen("accent", 2.0 if self._dragging else 1.4, Qt.PenStyle.DashLine))
+            painter.drawLine(QPointF(self.cut_line(), area.top()), QPointF(self.cut_line(), area.bottom()))
         if self.chosen is not None:
             painter.setPen(self._theme.pen("accent", 2.5 if self.hasFocus() else 2))
             cell = self.cell(*self.chosen)
             grown = max(0.0, (7 - cell.width()) / 2)
             painter.drawRect(cell.adjusted(-grown, -grown, grown, grown))
+
+    def _painted(self) -> QPixmap:
+        ratio = self.devicePixelRatioF()
+        if self._picture is None or self._picture.size() != self.size() * ratio:
+            picture = QPixmap(self.size() * ratio)
+            picture.setDevicePixelRatio(ratio)
+            picture.fill(Qt.GlobalColor.transparent)
+            painter = QPainter(picture)
+            painter.setFont(font(SMALL))
+            area = self.area()
+            assert self._image is not None
+            painter.drawImage(area, self._image)
+            self._paint_numbers(painter)
+            self._paint_clusters(painter)
+            self._paint_names(painter, area, len(self.order))
+            self._paint_tree(painter)
+            painter.end()
+            self._picture = picture
+        return self._picture
 
     def _paint_numbers(self, painter: QPainter) -> None:
         n = len(self.order)
@@ -170,14 +189,12 @@ class MatrixTree(QWidget):
     def _paint_clusters(self, painter: QPainter) -> None:
         """A line around what hangs together where the tree is cut."""
         painter.setPen(self._theme.pen("ink", 1.4))
-        row, n = 0, len(self.order)
-        while row < n:
-            stop = row
-            while stop < n and self.clusters[self.order[stop]] == self.clusters[self.order[row]]:
-                stop += 1
-            if stop - row > 1:
-                painter.drawRect(QRectF(self.cell(row, row).topLeft(), self.cell(stop - 1, stop - 1).bottomRight()))
-            row = stop
+        kinds = self.clusters[self.order]
+        edges = [0, *(np.flatnonzero(np.diff(kinds)) + 1).tolist(), len(kinds)]
+        area, n = self.area(), max(1, len(kinds))
+        wide, high = area.width() / n, area.height() / n
+        painter.drawRects([QRectF(area.left() + a * wide, area.top() + a * high, (b - a) * wide, (b - a) * high)
+                           for a, b in pairwise(edges) if b - a > 1])
 
     def _paint_names(self, painter: QPainter, area: QRectF, n: int) -> None:
         painter.setPen(self._theme.color("muted"))
@@ -211,9 +228,6 @@ class MatrixTree(QWidget):
         for inside, some in enumerate(lines):
             painter.setPen(self._theme.pen("ink" if inside else "muted", 1.2 if inside else 0.8))
             painter.drawLines(some)
-        area = self._tree_area()
-        painter.setPen(self._theme.pen("accent", 2.0 if self._dragging else 1.4, Qt.PenStyle.DashLine))
-        painter.drawLine(QPointF(self.cut_line(), area.top()), QPointF(self.cut_line(), area.bottom()))
 
     # Hands and keys
 

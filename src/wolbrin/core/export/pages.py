@@ -43,8 +43,7 @@ Table = tuple[str, list[str], list[list[str]]]
 @dataclass(frozen=True)
 class Page:
     """What a report says. brief: one line; words: of what it is about; cautions: a sentence each; pictures: a name and what
-    draws
-    it; tables: name, heads and rows of text each; record: what made it."""
+    draws it; tables: name, heads and rows of text each; record: what made it."""
 
     title: str
     brief: str

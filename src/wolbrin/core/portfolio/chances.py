@@ -23,9 +23,9 @@ LEAST_DAYS = 20
 @dataclass(frozen=True)
 class Chances:
     """Simulated years of the whole. fan: named columns by day. ruin: share of paths that ever lost each of LOSSES. capital:
-    that
-    keeps the loss of half of it below each of RISKS. drawdown: median and 95th percentile, money. block: mean days that were
-    drawn together. optimal: by what the present size is to be multiplied for the fastest growth, a ceiling (see `growth`)."""
+    that keeps the loss of half of it below each of RISKS. drawdown: median and 95th percentile, money. block: mean days that
+    were drawn together. optimal: by what the present size is to be multiplied for the fastest growth, a ceiling (see
+    `growth`)."""
 
     fan: dict[str, Floats]
     ruin: Floats
@@ -42,8 +42,7 @@ class Chances:
 
 def chances(daily: Floats, capital: float, paths: int = PATHS, seed: int = 1) -> Chances:
     """daily: float64[d], results of the whole by trading date (money), drawn in blocks (Politis & Romano 1994), their
-    members'
-    days together."""
+    members' days together."""
     days = np.ascontiguousarray(daily, np.float64)
     if len(days) < LEAST_DAYS:
         nan = np.full

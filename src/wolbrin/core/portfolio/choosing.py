@@ -417,12 +417,17 @@ def evolved(ready: Ready, choice: Choice, seed: int) -> Chosen:
 
 def equally_good(daily: Floats, seed: int) -> Floats:
     """float64[d, n]: members of which none is better than another, their days drawn anew together: each has the mean Sharpe
-    ratio
-    of all at its own deviation, and blocks of days are drawn with all members in them (stationary bootstrap, Politis & Romano
-    1994), so that what goes together still does. What a choice among them shows is what choosing brings by itself."""
+    ratio of all at its own deviation, and blocks of days are drawn with all members in them (stationary bootstrap, Politis &
+    Romano 1994), so that what goes together still does. What a choice among them shows is what choosing brings by itself."""
     rng = np.random.default_rng(seed)
     days = len(daily)
     spread = daily.std(axis=0, ddof=1)
     ratios = np.divide(daily.mean(axis=0), spread, out=np.zeros_like(spread), where=spread > 0)
     even = daily - daily.mean(axis=0) + spread * ratios.mean()
     return np.ascontiguousarray(even[drawn_order(days, usual_block(days), rng)])
+
+
+def shuffled_apart(daily: Floats, seed: int) -> Floats:
+    """float64[d, n]: each member with its own days in an order of its own, drawn without replacement, so that none has to do
+    with another. What a choice among them shows is what it would come to if they never moved together."""
+    return np.ascontiguousarray(np.random.default_rng(seed).permuted(daily, axis=0))

@@ -39,25 +39,26 @@ class Distinct:
 
 def distinct_subset(matrix: Floats, rank: Sequence[float], limit: float = STRONG) -> list[int]:
     """Places that are different bets, found greedily: best rank first, one is taken when its correlation with all taken so
-    far
-    is below `limit`. One that never moves (NaN) is left out."""
+    far is below `limit`. One that never moves (NaN) is left out."""
+    open_ = np.isfinite(np.diag(matrix))
+    alike = matrix >= limit
     taken: list[int] = []
-    for at in sorted(range(len(rank)), key=lambda i: (-rank[i], i)):
-        if np.isfinite(matrix[at, at]) and all(not matrix[at, t] >= limit for t in taken):
+    for at in np.argsort(-np.asarray(rank, np.float64), kind="stable").tolist():
+        if open_[at]:
             taken.append(at)
+            open_ &= ~alike[:, at]
     return sorted(taken)
 
 
 def _told(matrix: Floats, chosen: Sequence[int], scores: Sequence[float], exact: bool) -> Distinct:
-    dropped, kept = [], list(chosen)
-    for at in range(len(matrix)):
-        if at in chosen:
-            continue
-        row = matrix[at, kept]
-        known = kept and np.isfinite(row).any()
-        dropped.append(Dropped(at, kept[int(np.nanargmax(row))] if known else None,
-                               float(np.nanmax(row)) if known else float("nan")))
-    return Distinct(tuple(sorted(chosen)), tuple(dropped), exact, float(sum(scores[i] for i in chosen)))
+    kept = np.array(sorted(chosen), np.int64)
+    out = np.setdiff1d(np.arange(len(matrix)), kept)
+    near = matrix[np.ix_(out, kept)] if len(kept) else np.full((len(out), 1), np.nan)
+    near = np.where(np.isfinite(near), near, -np.inf)
+    closest, most = near.argmax(axis=1).tolist(), near.max(axis=1, initial=-np.inf)
+    dropped = [Dropped(at, int(kept[where]), value) if known else Dropped(at, None, float("nan"))
+               for at, where, value, known in zip(out.tolist(), closest, most.tolist(), np.isfinite(most).tolist())]
+    return Distinct(tuple(kept.tolist()), tuple(dropped), exact, float(sum(scores[i] for i in chosen)))
 
 
 def greedily(matrix: Floats, scores: Sequence[float], limit: float = STRONG) -> Distinct:

@@ -45,8 +45,7 @@ class Tight:
 @dataclass(frozen=True)
 class Use:
     """hours: by hour of the account's clock, mean positions open and largest margin over equity, float64[24] each (NaN where
-    no
-    bar ends). tightest: the moments of the largest margin over equity, one a day."""
+    no bar ends). tightest: the moments of the largest margin over equity, one a day."""
 
     positions: Floats
     margin: Floats
@@ -94,8 +93,7 @@ def correlation_inside(made: Played) -> tuple[NDArray[np.int32], Floats]:
 def held_throughout(made: Played, markets: Sequence[str] = ()) -> Floats:
     """float64[t]: P/L of buying and holding, on the same capital and instants: it is shared equally among the markets of the
     members (or those named among them), bought in full value without borrowing at the first open; costs once, all financing.
-    A
-    market whose price is not above zero counts one contract."""
+    A market whose price is not above zero counts one contract."""
     runs = {run.bars.terms.code: run for run in made.runs if run.last > run.first}
     wanted = [m for m in (markets or runs) if m in runs]
     out = np.zeros(len(made.instants))

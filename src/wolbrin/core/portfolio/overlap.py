@@ -37,8 +37,7 @@ def _both_of_either(flags: NDArray[np.bool_]) -> Floats:
 @dataclass(frozen=True)
 class Overlap:
     """How alike several series are. table: their daily results on one calendar; sample: what is correlated; matrix:
-    float64[n,
-    n] correlations, NaN for one that never moves; periods: int64[n, n] that each is of."""
+    float64[n, n] correlations, NaN for one that never moves; periods: int64[n, n] that each is of."""
 
     how: Sampling
     table: Table
@@ -75,8 +74,7 @@ class Overlap:
     @cached_property
     def tree(self) -> Floats:
         """Linkage matrix of scipy, float64[n - 1, 4]: average linkage (Sokal & Michener 1958) of the distances 1 -
-        correlation;
-        what never moves is as far as what is uncorrelated."""
+        correlation; what never moves is as far as what is uncorrelated."""
         from scipy.cluster.hierarchy import linkage  # late
 
         n = len(self.matrix)

@@ -38,8 +38,7 @@ class Member(Model):
     """A strategy in a portfolio. candidate: its id on the Shelf, 0 where it is on none; hash, market, interval: what it is.
     share:
     of the whole; the shares of all that are on are made to sum to 1. contracts: fixed, instead of its share. priority: 1
-    takes
-    capital and margin first. costs: own, else those of the project."""
+    takes capital and margin first. costs: own, else those of the project."""
 
     candidate: int = Field(0, ge=0, le=2**62)
     name: Name = Field(min_length=1, max_length=80)
@@ -56,11 +55,9 @@ class Member(Model):
 
 class Plan(Model):
     """A portfolio. capital: of the account, None for the project's. one_account: all on one purse, else each on an account
-    of its
-    own whose capital is its share. size: how much is traded in all, in members at their own size; None for as many as there
-    are.
-    weights: the scheme its shares are from. resize: when sizes follow the account, by month or by `step` percent. tried:
-    combinations it was chosen from."""
+    of its own whose capital is its share. size: how much is traded in all, in members at their own size; None for as many as
+    there are. weights: the scheme its shares are from. resize: when sizes follow the account, by month or by `step` percent.
+    tried: combinations it was chosen from."""
 
     format: Literal["wolbrin.portfolio"] = "wolbrin.portfolio"
     version: Literal[1] = 1

@@ -2,8 +2,7 @@
 (Ledoit & Wolf 2008).
 
 The standard error of the sample is of Newey & West (Bartlett weights, the lag of the t of daily results), that of each draw
-the
-natural one of its blocks, as there.
+the natural one of its blocks, as there.
 """
 
 from __future__ import annotations

@@ -24,9 +24,8 @@ Floats = NDArray[np.float64]
 @dataclass(frozen=True)
 class Told:
     """figures: of the whole; each: of every member as it traded here. bets: how many different ones they are worth.
-    cautions: a
-    sentence each. inside: mean correlation of members lately, dates and values. holding: P/L of buying and holding at each
-    instant. records: of each member's run."""
+    cautions: a sentence each. inside: mean correlation of members lately, dates and values. holding: P/L of buying and
+    holding at each instant. records: of each member's run."""
 
     played: Played
     figures: dict[str, float]

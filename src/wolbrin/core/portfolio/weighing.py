@@ -32,10 +32,8 @@ DAYS_A_YEAR = 252
 @dataclass(frozen=True)
 class Weighed:
     """A scheme in the table. weights: fitted on all of training, float64[n]; risk: share of each in the variance. walked:
-    daily
-    results on days that no fit had seen, float64[k]; sharpe, net, drawdown, return_drawdown: of those. turnover: mean share
-    that
-    changes at a fit. p: of its Sharpe ratio against that of equal weights, NaN for those themselves."""
+    daily results on days that no fit had seen, float64[k]; sharpe, net, drawdown, return_drawdown: of those. turnover: mean
+    share that changes at a fit. p: of its Sharpe ratio against that of equal weights, NaN for those themselves."""
 
     key: str
     title: str
@@ -53,8 +51,7 @@ class Weighed:
 @dataclass(frozen=True)
 class Table:
     """All schemes, equal weights first. begin: place of the first walked day; fits: how many; p_best: whether any is better
-    than
-    equal weights, allowing for all; recommended: key; why: in words."""
+    than equal weights, allowing for all; recommended: key; why: in words."""
 
     rows: tuple[Weighed, ...]
     begin: int

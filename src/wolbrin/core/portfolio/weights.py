@@ -23,9 +23,8 @@ SWEEPS = 10_000
 
 def covariance(daily: Floats) -> Floats:
     """float64[n, n]: covariance of the columns of float64[d, n], shrunk toward a multiple of the identity (Ledoit & Wolf
-    2004,
-    section 3.3). Columns are divided by their own deviation before and multiplied after, so that none is shrunk because it is
-    traded in larger amounts."""
+    2004, section 3.3). Columns are divided by their own deviation before and multiplied after, so that none is shrunk because
+    it is traded in larger amounts."""
     deviation = daily.std(axis=0)
     x = (daily - daily.mean(axis=0)) / deviation
     days, n = x.shape
@@ -68,8 +67,7 @@ def least_variance(daily: Floats, bounds: Bounds) -> Floats:
 
 def risk_parity(sigma: Floats) -> Floats:
     """Weights at which each contributes the same to the variance (Maillard, Roncalli & Teiletche 2010), by cyclical
-    coordinate
-    descent (Griveau-Billion, Richard & Roncalli 2013)."""
+    coordinate descent (Griveau-Billion, Richard & Roncalli 2013)."""
     n = len(sigma)
     w = 1.0 / np.sqrt(np.diag(sigma))
     w = w / np.sqrt(w @ sigma @ w)

@@ -169,8 +169,7 @@ def judge(project: Project, footing: Footing, case: Case, gate: HoldoutGate, *, 
 def judge_whole(project: Project, footing: Footing, cases: Sequence[tuple[Case, str]], gate: HoldoutGate, *,
                 name: str, together: Callable[[Sequence[Part]], Played], tried: int = 1) -> Outcome:
     """The verdict of the holdout on several candidates as one portfolio: one opening, judged once. Its members were seen
-    then,
-    and none of them can get a verdict of its own any more; that is written down with it.
+    then, and none of them can get a verdict of its own any more; that is written down with it.
 
     cases: each with the name of its candidate. together: trades them. tried: combinations it was chosen from.
     Raises:

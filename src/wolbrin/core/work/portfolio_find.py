@@ -28,6 +28,7 @@ from wolbrin.core.portfolio.choosing import (
     joined,
     part_of_all,
     score_sets,
+    shuffled_apart,
 )
 from wolbrin.core.portfolio.correlating import pearson
 from wolbrin.core.portfolio.plan import Plan
@@ -46,15 +47,16 @@ KIND = "portfolio"
 MOST_POOL = 500
 EXACTLY = 5  # of the best that are traded exactly
 CONTROLS = 10
+APART = 3  # choices among members whose days are shuffled apart
 TITLES = {"return_drawdown": "return over drawdown", "sharpe": "Sharpe ratio", "net": "net profit"}
 
 
 @dataclass(frozen=True)
 class Found:
     """What a search for portfolios came to. ids: of what was chosen from; chosen: the best, by places among them; exact:
-    figures
-    of the first few as they really trade, in order; controls: best score of each choice where none is better; half: where the
-    best of the first half of training comes among all in the second, 1 the best; tried: combinations of all such searches of
+    figures of the first few as they really trade, in order; controls: best score of each choice where none is better; apart:
+    where each member's days are shuffled, so that none has to do with another; half: where the best of the first half of
+    training comes among all in the second, 1 the best; tried: combinations of all such searches of
     the project, this one included. plan: the settings the members are traded under."""
 
     ids: tuple[int, ...]
@@ -63,6 +65,7 @@ class Found:
     chosen: Chosen
     exact: tuple[dict[str, float], ...]
     controls: tuple[float, ...]
+    apart: tuple[float, ...]
     half: float
     tried: int
     plan: Plan
@@ -93,6 +96,9 @@ class Found:
                         + ("these are better than choosing alone makes them look." if self.p <= 0.1 else
                            "choosing among so many brings as much by itself, so that nothing speaks for these before "
                            "others."))
+        if self.apart:
+            said.append(f"Had its members nothing to do with each other (the days of each shuffled), the best would show "
+                        f"{number(float(np.median(self.apart)), 2)}.")
         if self.half == self.half:
             said.append(f"Chosen on the first half alone, the best comes at {self.half:.0%} from the top in the second "
                         "(50% is chance).")
@@ -129,23 +135,23 @@ def _best(pool: Pool, choice: Choice, every: bool, seed: int) -> Chosen:
 
 
 def look(asked: Asked, unit: tuple[str, int]) -> Chosen | float:
-    """A piece: ("part", first member), ("search", 0), ("control", number) or ("half", 0)."""
+    """A piece: ("part", first member), ("search", 0), ("control", number), ("apart", number) or ("half", 0)."""
     kind, at = unit
     pool, choice = asked.pool, asked.choice
     if kind == "part":
         return part_of_all(Ready.of(pool, choice), choice, (at,))
     if kind == "search":
         return evolved(Ready.of(pool, choice), choice, asked.seed)
-    if kind == "control":
-        found = _best(_pool(pool, equally_good(pool.daily, asked.seed + at)), choice, asked.every, asked.seed)
+    if kind in ("control", "apart"):
+        drawn = equally_good if kind == "control" else shuffled_apart
+        found = _best(_pool(pool, drawn(pool.daily, asked.seed + at)), choice, asked.every, asked.seed)
         return float(found.score[0]) if len(found.score) else float("-inf")
     return _half(asked)
 
 
 def _half(asked: Asked) -> float:
     """Where the best of the first half comes in the second, as a share from the top; NaN where not all are looked at. Limits
-    are
-    those of the first half's choice; in the second they choose nothing."""
+    are those of the first half's choice; in the second they choose nothing."""
     pool, choice = asked.pool, asked.choice
     middle = len(pool.daily) // 2
     if not asked.every or middle < 20:
@@ -169,8 +175,7 @@ def part_of_one(ready: Ready, choice: Choice, members: Ints) -> float:
 
 def ask(project: Project, ids: Sequence[int], choice: Choice, plan: Plan, seed: int = 1) -> Asked:
     """Ready a search. plan: settings that the members are traded under (account, capital, limits in a day); its members do
-    not
-    count.
+    not count.
 
     Raises:
         UserError: too few or too many to choose from, or limits that nothing can keep, and which.
@@ -214,11 +219,12 @@ def find_job(project: Project, ids: Sequence[int], asked: Asked, notify: Callabl
     n = asked.pool.daily.shape[1]
     searches = Searches(project)
     parts = [("part", i) for i in range(n - asked.choice.k + 1)] if asked.every else [("search", 0)]
-    units = [*parts, *(("control", i + 1) for i in range(controls)), ("half", 0)]
+    units = [*parts, *(("control", i + 1) for i in range(controls)), *(("apart", i + 1) for i in range(min(APART, controls))),
+             ("half", 0)]
     number_of = searches.begin(now(), KIND, f"{asked.choice.k} of {n} candidates",
                                {"choice": vars(asked.choice), "ids": list(ids), "seed": asked.seed})
     got: list[Chosen] = []
-    scores: list[float] = []
+    scores: dict[str, list[float]] = {"control": [], "apart": []}
     waiting = iter(units)
     made: list[Found] = []
 
@@ -227,10 +233,10 @@ def find_job(project: Project, ids: Sequence[int], asked: Asked, notify: Callabl
         if isinstance(result, Chosen):
             got.append(result)
             searches.advance(number_of, result.tried, 0)
-        elif kind == "control":
-            scores.append(result)
+        elif kind in scores:
+            scores[kind].append(result)
         else:
-            made.append(_told(project, ids, asked, joined(got, asked.choice), tuple(scores), result))
+            made.append(_told(project, ids, asked, joined(got, asked.choice), scores, result))
 
     def finish(state: State) -> None:
         searches.end(number_of, state)
@@ -240,7 +246,7 @@ def find_job(project: Project, ids: Sequence[int], asked: Asked, notify: Callabl
     return Job("Find portfolios", "pieces", [Chunk(u) for u in units], Work(look, asked), sink, finish)
 
 
-def _told(project: Project, ids: Sequence[int], asked: Asked, chosen: Chosen, controls: tuple[float, ...],
+def _told(project: Project, ids: Sequence[int], asked: Asked, chosen: Chosen, scores: dict[str, list[float]],
           half: float) -> Found:
     tried = int(project.rows("SELECT coalesce(sum(tried), 0) n FROM searches WHERE kind = ?", KIND)[0]["n"])
     exact, capital = [], asked.plan.capital or asked.footing.settings.capital
@@ -250,8 +256,8 @@ def _told(project: Project, ids: Sequence[int], asked: Asked, chosen: Chosen, co
             exact.append(measure(play(plan, [asked.parts[i] for i in row], capital).facts))
         except UserError:
             exact.append({})
-    return Found(tuple(int(i) for i in ids), tuple(p.name for p in asked.parts), asked.choice, chosen, tuple(exact), controls,
-                 half, tried, asked.plan)
+    return Found(tuple(int(i) for i in ids), tuple(p.name for p in asked.parts), asked.choice, chosen, tuple(exact),
+                 tuple(scores["control"]), tuple(scores["apart"]), half, tried, asked.plan)
 
 
 def chosen_plan(plan: Plan, places: Sequence[int], tried: int) -> Plan:

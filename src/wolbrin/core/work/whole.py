@@ -85,8 +85,7 @@ def parts_of(cases: Sequence[tuple[Case, str]]) -> list[Part]:
 
 def dearer(own: Costs | None, project: Costs) -> Costs:
     """The higher of a member's own costs and the project's, each by each: nobody opens the holdout at costs of a wish.
-    Financing
-    is the project's."""
+    Financing is the project's."""
     if own is None:
         return project
     rates = ("financing_long", "financing_short")
@@ -96,8 +95,7 @@ def dearer(own: Costs | None, project: Costs) -> Costs:
 
 def interval_of(outcome: Outcome) -> dict[str, float]:
     """What the sealed days leave open of the mean of a day: a 95% interval of it (stationary bootstrap, Politis & Romano
-    1994),
-    money, and of the net of the whole span."""
+    1994), money, and of the net of the whole span."""
     table = outcome.tables.get("equity", {})
     if "net" not in table or "sealed" not in table:
         return {}

@@ -31,8 +31,11 @@ class PairView(QWidget):
         self.below = label("rolling correlation", "small")
         self.setLayout(column(self.words, self.equity, self.below, self.rolling, spacing=2))
         state.paired.connect(self.show_pair)
-        self._later = QTimer(self, singleShot=True, interval=30)  # after the matrix, so that the window answers in between
+        # After the matrix and the list, so that the window answers in between.
+        self._later = QTimer(self, singleShot=True, interval=40)
         self._later.timeout.connect(self.show_pair)
+        self._then = QTimer(self, singleShot=True, interval=0)  # one chart after the other, for the same reason
+        self._then.timeout.connect(self._show_rolling)
         state.shown.connect(self._later.start)
 
     def show_pair(self) -> None:
@@ -57,6 +60,13 @@ class PairView(QWidget):
             f"{number(100 * float(o.deep_together[a, b]))}%.")
         x = o.table.days.astype(np.float64) * DAY
         self.equity.show_curves([Curve(x, o.equity(a), "ink", 1.4, "1"), Curve(x, o.equity(b), "accent", 1.4, "2")])
-        at, values = o.rolling(a, b)
+        self._then.start()
+
+    def _show_rolling(self) -> None:
+        pair, o = self.state.pair, self.state.overlap
+        if pair is None or o is None or max(pair.a, pair.b) >= len(self.state.lines):
+            return
+        x = o.table.days.astype(np.float64) * DAY
+        at, values = o.rolling(pair.a, pair.b)
         t = at.astype(np.float64) * DAY
         self.rolling.show_curves([Curve(x[[0, -1]], np.zeros(2), "hairline", 1.0), Curve(t, values, "gain", 1.2)])

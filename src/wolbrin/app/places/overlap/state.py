@@ -8,7 +8,7 @@ from typing import Any, Literal
 
 import numpy as np
 from numpy.typing import NDArray
-from PySide6.QtCore import QObject, Signal
+from PySide6.QtCore import QObject, QTimer, Signal
 
 from wolbrin.app.session import Session
 from wolbrin.core.errors import WolbrinError
@@ -22,7 +22,7 @@ from wolbrin.core.work.price_overlap import price_overlap
 from wolbrin.core.work.standing import proved_ids
 
 MOST = 2_000
-AT_ONCE = 200  # candidates, among which the greedy subset is found without leaving the window
+AT_ONCE = 800  # candidates, among which the greedy subset is found without leaving the window
 HOW = "overlap is compared"
 Way = Literal["greedy", "best", "largest"]
 
@@ -37,8 +37,7 @@ class Pair:
 
 class OverlapState(QObject):
     """emptied: fewer than two are ticked; shown: another overlap is there; picked: other ones are distinct; cut: the tree is
-    cut
-    elsewhere; paired: another pair is chosen; failed: there is no overlap, with the reason."""
+    cut elsewhere; paired: another pair is chosen; failed: there is no overlap, with the reason."""
 
     emptied = Signal()
     shown = Signal()
@@ -68,6 +67,8 @@ class OverlapState(QObject):
         self.pair: Pair | None = None
         self.of_prices = False
         self._wanted: Any = None
+        self._then = QTimer(self, singleShot=True, interval=15)  # once the matrix is painted: the window answers in between
+        self._then.timeout.connect(self.pick)
         try:
             self.how = Sampling.model_validate(session.project.get_value(HOW, {}))
         except ValueError:
@@ -119,7 +120,7 @@ class OverlapState(QObject):
         def work() -> tuple[Overlap, tuple[list[str], Overlap]] | WolbrinError:
             try:
                 made = Overlap.of([k.series for k in known], how, s.settings.capital)
-                _ = made.order, made.p, made.together, made.joint_losses, made.deep_together
+                _ = made.order, made.p, made.bets, made.average, made.together, made.joint_losses, made.deep_together
                 prices = price_overlap(s.project, [(k.market, k.interval) for k in known], how)
                 _ = prices[1].order, prices[1].p
             except WolbrinError as err:
@@ -134,7 +135,7 @@ class OverlapState(QObject):
             self.clusters = self.overlap.clusters(self.cut_at)
             self._alike()
             self.shown.emit()
-            self.pick()
+            self._then.start()
 
         s.compute("Overlap", work, show, "overlap")
 

@@ -5,7 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 import numpy as np
-from PySide6.QtCore import Qt
+from PySide6.QtCore import Qt, QTimer
 from PySide6.QtWidgets import QComboBox, QSplitter, QWidget
 
 from wolbrin.app.charts.lines import Curve, CurveChart, several
@@ -44,6 +44,9 @@ class EquityPage(QWidget):
         self.hold.setAccessibleName("Buy and hold of")
         self.hold.setMinimumWidth(116)
         self.hold.activated.connect(lambda _: state.hold(tuple(self.hold.currentData() or ())))
+        self._depth: list[Curve] = []
+        self._then = QTimer(self, singleShot=True, interval=0)  # one chart after the other: the window answers in between
+        self._then.timeout.connect(lambda: self.below.show_curves(self._depth))
         self.setLayout(column(self.words, row(label("buy and hold", "muted"), self.hold, None), self.equity,
                               label("depth below peak", "small"), self.below, spacing=2))
 
@@ -59,7 +62,8 @@ class EquityPage(QWidget):
         one = [Curve(x, made.each[:, member], "gain", 1.6, made.parts[member].name[:24])] if 0 <= member < len(
             made.parts) else []
         self.equity.show_curves([*parts, hold, *one, Curve(x, made.equity - made.capital, "accent", 2.2, "portfolio")])
-        self.below.show_curves([Curve(x, depth_below_peak(made.equity, made.capital), "loss", 1.0, fill="depth")])
+        self._depth = [Curve(x, depth_below_peak(made.equity, made.capital), "loss", 1.0, fill="depth")]
+        self._then.start()
         self._markets(sorted({p.history.bars.terms.code for p in made.parts}))
         markets = self.state.markets or sorted({p.history.bars.terms.code for p in made.parts})
         self.words.setText(f"Net profit, {self.state.currency}, training. Plum: the portfolio; thin: its members as they "

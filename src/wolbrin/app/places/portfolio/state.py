@@ -13,7 +13,7 @@ from wolbrin.core.errors import UserError, WolbrinError
 from wolbrin.core.export.portfolio_report import report_steps
 from wolbrin.core.export.steps import export_job
 from wolbrin.core.faults import explain
-from wolbrin.core.jobs import Job
+from wolbrin.core.jobs import Job, Kind
 from wolbrin.core.portfolio.choosing import Choice
 from wolbrin.core.portfolio.contributions import Change
 from wolbrin.core.portfolio.plan import Plan
@@ -243,15 +243,16 @@ class PortfolioState(QObject):
             if isinstance(others, WolbrinError):
                 s.note(others.sentence(), "caution")
             elif plan is self.plan:
-                self._start(changes_job(others, s.on_ui(one)))
+                # Elsewhere: much of a portfolio's run is Python, and the window would wait for it at every turn.
+                self._start(changes_job(others, s.on_ui(one)), "processes")
 
         s.compute("Ready the changes", work, begin, "changes")
 
-    def _start(self, job: Job) -> None:
+    def _start(self, job: Job, kind: Kind = "threads") -> None:
         if self.job is not None:
             self.job.stop()
         self.job = job
-        self.session.start(job, "threads", self._ended)
+        self.session.start(job, kind, self._ended)
         self.busy.emit()
 
     def _ended(self, job: Job) -> None:

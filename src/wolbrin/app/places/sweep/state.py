@@ -38,8 +38,7 @@ REST = 0.25  # seconds between two readings of a sweep that runs, at least
 @dataclass(frozen=True)
 class Seen:
     """What table and pictures show together. rows: those that pass the filters, in order; chosen: one of all rows, -1 for
-    none;
-    marked, pinned: further ones."""
+    none; marked, pinned: further ones."""
 
     reading: Reading
     rows: Ints

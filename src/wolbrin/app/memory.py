@@ -1,0 +1,87 @@
+"""When garbage is looked for. Looking through all objects stalls the window for a tenth of a second, so it is done while
+nobody uses the window, and what the program itself is made of is left out of it.
+
+Most garbage goes by counting references; what refers to itself in a circle waits to be found. The youngest is looked for as
+always, which is quick.
+"""
+
+from __future__ import annotations
+
+import gc
+import sys
+import time
+
+from PySide6.QtCore import QEvent, QObject, QTimer
+from PySide6.QtWidgets import QWidget
+
+RESTS_AFTER = 2500  # milliseconds from the window's start until it is made
+LOOK = 2000  # milliseconds between two looks
+OFTEN = (2000, 10, 1000)  # gc's thresholds: of the oldest generation only where nobody was away for twenty million objects
+PENDING = 10  # collections of the middle generation since the last whole one, from which on there is something to find
+QUIET = 3.0  # seconds without a key or the pointer in which a quick look may be taken,
+AWAY = 60.0  # and any
+QUICK = 0.04  # seconds
+THOROUGH = 900.0  # seconds between two looks through everything
+USED = {QEvent.Type.KeyPress, QEvent.Type.MouseMove, QEvent.Type.MouseButtonPress, QEvent.Type.Wheel}
+
+
+class Memory(QObject):
+    """Looks after garbage for as long as the window lives."""
+
+    def __init__(self, window: QWidget) -> None:
+        super().__init__(window)
+        self._modules = 0
+        self._used = self._whole = time.monotonic()
+        self._took = 0.0
+        self._before = gc.get_threshold()
+        handle = window.windowHandle()
+        if handle is not None:
+            handle.installEventFilter(self)
+        self._timer = QTimer(self, interval=LOOK)
+        self._timer.timeout.connect(self.look)
+        QTimer.singleShot(RESTS_AFTER, self, self.begin)
+
+    def begin(self) -> None:
+        """The window is made and rests: all of it stays as long as it does."""
+        gc.set_threshold(*OFTEN)
+        self.search(everything=True)
+        self._timer.start()
+
+    def end(self) -> None:
+        """As it was before."""
+        self._timer.stop()
+        gc.set_threshold(*self._before)
+
+    def eventFilter(self, watched: QObject, event: QEvent) -> bool:
+        if event.type() in USED:
+            self._used = time.monotonic()
+        return False
+
+    def _keep(self) -> None:
+        """What is there now is not looked through again, until everything is."""
+        gc.freeze()
+        self._modules = len(sys.modules)
+
+    def search(self, everything: bool = False) -> None:
+        """Look for garbage now, also in what was kept where that is asked."""
+        began = time.monotonic()
+        if everything:
+            gc.unfreeze()
+        gc.collect()
+        if everything:
+            self._keep()
+            self._whole = time.monotonic()
+        else:
+            self._took = time.monotonic() - began
+
+    def look(self) -> None:
+        """Do what the moment allows."""
+        away = time.monotonic() - self._used
+        if len(sys.modules) > self._modules:  # a place or a library was read: many objects that stay
+            gc.collect(1)
+            self._keep()
+        elif away > AWAY and time.monotonic() - self._whole > THOROUGH:
+            self.search(everything=True)
+        elif gc.get_count()[2] >= PENDING and away > (QUIET if self._took < QUICK else AWAY):
+            self.search()
+
