@@ -22,6 +22,7 @@ from wolbrin.core.engine import kernel
 from wolbrin.core.engine.account import DailyLimit, Seat, run_account
 from wolbrin.core.engine.brief import Brief, Costs
 from wolbrin.core.engine.inputs import new_state
+from wolbrin.core.engine.lent import lend
 from wolbrin.core.engine.prepare import Prepared
 from wolbrin.core.engine.run import Run, backtest
 from wolbrin.core.engine.sharing import Kept, Member, Purse, Rules, Turns, share
@@ -85,8 +86,8 @@ def turns_of(parts: Sequence[Part]) -> tuple[Turns, np.ndarray]:
                  np.lexsort((np.arange(len(parts)), priority)).astype(np.int64)), instants
 
 
-def run(desk: Desk, pieces: int = 1):
-    """The loop over a desk, in so many pieces."""
+def run(desk: Desk, pieces: int = 1, skips: bool = False):
+    """The loop over a desk, in so many pieces. skips: bars on which nothing is asked of a member without a position."""
     parts, count = desk.parts, len(desk.parts)
     members = typed.List()
     for p in parts:
@@ -96,6 +97,13 @@ def run(desk: Desk, pieces: int = 1):
         state.purse[k.P_SHARED], state.purse[k.P_WEIGHT] = 1.0, p.weight
         members.append(Member(tape, wanted, clock, finer, xs, state, kept))
     turns, instants = turns_of(parts)
+    if skips:
+        turns.asks[:] = 0
+        for m, one in enumerate(members):
+            turns.asks[np.flatnonzero(turns.member == m)[one.wanted.entries]] = 1
+    lent = typed.List([members[0]])
+    for m, one in enumerate(members):
+        lend(lent, m, one)
     limits = np.array([*(p.limit or 0.0 for p in parts), desk.limit or 0.0])
     rules = Rules(desk.capital, limits, np.array([*(p.percent for p in parts), desk.percent], np.uint8))
     full = lambda: np.full(count, desk.capital)  # noqa: E731
@@ -108,7 +116,7 @@ def run(desk: Desk, pieces: int = 1):
     here, out = np.zeros(count, np.uint8), np.zeros(count, np.int64)
     edges = np.searchsorted(turns.instant, np.linspace(0, len(instants), pieces + 1).astype(int))
     for first, stop in pairwise(edges):
-        share(members, turns, rules, purse, kept, here, out, int(first), int(stop))
+        share(lent, turns, rules, purse, kept, here, out, int(first), int(stop))
     for one in members:
         kernel.advance(one.tape, one.wanted, one.clock, one.finer, one.xs, one.state, one.books, len(one.tape.prices), 0)
         kernel.finish(one.tape, one.clock, one.xs, one.state, one.books)
@@ -116,9 +124,9 @@ def run(desk: Desk, pieces: int = 1):
 
 
 @settings(max_examples=1500, deadline=None, suppress_health_check=CHECKS)
-@given(desks(), st.integers(1, 4))
-def test_the_account_equals_its_twin(desk: Desk, pieces: int) -> None:
-    members, purse, kept = run(desk, pieces)
+@given(desks(), st.integers(1, 4), st.booleans())
+def test_the_account_equals_its_twin(desk: Desk, pieces: int, skips: bool) -> None:
+    members, purse, kept = run(desk, pieces, skips)
     twin = Account(desk.parts, desk.capital, date_of, desk.limit, desk.percent).run()
     assert bool(purse.told[2]) == twin.ruined
     ledger = kept.ledger[:purse.told[3]]

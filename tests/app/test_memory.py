@@ -1,0 +1,76 @@
+"""Garbage is looked for while nobody uses the window."""
+
+from __future__ import annotations
+
+import gc
+import weakref
+from types import SimpleNamespace
+
+import pytest
+from PySide6.QtCore import QEvent, QPointF, Qt
+from PySide6.QtGui import QMouseEvent
+from PySide6.QtWidgets import QWidget
+
+from wolbrin.app import memory
+from wolbrin.app.memory import AWAY, OFTEN, PENDING, QUIET, THOROUGH, Memory
+
+
+class Ring:
+    """Refers to itself: only a look finds it."""
+
+    def __init__(self) -> None:
+        self.own = self
+
+
+def old_ring() -> weakref.ref[Ring]:
+    """One that has outlived the younger generations, with enough looks at those since to be worth one at the oldest."""
+    ring = Ring()
+    gc.collect(0)
+    gc.collect(1)
+    found = weakref.ref(ring)
+    del ring
+    for _ in range(PENDING):
+        gc.collect(1)
+    return found
+
+
+def test_garbage_waits_until_nobody_uses_the_window(qtbot, monkeypatch: pytest.MonkeyPatch) -> None:  # type: ignore[no-untyped-def]
+    clock = [1000.0]
+    monkeypatch.setattr(memory, "time", SimpleNamespace(monotonic=lambda: clock[0]))
+    window = QWidget()
+    qtbot.addWidget(window)
+    window.show()
+    qtbot.waitExposed(window)
+    before, frozen = gc.get_threshold(), gc.get_freeze_count()
+    kept = Memory(window)
+    try:
+        kept.begin()
+        assert gc.get_threshold() == OFTEN
+        assert gc.get_freeze_count() > frozen, "what the program is made of is left out"
+
+        def used(after: float) -> None:
+            clock[0] += after
+            move = QMouseEvent(QEvent.Type.MouseMove, QPointF(1, 1), QPointF(1, 1), Qt.MouseButton.NoButton,
+                               Qt.MouseButton.NoButton, Qt.KeyboardModifier.NoModifier)
+            kept.eventFilter(window, move)
+
+        ring = old_ring()
+        used(QUIET + 1)
+        kept.look()
+        assert ring() is not None, "the pointer moves"
+        clock[0] += QUIET + 1
+        kept.look()
+        assert ring() is None
+        ring = old_ring()
+        gc.freeze()  # as after a library was read
+        clock[0] += QUIET + 1
+        kept.look()
+        assert ring() is not None
+        clock[0] += max(AWAY, THOROUGH) + 1
+        kept.look()
+        assert ring() is None, "in the end all is looked through"
+        assert gc.get_freeze_count() > frozen
+    finally:
+        kept.end()
+        gc.unfreeze()
+    assert gc.get_threshold() == before
