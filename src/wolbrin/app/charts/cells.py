@@ -8,9 +8,10 @@ from dataclasses import dataclass, field
 import numpy as np
 from numpy.typing import NDArray
 from PySide6.QtCore import QPointF, QRectF, Qt, Signal
-from PySide6.QtGui import QColor, QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QPixmap, QResizeEvent
+from PySide6.QtGui import QColor, QKeyEvent, QMouseEvent, QPainter, QPaintEvent, QResizeEvent
 from PySide6.QtWidgets import QSizePolicy, QToolTip, QWidget
 
+from wolbrin.app.charts.painted import Painted
 from wolbrin.app.theme.theme import Theme, font
 from wolbrin.app.theme.tokens import SMALL, blend
 from wolbrin.core.measures.wording import number
@@ -59,7 +60,7 @@ class CellChart(QWidget):
         self.chosen: int = -1
         self.region: QRectF | None = None
         self._from: QPointF | None = None
-        self._picture: QPixmap | None = None
+        self._still = Painted(self, self._paint_still)
         self.setAccessibleName(name)
         self.setFocusPolicy(Qt.FocusPolicy.StrongFocus)
         self.setMouseTracking(True)
@@ -68,7 +69,7 @@ class CellChart(QWidget):
         theme.changed.connect(self._anew)
 
     def _anew(self) -> None:
-        self._picture = None
+        self._still.forget()
         self.update()
 
     def show_cells(self, cells: Cells, chosen: int = -1, keep_region: bool = False) -> None:
@@ -119,18 +120,9 @@ class CellChart(QWidget):
             out.append(QColor(blend(t.surface, t.gain if v >= self.cells.center else t.loss, 0.06 + 0.86 * share)))
         return out
 
-    def _painted(self) -> QPixmap:
-        ratio = self.devicePixelRatioF()
-        if self._picture is None or self._picture.size() != self.size() * ratio:
-            picture = QPixmap(self.size() * ratio)
-            picture.setDevicePixelRatio(ratio)
-            picture.fill(Qt.GlobalColor.transparent)
-            painter = QPainter(picture)
-            self._paint_cells(painter)
-            self._paint_names(painter)
-            painter.end()
-            self._picture = picture
-        return self._picture
+    def _paint_still(self, painter: QPainter) -> None:
+        self._paint_cells(painter)
+        self._paint_names(painter)
 
     def _paint_cells(self, painter: QPainter) -> None:
         painter.setFont(font(SMALL))
@@ -204,7 +196,7 @@ class CellChart(QWidget):
         painter = QPainter(self)
         if not len(self.cells.boxes):
             return
-        painter.drawPixmap(0, 0, self._painted())
+        painter.drawPixmap(0, 0, self._still.picture())
         painter.setRenderHint(QPainter.RenderHint.Antialiasing)
         if 0 <= self.chosen < len(self.cells.boxes):
             painter.setPen(self._theme.pen("accent", 2.5 if self.hasFocus() else 2))

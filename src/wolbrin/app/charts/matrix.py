@@ -9,9 +9,10 @@ from itertools import pairwise
 import numpy as np
 from numpy.typing import NDArray
 from PySide6.QtCore import QLineF, QPointF, QRectF, Qt, Signal
-from PySide6.QtGui import QColor, QImage, QKeyEvent, QMouseEvent, QPainter, QPixmap
+from PySide6.QtGui import QColor, QImage, QKeyEvent, QMouseEvent, QPainter
 from PySide6.QtWidgets import QSizePolicy, QToolTip, QWidget
 
+from wolbrin.app.charts.painted import Painted
 from wolbrin.app.theme.theme import Theme, font
 from wolbrin.app.theme.tokens import SMALL
 from wolbrin.core.measures.wording import number
@@ -51,7 +52,7 @@ class MatrixTree(QWidget):
         self.apart = False
         self.chosen: tuple[int, int] | None = None
         self._image: QImage | None = None
-        self._picture: QPixmap | None = None  # of all that does not move with the pointer
+        self._still = Painted(self, self._paint_still)  # all that does not move with the pointer
         self._pixels: NDArray[np.uint32] = np.zeros((0, 0), np.uint32)
         self._dragging = False
         self.setAccessibleName(name)
@@ -73,12 +74,13 @@ class MatrixTree(QWidget):
     def set_clusters(self, clusters: Ints, cut: float) -> None:
         """The tree is cut elsewhere."""
         self.clusters, self.cut = clusters, cut
-        self._picture = None
+        self._still.forget()
         self.update()
 
     def _restyle(self) -> None:
         """Paint the cells into an image of one pixel each."""
-        self._image = self._picture = None
+        self._image = None
+        self._still.forget()
         n = len(self.order)
         if n:
             tokens = self._theme.tokens
@@ -135,7 +137,7 @@ class MatrixTree(QWidget):
         painter = QPainter(self)
         if self._image is None:
             return
-        painter.drawPixmap(0, 0, self._painted())
+        painter.drawPixmap(0, 0, self._still.picture())
         area = self._tree_area()
         if len(self.order) > 1:
             painter.setPen(self._theme.pen("accent", 2.0 if self._dragging else 1.4, Qt.PenStyle.DashLine))
@@ -146,24 +148,15 @@ class MatrixTree(QWidget):
             grown = max(0.0, (7 - cell.width()) / 2)
             painter.drawRect(cell.adjusted(-grown, -grown, grown, grown))
 
-    def _painted(self) -> QPixmap:
-        ratio = self.devicePixelRatioF()
-        if self._picture is None or self._picture.size() != self.size() * ratio:
-            picture = QPixmap(self.size() * ratio)
-            picture.setDevicePixelRatio(ratio)
-            picture.fill(Qt.GlobalColor.transparent)
-            painter = QPainter(picture)
-            painter.setFont(font(SMALL))
-            area = self.area()
-            assert self._image is not None
-            painter.drawImage(area, self._image)
-            self._paint_numbers(painter)
-            self._paint_clusters(painter)
-            self._paint_names(painter, area, len(self.order))
-            self._paint_tree(painter)
-            painter.end()
-            self._picture = picture
-        return self._picture
+    def _paint_still(self, painter: QPainter) -> None:
+        assert self._image is not None
+        painter.setFont(font(SMALL))
+        area = self.area()
+        painter.drawImage(area, self._image)
+        self._paint_numbers(painter)
+        self._paint_clusters(painter)
+        self._paint_names(painter, area, len(self.order))
+        self._paint_tree(painter)
 
     def _paint_numbers(self, painter: QPainter) -> None:
         n = len(self.order)

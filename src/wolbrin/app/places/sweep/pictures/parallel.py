@@ -5,9 +5,10 @@ from __future__ import annotations
 import numpy as np
 from numpy.typing import NDArray
 from PySide6.QtCore import QPointF, QRectF, Qt, Signal
-from PySide6.QtGui import QColor, QMouseEvent, QPainter, QPaintEvent, QPixmap, QPolygonF, QResizeEvent
+from PySide6.QtGui import QColor, QMouseEvent, QPainter, QPaintEvent, QPolygonF, QResizeEvent
 from PySide6.QtWidgets import QSizePolicy, QWidget
 
+from wolbrin.app.charts.painted import Painted
 from wolbrin.app.parts import column, label
 from wolbrin.app.places.sweep.pictures.base import Picture, digits_of, title_of, values_of
 from wolbrin.app.places.sweep.state import Seen
@@ -35,7 +36,7 @@ class Threads(QWidget):
         self.titles: list[str] = []
         self.ends: list[tuple[str, str]] = []
         self.chosen = -1
-        self._picture: QPixmap | None = None
+        self._still = Painted(self, self._paint_threads)
         self._from: QPointF | None = None
         self._now: QPointF | None = None
         self.setAccessibleName("Parallel coordinates")
@@ -45,7 +46,7 @@ class Threads(QWidget):
         theme.changed.connect(self.anew)
 
     def anew(self) -> None:
-        self._picture = None
+        self._still.forget()
         self.update()
 
     def _x(self, axis: int) -> float:
@@ -57,30 +58,21 @@ class Threads(QWidget):
     def _thread(self, row: int) -> QPolygonF:
         return QPolygonF([QPointF(self._x(i), self._y(float(p))) for i, p in enumerate(self.places[row]) if np.isfinite(p)])
 
-    def _painted(self) -> QPixmap:
-        ratio = self.devicePixelRatioF()
-        if self._picture is None or self._picture.size() != self.size() * ratio:
-            picture = QPixmap(self.size() * ratio)
-            picture.setDevicePixelRatio(ratio)
-            picture.fill(Qt.GlobalColor.transparent)
-            painter = QPainter(picture)
-            painter.setRenderHint(QPainter.RenderHint.Antialiasing, len(self.places) < 400)
-            t = self._theme.tokens
-            for row in np.argsort(self.shade, kind="stable").tolist():
-                s = float(self.shade[row])
-                tint = QColor(blend(t.surface, t.gain if s >= 0.5 else t.loss, 0.15 + 0.8 * abs(2 * s - 1)))
-                tint.setAlpha(150)
-                painter.setPen(tint)
-                painter.drawPolyline(self._thread(row))
-            painter.end()
-            self._picture = picture
-        return self._picture
+    def _paint_threads(self, painter: QPainter) -> None:
+        painter.setRenderHint(QPainter.RenderHint.Antialiasing, len(self.places) < 400)
+        t = self._theme.tokens
+        for row in np.argsort(self.shade, kind="stable").tolist():
+            s = float(self.shade[row])
+            tint = QColor(blend(t.surface, t.gain if s >= 0.5 else t.loss, 0.15 + 0.8 * abs(2 * s - 1)))
+            tint.setAlpha(150)
+            painter.setPen(tint)
+            painter.drawPolyline(self._thread(row))
 
     def paintEvent(self, event: QPaintEvent) -> None:
         painter = QPainter(self)
         if not len(self.titles):
             return
-        painter.drawPixmap(0, 0, self._painted())
+        painter.drawPixmap(0, 0, self._still.picture())
         painter.setFont(font(SMALL))
         metrics = painter.fontMetrics()
         wide = (self.width() - 2 * SIDE) / max(1, len(self.titles) - 1)
@@ -102,7 +94,7 @@ class Threads(QWidget):
             painter.drawRect(QRectF(QPointF(x - 7, self._from.y()), QPointF(x + 7, self._now.y())).normalized())
 
     def resizeEvent(self, event: QResizeEvent) -> None:
-        self._picture = None
+        self._still.forget()
         super().resizeEvent(event)
 
     def _axis_at(self, x: float) -> int:
