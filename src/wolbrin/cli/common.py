@@ -25,7 +25,6 @@ from wolbrin.core.measures.wording import worded
 from wolbrin.core.store.dossier import Dossiers
 from wolbrin.core.store.project import Project
 from wolbrin.core.store.shelf import Kept
-from wolbrin.core.work.standing import standing_ids
 
 FAILED, USAGE = 1, 2
 error_console = Console(stderr=True, highlight=False, soft_wrap=True)
@@ -144,9 +143,8 @@ def write_out(path: Path, steps: Steps) -> None:
         raise typer.Exit(FAILED)
 
 
-def pick(project: Project, names: list[str], only_standing: bool = False, once: bool = False) -> list[Kept]:
-    """Candidates on the Shelf by id or name. When none is named: all of them, or those that stand. once: nobody may be named
-    twice.
+def pick(project: Project, names: list[str], once: bool = False) -> list[Kept]:
+    """Candidates on the Shelf by id or name; all of them when none is named. once: nobody may be named twice.
 
     Raises:
         UserError: a name is not there, or there is nothing to take.
@@ -155,13 +153,7 @@ def pick(project: Project, names: list[str], only_standing: bool = False, once: 
     if not names:
         if not shelf.count():
             raise UserError("the Shelf is empty", str(project.folder), "Run `wolbrin discover` first.")
-        if not only_standing:
-            return shelf.bodies()
-        standing = standing_ids(project)
-        if not standing:
-            raise UserError(f"none of the {shelf.count():,} candidates on the Shelf stands", str(project.folder),
-                            "Prove some first, or name candidates by their ids.")
-        return shelf.bodies(standing)
+        return shelf.bodies()
     found: list[int] = []
     for name in names:
         match = shelf.named(name)

@@ -9,7 +9,8 @@ from typing import Any
 import numpy as np
 import typer
 
-from wolbrin.cli.common import JSON, PROJECT, console, emit, finite, open_project, pick, run, told
+from wolbrin.cli.common import JSON, PROJECT, console, emit, finite, open_project, run, told
+from wolbrin.cli.meant import NAMES, WHERE, meant
 from wolbrin.core.errors import UserError
 from wolbrin.core.measures.wording import number
 from wolbrin.core.portfolio.distinct import SECONDS, Distinct, exactly, greedily
@@ -21,7 +22,6 @@ from wolbrin.core.work.combining import Known, series_job
 from wolbrin.core.work.price_overlap import price_overlap
 from wolbrin.core.work.standing import Standings
 
-STANDING = typer.Argument(None, help="Ids or names of candidates on the Shelf; those that stand when left out.")
 SHOWN = 16  # candidates, up to which the matrix is printed
 
 
@@ -34,7 +34,7 @@ def one_of(text: str, known: tuple[str, ...], option: str) -> Any:
 
 def add(app: typer.Typer, demo: Callable[[], Path]) -> None:
     @app.command("overlap")
-    def overlap(names: list[str] = STANDING, project: Path | None = PROJECT,
+    def overlap(names: list[str] = NAMES, project: Path | None = PROJECT, where: list[str] = WHERE,
                 limit: float = typer.Option(STRONG, "--limit", callback=finite, min=-1, max=1,
                                             help="Correlation from which two are one bet."),
                 by: str = typer.Option("day", "--by", help="Results by day, week or month."),
@@ -57,10 +57,11 @@ def add(app: typer.Typer, demo: Callable[[], Path]) -> None:
                            empty="zero" if one_of(empty, ("zero", "out", "left out"), "--empty") == "zero" else "left out",
                            span=one_of(span, ("union", "common"), "--span"), rank=rank)
             opened = open_project(project, demo)
-            kept = pick(opened, names or [], only_standing=True, once=True)
+            which = meant(opened, names, where)
+            kept = which.kept
             if len(kept) < 2:
-                few = f"{len(kept)} candidate stands" if not names else "one candidate was named"
-                raise UserError(f"overlap needs at least two candidates, and {few}", "overlap", "Name more of them.")
+                raise UserError(f"overlap needs at least two candidates, and there is one ({which.words})", "overlap",
+                                "Name more of them.")
             known: list[Known] = []
             run(series_job(opened, [k.id for k in kept], known.extend), "threads")
             found = Overlap.of([k.series for k in known], how, opened.settings.capital)
@@ -68,7 +69,7 @@ def add(app: typer.Typer, demo: Callable[[], Path]) -> None:
             chosen = (exactly(found.matrix, scores, limit, "largest" if largest else "best", seconds) if exact or largest
                       else greedily(found.matrix, scores, limit))
             opened.set_value("distinct", sorted(kept[i].id for i in chosen.chosen))
-            answer = _answer(opened, names, kept, known, found, chosen, cut)
+            answer = _answer(opened, which.words, kept, known, found, chosen, cut)
             if markets:
                 answer["prices"] = prices(opened, kept, how)
         if json:
@@ -83,23 +84,19 @@ def prices(project: Project, kept: list[Kept], how: Sampling) -> dict[str, Any]:
     return {"markets": codes, "correlation": found.matrix, "p": found.p}
 
 
-def _answer(project: Project, names: list[str] | None, kept: list[Kept], known: list[Known], found: Overlap,
+def _answer(project: Project, words: str, kept: list[Kept], known: list[Known], found: Overlap,
             chosen: Distinct, cut: float) -> dict[str, Any]:
     standings = Standings(project)
     members = [{"id": k.id, "name": k.candidate.name, "stands": standings.of(k).stands, "tried": k.candidate.tried,
                 "average_correlation": float(found.average[i]), "cluster": int(c), "record": one.record}
                for i, (k, one, c) in enumerate(zip(kept, known, found.clusters(cut).tolist()))]
-    return {"chosen": chosen_words(names), "compared": found.how.words(), "candidates": members,
+    return {"chosen": words, "compared": found.how.words(), "candidates": members,
             "days": len(found.table.days), "periods": found.periods, "correlation": found.matrix, "p": found.p,
             "effective_bets": found.bets, "order": [kept[i].id for i in found.order.tolist()],
             "together": found.together, "joint_losses": found.joint_losses, "drawdowns_together": found.deep_together,
             "distinct": [kept[i].id for i in chosen.chosen], "exact": chosen.exact,
             "dropped": [{"id": kept[d.at].id, "for": None if d.for_ is None else kept[d.for_].id,
                          "correlation": d.correlation} for d in chosen.dropped]}
-
-
-def chosen_words(names: list[str] | None) -> str:
-    return "named" if names else "all that stand"
 
 
 def _print(kept: list[Kept], found: Overlap, chosen: Distinct, cut: float, limit: float, answer: dict[str, Any]) -> None:

@@ -9,8 +9,8 @@ from typing import Any
 import typer
 from typer.core import TyperGroup
 
-from wolbrin.cli.common import JSON, PROJECT, console, emit, error_console, finite, open_project, pick, run, told, write_out
-from wolbrin.cli.overlap import chosen_words
+from wolbrin.cli.common import JSON, PROJECT, console, emit, error_console, finite, open_project, run, told, write_out
+from wolbrin.cli.meant import NAMES, WHERE, Meant, meant
 from wolbrin.cli.portfolio_answer import answer, changes_answer, show, show_changes, show_weights, weights_answer
 from wolbrin.cli.portfolio_reading import (
     costs_of,
@@ -34,7 +34,6 @@ from wolbrin.core.work.portfolio_pieces import Others, changes_job, others_of, t
 from wolbrin.core.work.portfolios import desk_of, kept_of
 from wolbrin.core.work.whole import open_portfolio, seen_members, verdict_on
 
-NAMES = typer.Argument(None, help="Ids or names of candidates on the Shelf; those that stand when left out.")
 MAKE = "make"
 
 
@@ -53,7 +52,7 @@ def add(app: typer.Typer, demo: Callable[[], Path]) -> typer.Typer:
     app.add_typer(group, name="portfolio")
 
     @group.command(MAKE)
-    def make(names: list[str] = NAMES, project: Path | None = PROJECT,
+    def make(names: list[str] = NAMES, project: Path | None = PROJECT, where: list[str] = WHERE,
              weights: str | None = typer.Option(None, "--weights", help="equal, volatility, variance, erc, hrp, drawdown."),
              share: list[str] = typer.Option([], "--share", help="Own share of a member, such as 3=0.4."),
              contracts: list[str] = typer.Option([], "--contracts", help="Contracts of a member, such as 3=2."),
@@ -88,8 +87,8 @@ def add(app: typer.Typer, demo: Callable[[], Path]) -> typer.Typer:
         """Combine candidates on an account and compare the whole with its members."""
         with told():
             opened = open_project(project, demo)
-            ids = [] if saved and not names else [k.id for k in pick(opened, names or [], only_standing=True, once=True)]
-            plan = start(opened, ids, saved, other)
+            which = Meant([], f"saved as {saved}") if saved and not names and not where else meant(opened, names, where)
+            plan = start(opened, which.ids, saved, other)
             plan = with_members(plan, [f"{who}=off" for who in off], "--off", lambda m, v: {"on": False})
             plan = with_members(plan, share, "--share", lambda m, v: {"share": number_of(v, "--share")})
             plan = with_members(plan, contracts, "--contracts", lambda m, v: {"contracts": number_of(v, "--contracts")})
@@ -102,7 +101,7 @@ def add(app: typer.Typer, demo: Callable[[], Path]) -> typer.Typer:
                           limits=limits_of(most_member, most_market, most_family, most_side),
                           weights=OWN if share else None, **_rebalance(rebalance))
             plan = weighed(opened, plan, weights)
-            _tell(opened, plan, chosen_words(names) if not saved else f"saved as {saved}", json, without, added, table, hold,
+            _tell(opened, plan, which.words, json, without, added, table, hold,
                   report, save, open_holdout, ledger, write_ledger)
 
     return group

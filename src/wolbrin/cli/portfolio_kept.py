@@ -7,35 +7,31 @@ from pathlib import Path
 
 import typer
 
-from wolbrin.cli.common import JSON, PROJECT, console, emit, finite, open_project, pick, run, told
+from wolbrin.cli.common import JSON, PROJECT, console, emit, finite, open_project, run, told
+from wolbrin.cli.meant import WHERE, meant
 from wolbrin.cli.portfolio_reading import settle
-from wolbrin.cli.shelf import filters_of
 from wolbrin.core.errors import UserError
 from wolbrin.core.measures.wording import number, worded
 from wolbrin.core.portfolio.choosing import AIMS, Choice
 from wolbrin.core.portfolio.plan import Plan
 from wolbrin.core.proving.gate import PASSES
 from wolbrin.core.store.portfolios import Portfolios
-from wolbrin.core.store.shelf import Shelf
-from wolbrin.core.store.wanted import Wanted
 from wolbrin.core.work.portfolio_files import read_portfolio, write_portfolio
 from wolbrin.core.work.portfolio_find import CONTROLS, Found, ask, chosen_plan, find_job
 from wolbrin.core.work.portfolio_pieces import told_of
 from wolbrin.core.work.portfolios import desk_of
-from wolbrin.core.work.standing import READY, restand
+from wolbrin.core.work.standing import READY
 from wolbrin.core.work.whole import open_portfolio, portfolio_verdicts, verdict_on
 
 NAMES = typer.Argument(None, help="Ids or names of candidates; those that are ready when left out.")
 NAME = typer.Argument(..., help="Name or number of a saved portfolio.")
-STANDING = {"standing": "stands"}
 
 
 def add(group: typer.Typer, demo: Callable[[], Path]) -> None:
     @group.command("find")
     def find(names: list[str] = NAMES, project: Path | None = PROJECT,
              k: int = typer.Option(5, "-k", min=1, max=50, help="Members of a portfolio."),
-             where: list[str] = typer.Option([], "--where", help='Candidates to choose from, such as "standing = ready", '
-                                             '"profit_factor >= 1.5".'),
+             where: list[str] = WHERE,
              aim: str = typer.Option("return_drawdown", "--aim", help=f"{', '.join(AIMS)}."),
              correlation: float | None = typer.Option(None, "--correlation", callback=finite, min=-1, max=1,
                                                       help="Any two below it."),
@@ -55,13 +51,7 @@ def add(group: typer.Typer, demo: Callable[[], Path]) -> None:
         """Choose k of several candidates under limits; every combination counts as tried."""
         with told():
             opened = open_project(project, demo)
-            restand(opened)
-            if names:
-                ids = [one.id for one in pick(opened, names, once=True)]
-            else:
-                asked = filters_of([_standing(t) for t in where])
-                stands = asked.pop("stands", READY if not where else "")
-                ids = Shelf(opened).ids(Wanted("return_drawdown", True, asked, stands=stands)).tolist()
+            ids = meant(opened, names, where, READY).ids
             plan = settle(Plan(name=save or "Portfolio", members=()), capital=capital, one_account=one)
             choice = Choice(k, aim, best, correlation, per_market, per_family, drawdown, margin, fits)  # type: ignore[arg-type]
             request = ask(opened, ids, choice, plan, seed)
@@ -154,11 +144,3 @@ def add(group: typer.Typer, demo: Callable[[], Path]) -> None:
             saved = Portfolios(opened).named(name)
             Portfolios(opened).remove(saved.id)
         console.print(f"{saved.name} is saved no more.", markup=False)
-
-
-def _standing(text: str) -> str:
-    """ "standing = ready" as the Shelf's filters have it."""
-    for word, key in STANDING.items():
-        if text.strip().casefold().startswith(word):
-            return key + text.strip()[len(word):]
-    return text

@@ -17,7 +17,7 @@ from wolbrin.core.portfolio.weights import OWN, SCHEMES
 from wolbrin.core.store.portfolios import Portfolios
 from wolbrin.core.store.project import Project
 from wolbrin.core.store.shelf import Shelf
-from wolbrin.core.work.portfolios import desk_of, plan_of, share_in, weights_of
+from wolbrin.core.work.portfolios import desk_of, kept_of, plan_of, share_in, weights_of
 
 
 def number_of(text: str, option: str) -> float:
@@ -81,9 +81,13 @@ def with_members(plan: Plan, texts: Sequence[str], option: str, change: Callable
 
 
 def start(project: Project, ids: Sequence[int], saved: str | None, others: Sequence[str]) -> Plan:
-    """The plan to begin with: a saved portfolio or candidates, with saved portfolios beside them."""
-    plan = Portfolios(project).named(saved).plan if saved else checked(
-        lambda: plan_of(Shelf(project).bodies(ids)), "portfolio")
+    """The plan to begin with: candidates, or a saved portfolio that they join; saved portfolios beside them."""
+    fresh = Shelf(project).bodies(ids)
+    plan = Portfolios(project).named(saved).plan if saved else checked(lambda: plan_of(fresh), "portfolio")
+    if saved and fresh:
+        there = kept_of(project, plan, every=True)
+        plan = checked(lambda: plan_of([*there, *(k for k in fresh if k.id not in {t.id for t in there})], old=plan),
+                       "portfolio")
     for other in others:
         plan = share_in(plan, Portfolios(project).named(other).plan)
     return plan

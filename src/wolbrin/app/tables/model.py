@@ -85,6 +85,14 @@ class TableModel(QAbstractTableModel):
         self._arrange()
         self.endResetModel()
 
+    def set_record(self, at: int, record: Any) -> None:
+        """Another record at a place of `records`, painted alone where rows are neither sorted nor filtered."""
+        if self.filters or self.sort_column >= 0:
+            self.set_records([record if i == at else r for i, r in enumerate(self.records)])
+            return
+        self.records = [record if i == at else r for i, r in enumerate(self.records)]
+        self.dataChanged.emit(self.index(at, 0), self.index(at, len(self.columns) - 1))
+
     def set_columns(self, columns: Sequence[Column], sort: int = -1, down: bool = False) -> None:
         """Take other columns, without rows and filters."""
         self.beginResetModel()

@@ -36,9 +36,8 @@ class LossLimit(Model):
 
 class Member(Model):
     """A strategy in a portfolio. candidate: its id on the Shelf, 0 where it is on none; hash, market, interval: what it is.
-    share:
-    of the whole; the shares of all that are on are made to sum to 1. contracts: fixed, instead of its share. priority: 1
-    takes capital and margin first. costs: own, else those of the project."""
+    share: of the whole; the shares of all that are on are made to sum to 1. contracts: fixed, instead of its share.
+    priority: 1 takes capital and margin first. costs: own, else those of the project."""
 
     candidate: int = Field(0, ge=0, le=2**62)
     name: Name = Field(min_length=1, max_length=80)
@@ -51,6 +50,11 @@ class Member(Model):
     on: bool = True
     costs: Costs | None = None
     limit: LossLimit | None = None
+
+    @property
+    def key(self) -> tuple[str, str, int]:
+        """What it is: rules, market, interval."""
+        return self.hash, self.market, self.interval
 
 
 class Plan(Model):
@@ -76,7 +80,7 @@ class Plan(Model):
 
     @model_validator(mode="after")
     def _distinct(self) -> Plan:
-        keys = [(m.hash, m.market, m.interval) for m in self.members]
+        keys = [m.key for m in self.members]
         twice = next((m.name for m, k in zip(self.members, keys) if keys.count(k) > 1), None)
         if twice is not None:
             raise ValueError(f"{twice} is in it twice; give it a larger share instead")

@@ -52,10 +52,16 @@ def piece(asked: Others, unit: tuple[str, int]) -> Change:
     return change_with(desk.plan, desk.parts(), desk.capital, member, part_of(desk.footing, body), at)
 
 
+def units_of(asked: Others, without: bool = True) -> list[tuple[str, int, str]]:
+    """All changes of one member, in order: what, its place among the members or the others, and whose."""
+    bodies = asked.desk.bodies if without and len(asked.desk.bodies) > 1 else ()
+    return [*(("without", i, b.name) for i, b in enumerate(bodies)),
+            *(("with", i, m.name) for i, (m, _) in enumerate(asked.others))]
+
+
 def changes_job(asked: Others, sink: Callable[[tuple[str, int], Change], None], without: bool = True) -> Job:
     """All changes of one member, in order; sink gets each with what it is. without: those that leave one out too."""
-    units = [("without", i) for i in range(len(asked.desk.bodies))] if without and len(asked.desk.bodies) > 1 else []
-    units += [("with", i) for i in range(len(asked.others))]
+    units = [(kind, at) for kind, at, _ in units_of(asked, without)]
     waiting = iter(units)
     return Job("Leave one out, add one", "portfolios", [Chunk(u) for u in units], Work(piece, asked),
                lambda change: sink(next(waiting), change))
@@ -65,7 +71,7 @@ def others_of(project: Project, desk: Desk, most: int = MOST_OTHERS) -> Others:
     """Those that may join: proved candidates that are in it not yet, the best by return over drawdown; members that are off
     first."""
     from_plan = [m for m in desk.plan.members if not m.on]
-    inside = {(m.hash, m.market, m.interval) for m in desk.plan.members}
+    inside = {m.key for m in desk.plan.members}
     found = [(m, body_of(k)) for m, k in zip(from_plan, kept_of(project, desk.plan.model_copy(update={
         "members": tuple(m.model_copy(update={"on": True}) for m in from_plan)})))] if from_plan else []
     ids = [r["id"] for r in project.rows("SELECT id FROM candidates WHERE stands IN (?, ?) ORDER BY m_return_drawdown DESC, "

@@ -94,7 +94,7 @@ def body_of(kept: Kept) -> Body:
 
 def plan_of(kept: Sequence[Kept], name: str = "Portfolio", old: Plan | None = None) -> Plan:
     """A portfolio of candidates at equal shares. old: one whose settings are kept, of members too that stay in."""
-    known = {(m.hash, m.market, m.interval): m for m in old.members} if old else {}
+    known = {m.key: m for m in old.members} if old else {}
     stay = [known[key] for key in known if key in {(k.hash, k.candidate.market, k.candidate.interval) for k in kept}]
     usual = sum(m.share for m in stay) / len(stay) if stay else 1.0  # whoever joins gets as much as the others on average
     members = []
@@ -132,8 +132,8 @@ def kept_of(project: Project, plan: Plan, every: bool = False) -> list[Kept]:
     by_id = {k.id: k for k in shelf.bodies([m.candidate for m in wanted if m.candidate])}
     for m in wanted:
         one = by_id.get(m.candidate)
-        if one is None or (one.hash, one.candidate.market, one.candidate.interval) != (m.hash, m.market, m.interval):
-            line = shelf.of_rules(m.hash, m.market, m.interval)
+        if one is None or (one.hash, one.candidate.market, one.candidate.interval) != m.key:
+            line = shelf.of_rules(*m.key)
             one = shelf.body(line.id) if line is not None else None
         if one is None:
             raise UserError(f"{m.name} on {m.market} is on the Shelf no more", plan.name,

@@ -160,6 +160,8 @@ class MembersView(QWidget):
         """Show all members with what each adds, as far as that is known."""
         state, told = self.state, self.state.told
         plan, lines, on = state.plan, [], -1
+        if told is not None and [m.key for m in told.played.plan.on] != [m.key for m in plan.on]:
+            told = None  # of other members: they are being traded
         shares = plan.split.tolist()
         for at, m in enumerate(plan.members):
             on += m.on

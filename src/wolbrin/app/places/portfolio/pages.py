@@ -178,10 +178,14 @@ def _weight(r: Weighed, at: int) -> float:
 
 @dataclass(frozen=True)
 class Kind:
-    """A row of the table of changes."""
+    """A row of the table of changes. there: it was traded."""
 
     kind: str
     change: Change
+    there: bool = True
+
+    def figure(self, key: str) -> str:
+        return worded(key, self.change.figures[key]) if self.there else "\u2026"
 
 
 class ChangesPage(QWidget):
@@ -194,7 +198,7 @@ class ChangesPage(QWidget):
         self.table = Table([
             Column("", lambda r: r.kind, width=64, tint=lambda r: "accent" if r.kind == "as it is" else None),
             Column("member", lambda r: r.change.name, width=170),
-            *(Column(SHORT[k], lambda r, k=k: r.change.figures[k], lambda r, k=k: worded(k, r.change.figures[k]),
+            *(Column(SHORT[k], lambda r, k=k: r.change.figures[k], lambda r, k=k: r.figure(k),
                      "right",
                      84 if k == "under_water" else 72, lambda r, k=k: self._tint(r, k), tip=BY_KEY[k].title) for k in KEYS),
             Column("", lambda r: r.change.fault, width=200, tint=lambda r: "caution")], state.session.theme, "One less, one "
@@ -202,7 +206,8 @@ class ChangesPage(QWidget):
         self.go = button("Trade without each, and with others", state.take_apart)
         self.out = button("Leave the chosen one out", self._leave)
         self.setLayout(column(row(self.go, self.out, None), self.words, self.table, spacing=4))
-        state.taken_apart.connect(self.show_changes)
+        state.taken_apart.connect(self.show_one)
+        state.taking_apart.connect(self.show_changes)
         state.planned.connect(self.show_changes)
         state.shown.connect(self.show_changes)
 
@@ -228,9 +233,18 @@ class ChangesPage(QWidget):
         state, told = self.state, self.state.told
         rows = [Kind("as it is", Change("the portfolio", -1, {k: told.figures[k] for k in KEYS}))] if told else []
         rows += [Kind("without", c) for c in state.without] + [Kind("with", c) for c in state.added]
+        rows += [Kind(kind, Change(name, at, dict.fromkeys(KEYS, NONE)), False) for kind, at, name in state.waiting]
         self.table.set_records(rows)
-        there = bool(state.without or state.added)
+        there = bool(state.without or state.added or state.waiting)
         self.words.setText("The others keep their sizes; each row is the portfolio really traded so. One more comes at its "
                            "own size, last in priority; petrol is better than as it is, rust is worse." if there else
                            "What would remain without each member, and what other proved candidates would add: each is "
                            "really traded.")
+
+    def show_one(self) -> None:
+        """Show the newest one in its row, which alone is painted: the window answers while more come."""
+        state, told = self.state, self.state.told
+        at = len(state.without) + len(state.added) - (told is None)
+        kind, change = ("with", state.added[-1]) if state.added else ("without", state.without[-1])
+        if at < len(self.table.model.records):
+            self.table.model.set_record(at, Kind(kind, change))

@@ -2,18 +2,19 @@
 
 from __future__ import annotations
 
+from functools import partial
 from pathlib import Path
 from typing import Any
 
 from pydantic import ValidationError
-from PySide6.QtCore import QObject, Signal
+from PySide6.QtCore import QObject, QTimer, Signal
 
 from wolbrin.app.session import Session
 from wolbrin.core.errors import UserError, WolbrinError
 from wolbrin.core.export.portfolio_report import report_steps
 from wolbrin.core.export.steps import export_job
 from wolbrin.core.faults import explain
-from wolbrin.core.jobs import Job, Kind
+from wolbrin.core.jobs import Job
 from wolbrin.core.portfolio.choosing import Choice
 from wolbrin.core.portfolio.contributions import Change
 from wolbrin.core.portfolio.plan import Plan
@@ -25,25 +26,28 @@ from wolbrin.core.store.portfolios import Portfolios, Saved
 from wolbrin.core.store.shelf import Kept
 from wolbrin.core.work.portfolio_files import ReadBack, read_portfolio, write_portfolio
 from wolbrin.core.work.portfolio_find import CONTROLS, Found, ask, chosen_plan, find_job
-from wolbrin.core.work.portfolio_pieces import Others, changes_job, others_of, told_of, weigh_job
+from wolbrin.core.work.portfolio_pieces import Others, changes_job, others_of, told_of, units_of, weigh_job
 from wolbrin.core.work.portfolios import Desk, desk_of, kept_of, plan_of, share_in, weights_of
 from wolbrin.core.work.standing import READY, STANDS, Standings, proved_ids, restand
 from wolbrin.core.work.whole import open_portfolio, seen_members, verdict_on
 
 MOST = 60
 DRAFT = "portfolio draft"
+FIND = "find"
+PAINTED = 60  # milliseconds
 
 
 class PortfolioState(QObject):
     """emptied: nothing is ticked; shown: the portfolio was traded anew; failed: it cannot be, with the reason; planned: its
-    settings changed; weighed, taken_apart, found: more is known of it; saved: the saved ones changed; busy: work began or
-    ended."""
+    settings changed; weighed, taken_apart, found: more is known of it; taking_apart: that begins; saved: the saved ones
+    changed; busy: work began or ended."""
 
     emptied = Signal()
     shown = Signal()
     failed = Signal(str)
     planned = Signal()
     weighed = Signal()
+    taking_apart = Signal()
     taken_apart = Signal()
     found_some = Signal()
     saved = Signal()
@@ -58,11 +62,13 @@ class PortfolioState(QObject):
         self.table: Table | None = None
         self.without: list[Change] = []
         self.added: list[Change] = []
+        self.waiting: list[tuple[str, int, str]] = []  # of one less, one more: what, its place, whose
         self.found: Found | None = None
         self.standing: list[str] = []
         self.seen: tuple[str, ...] = ()
         self.verdict = ""
-        self.job: Job | None = None
+        self.jobs: dict[str, Job] = {}
+        self.trading = False
         self.markets: tuple[str, ...] = ()
         self._wanted: Any = None
         try:
@@ -88,6 +94,7 @@ class PortfolioState(QObject):
         ids = s.shelf.ticked()
         if not ids:
             self._wanted = self.told = None
+            self.trading = False
             self.emptied.emit()
             return
         if len(ids) > MOST:
@@ -138,9 +145,10 @@ class PortfolioState(QObject):
     def _take(self, plan: Plan) -> None:
         self.plan = plan
         self.session.remember(DRAFT, plan.model_dump(mode="json"))
-        self.table, self.without, self.added = None, [], []
-        if self.job is not None:
-            self.job.stop()
+        self.table, self.without, self.added, self.waiting = None, [], [], []
+        for what in set(self.jobs) - {FIND}:  # they were about what it was before
+            self.jobs[what].stop()
+        self.trading = True
         self.planned.emit()
         self._trade()
 
@@ -159,6 +167,7 @@ class PortfolioState(QObject):
         def show(made: tuple[Told, list[str], tuple[str, ...], str] | WolbrinError) -> None:
             if wanted != self._wanted or plan is not self.plan:
                 return
+            self.trading = False
             if isinstance(made, WolbrinError):
                 self.told = None
                 self.failed.emit(made.sentence())
@@ -221,16 +230,17 @@ class PortfolioState(QObject):
                     self.table = table
                     self.weighed.emit()
 
-            self._start(weigh_job(desk, self.session.on_ui(there)))
+            self._start("weigh", weigh_job(desk, self.session.on_ui(there)))
 
     def take_apart(self) -> None:
         """Trade the portfolio without each of its members, and with each of those that may join."""
         s, plan = self.session, self.plan
-        self.without, self.added = [], []
+        self.without, self.added, self.waiting = [], [], []
 
         def one(unit: tuple[str, int], change: Change) -> None:
             if plan is self.plan:
                 (self.without if unit[0] == "without" else self.added).append(change)
+                self.waiting = self.waiting[1:]
                 self.taken_apart.emit()
 
         def work() -> Others | WolbrinError:
@@ -243,21 +253,28 @@ class PortfolioState(QObject):
             if isinstance(others, WolbrinError):
                 s.note(others.sentence(), "caution")
             elif plan is self.plan:
-                # Elsewhere: much of a portfolio's run is Python, and the window would wait for it at every turn.
-                self._start(changes_job(others, s.on_ui(one)), "processes")
+                self.waiting = units_of(others)
+                self.taking_apart.emit()
+                # Once the rows are painted: a whole table beside work that holds the interpreter takes several times as long.
+                QTimer.singleShot(PAINTED, self, lambda: start(others))
+
+        def start(others: Others) -> None:
+            if plan is self.plan:
+                self._start("apart", changes_job(others, s.on_ui(one)))
 
         s.compute("Ready the changes", work, begin, "changes")
 
-    def _start(self, job: Job, kind: Kind = "threads") -> None:
-        if self.job is not None:
-            self.job.stop()
-        self.job = job
-        self.session.start(job, kind, self._ended)
+    def _start(self, what: str, job: Job) -> None:
+        """Begin long work; of a kind of it only the newest goes on."""
+        if what in self.jobs:
+            self.jobs[what].stop()
+        self.jobs[what] = job
+        self.session.start(job, "threads", partial(self._ended, what))
         self.busy.emit()
 
-    def _ended(self, job: Job) -> None:
-        if job is self.job:
-            self.job = None
+    def _ended(self, what: str, job: Job) -> None:
+        if self.jobs.get(what) is job:
+            del self.jobs[what]
         self.busy.emit()
 
     def leave_out(self, at: int) -> None:
@@ -290,7 +307,7 @@ class PortfolioState(QObject):
             if isinstance(request, WolbrinError):
                 s.note(request.sentence(), "caution")
                 return
-            self._start(find_job(s.project, ids, request, s.on_ui(there), controls))
+            self._start(FIND, find_job(s.project, ids, request, s.on_ui(there), controls))
 
         s.compute("Ready the search", work, begin, "find portfolios")
 

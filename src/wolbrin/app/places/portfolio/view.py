@@ -73,7 +73,9 @@ class PortfolioPlace(Place):
         state.emptied.connect(lambda: self.stack.setCurrentIndex(0))
         state.shown.connect(self._show)
         state.failed.connect(self._failed)
-        state.planned.connect(self.members.show_lines)
+        state.planned.connect(self._planned)
+        self._slow = QTimer(self, singleShot=True, interval=400)  # a quick run changes what is shown at once
+        self._slow.timeout.connect(self._trading)
         self.members.chosen.connect(self._member)
         for signal in (s.selection_changed, s.shelf_changed, s.brief_changed):
             signal.connect(self.refresh)
@@ -102,7 +104,7 @@ class PortfolioPlace(Place):
             self.state.look()
 
     def running(self) -> bool:
-        return self.state.job is not None
+        return bool(self.state.jobs)
 
     def show_page(self, name: str) -> None:
         """One of PAGES."""
@@ -131,7 +133,21 @@ class PortfolioPlace(Place):
         if self.pages.currentWidget() is self.equity:
             self._fill()
 
+    def _planned(self) -> None:
+        self.members.show_lines()
+        if self.state.trading:
+            if self.state.told is None:
+                self._trading()
+                self.stack.setCurrentIndex(1)
+            self._slow.start()
+
+    def _trading(self) -> None:
+        """The portfolio is being traded; what is still shown is what it was before."""
+        on = len(self.state.plan.on)
+        self.title.setText(f"Trading {on} {'member' if on == 1 else 'members'} over training \u2026")
+
     def _failed(self, why: str) -> None:
+        self._slow.stop()
         self.title.setText("This portfolio cannot be traded")
         self.cautions.setText(why)
         self.cautions.show()
@@ -143,6 +159,7 @@ class PortfolioPlace(Place):
         state = self.state
         told = state.told
         assert told is not None
+        self._slow.stop()
         made, figures = told.played, told.figures
         for part in (self.title, self.equity.equity):
             part.setToolTip("\n".join(r.words() for r in told.records))
