@@ -26,6 +26,7 @@ class Line:
 
     at: int
     on: int
+    known: bool  # what came of it; else it is being traded, off, or cannot be
     member: Member
     share: float
     contracts: float
@@ -45,20 +46,25 @@ class MembersView(QWidget):
     def __init__(self, state: PortfolioState) -> None:
         super().__init__()
         self.state = state
+
+        def told(line: Line, text: str) -> str:
+            return "\u2026" if state.trading and line.on >= 0 and not line.known else text
+
         self.table = Table([
             Column("no.", lambda r: r.at, lambda r: str(r.on + 1) if r.on >= 0 else "off", "right", 34,
                    tint=lambda r: None if r.on >= 0 else "muted"),
             Column("member", lambda r: r.member.name, lambda r: f"{r.member.name} {r.member.market}", width=92,
                    hover=lambda r: f"{r.member.name} on {r.member.market}: {r.stands}"),
             Column("share", lambda r: r.share, lambda r: percent(r.share, 1), "right", 64),
-            Column("contracts", lambda r: r.contracts, lambda r: number(r.contracts, 2), "right", 66,
+            Column("contracts", lambda r: r.contracts, lambda r: told(r, number(r.contracts, 2)), "right", 66,
                    tip="Whole contracts of a trade at the starting capital; the mean where the size follows equity"),
-            Column("net", lambda r: r.net, lambda r: number(r.net, sign=True), "right", 70,
+            Column("net", lambda r: r.net, lambda r: told(r, number(r.net, sign=True)), "right", 70,
                    tint=lambda r: "gain" if r.net > 0 else "loss" if r.net < 0 else None),
-            Column("profit", lambda r: r.profit, lambda r: percent(r.profit), "right", 54, tip="Share of the net profit"),
-            Column("risk", lambda r: r.risk, lambda r: percent(r.risk), "right", 50, tip="Share of the variance of daily "
-                                                                                         "results"),
-            Column("corr.", lambda r: r.average, lambda r: number(r.average, 2), "right", 52,
+            Column("profit", lambda r: r.profit, lambda r: told(r, percent(r.profit)), "right", 54,
+                   tip="Share of the net profit"),
+            Column("risk", lambda r: r.risk, lambda r: told(r, percent(r.risk)), "right", 50,
+                   tip="Share of the variance of daily results"),
+            Column("corr.", lambda r: r.average, lambda r: told(r, number(r.average, 2)), "right", 52,
                    tip="Mean correlation with the other members"),
             Column("first", lambda r: r.member.priority, lambda r: str(r.member.priority), "right", 38,
                    tip="Priority: 1 takes capital and margin first"),
@@ -169,9 +175,10 @@ class MembersView(QWidget):
             stands = state.standing[at] if at < len(state.standing) else ""
             if known and told is not None:
                 p, sizes = told.parts, told.played.rounding
-                lines.append(Line(at, on, m, shares[on], float(sizes.whole[on]), float(p.net[on]), float(p.share[on]),
+                lines.append(Line(at, on, True, m, shares[on], float(sizes.whole[on]), float(p.net[on]), float(p.share[on]),
                                   float(p.risk[on]), float(p.average[on]), float(len(told.played.runs[on])), stands))
             else:
-                lines.append(Line(at, -1, m, shares[on] if m.on else NAN, NAN, NAN, NAN, NAN, NAN, NAN, stands))
+                lines.append(Line(at, on if m.on else -1, False, m, shares[on] if m.on else NAN, NAN, NAN, NAN, NAN, NAN, NAN,
+                                  stands))
         self.table.set_records(lines)
         self.show_member()

@@ -45,9 +45,9 @@ class PortfolioPlace(Place):
         self.time, self.chances, self.ledger = TimePage(state), ChancesPage(state), LedgerPage(state)
         self.finding, self.saved = FindPage(state), SavedPage(state)
         self.pages = QStackedWidget()
+        self.blank = QWidget()
         for page in (self.equity, self.measures, self.weights, self.changes, self.time, self.chances, self.ledger,
-                     self.finding,
-                     self.saved):
+                     self.finding, self.saved, self.blank):
             self.pages.addWidget(page)
         self.page = Choice([(p, p) for p in PAGES], PAGES[0], "Page")
         self.page.chosen.connect(lambda value: self.show_page(str(value)))
@@ -137,6 +137,7 @@ class PortfolioPlace(Place):
         self.members.show_lines()
         if self.state.trading:
             if self.state.told is None:
+                self.pages.setCurrentWidget(self.blank)  # nothing is there to be shown
                 self._trading()
                 self.stack.setCurrentIndex(1)
             self._slow.start()
@@ -148,6 +149,7 @@ class PortfolioPlace(Place):
 
     def _failed(self, why: str) -> None:
         self._slow.stop()
+        self.pages.setCurrentIndex(PAGES.index(str(self.page.value)))
         self.title.setText("This portfolio cannot be traded")
         self.cautions.setText(why)
         self.cautions.show()
@@ -184,6 +186,7 @@ class PortfolioPlace(Place):
         if not self.name.text():
             self.name.setText(f"Portfolio {len(state.saved_ones()) + 1}")
         self.members.show_lines()
+        self.pages.setCurrentIndex(PAGES.index(str(self.page.value)))
         self._later.start()
         self.stack.setCurrentIndex(1)
 
