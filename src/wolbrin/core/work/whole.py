@@ -46,6 +46,10 @@ def open_portfolio(project: Project, plan: Plan) -> Outcome:
     for one in kept:
         stands = standings.of(one).stands
         if stands != READY:
+            before = verdict_on(project, [k.id for k in kept])
+            if before:
+                raise UserError(f"{plan.name} is not ready: its members were opened as a whole before. {before}", "portfolio",
+                                "A holdout is opened once; choose other members that are ready.")
             raise UserError(f"{one.candidate.name} is not ready ({stands})", "portfolio",
                             "A portfolio is opened as a whole while all its members are proved and still sealed: run the "
                             "line, or leave it out.", Door("Go to Proving", "proving"))
