@@ -2,23 +2,40 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Sequence
 from dataclasses import dataclass
 
 import typer
 
 from wolbrin.cli.common import pick
-from wolbrin.cli.shelf import filters_of
 from wolbrin.core.errors import UserError
+from wolbrin.core.measures.catalogue import SUMMARY
 from wolbrin.core.store.project import Project
 from wolbrin.core.store.shelf import Kept, Shelf
-from wolbrin.core.store.wanted import Wanted
+from wolbrin.core.store.wanted import NUMBERS, TEXTS, Wanted
 from wolbrin.core.work.standing import proved_ids, restand
 
 NAMES = typer.Argument(None, help="Ids or names of candidates on the Shelf; the proved ones when left out: those that stand, "
                                   "or else are ready.")
 WHERE = typer.Option([], "--where", help='Candidates that are meant, such as "standing = ready", "profit_factor >= 1.5".')
+FILTER = re.compile(r"^\s*([a-z_]+)\s*(<=|>=|<|>|=|:|contains)\s*(.+?)\s*$", re.I)
 STANDING = {"standing": "stands"}
+
+
+def filters_of(texts: list[str]) -> dict[str, str]:
+    """Read "profit_factor>=1.5", "words:RSI". Raises UserError."""
+    out: dict[str, str] = {}
+    for text in texts:
+        found = FILTER.match(text)
+        key = found[1].casefold() if found else ""
+        if not found or key not in (*TEXTS, *NUMBERS, *SUMMARY):
+            raise UserError(f'"{text}" is not a filter', "--filter",
+                            "Write for example profit_factor>=1.5 or words:RSI; keys are "
+                            f"{', '.join([*TEXTS, *NUMBERS, *SUMMARY])}.")
+        value = found[3] if found[2] in (":", "=", "contains") else f"{found[2]} {found[3]}"
+        out[key] = f"{out[key]} {value}" if key in out and key in TEXTS else value
+    return out
 
 
 @dataclass(frozen=True)

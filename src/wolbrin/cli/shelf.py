@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import re
 from collections.abc import Callable
 from pathlib import Path
 
@@ -22,6 +21,7 @@ from wolbrin.cli.common import (
     run,
     told,
 )
+from wolbrin.cli.meant import filters_of
 from wolbrin.core.errors import UserError
 from wolbrin.core.measures.catalogue import SUMMARY
 from wolbrin.core.measures.wording import number, worded
@@ -36,22 +36,6 @@ from wolbrin.core.work.shelving import as_json, export_candidates, shelve_job
 from wolbrin.core.work.standing import restand
 
 NAMES = typer.Argument(..., help="Ids or names of candidates.")
-FILTER = re.compile(r"^\s*([a-z_]+)\s*(<=|>=|<|>|=|:|contains)\s*(.+?)\s*$", re.I)
-
-
-def filters_of(texts: list[str]) -> dict[str, str]:
-    """Read "profit_factor>=1.5", "words:RSI". Raises UserError."""
-    out: dict[str, str] = {}
-    for text in texts:
-        found = FILTER.match(text)
-        key = found[1].casefold() if found else ""
-        if not found or key not in (*TEXTS, *NUMBERS, *SUMMARY):
-            raise UserError(f'"{text}" is not a filter', "--filter",
-                            "Write for example profit_factor>=1.5 or words:RSI; keys are "
-                            f"{', '.join([*TEXTS, *NUMBERS, *SUMMARY])}.")
-        value = found[3] if found[2] in (":", "=", "contains") else f"{found[2]} {found[3]}"
-        out[key] = f"{out[key]} {value}" if key in out and key in TEXTS else value
-    return out
 
 
 def ids_of(project: Project, names: list[str]) -> list[int]:
