@@ -75,6 +75,14 @@ def test_from_the_shelf_to_a_saved_portfolio_its_report_and_its_holdout(demo: Pa
     assert "Without each" in report.read_text()
     again = call("portfolio", *where, "--from", "Mine", "--json")
     assert again["measures"] == made["measures"]
+    few = call("portfolio", *where, "--where", "market: NPW", "--weights", "equal", "--save", "Two", "--json")
+    assert sorted(c["name"] for c in few["candidates"]) == ["C0", "C2"]
+    more = call("portfolio", ids[1], *where, "--from", "Two", "--json")
+    assert sorted(c["name"] for c in more["candidates"]) == ["C0", "C1", "C2"], "who is named joins the saved one"
+    assert "named and filtered" in call("portfolio", ids[1], *where, "--where", "standing = ready", code=1)
+    assert "there is no candidate among the 4" in call("overlap", *where, "--where", "standing = stands", code=1)
+    assert len(call("overlap", *where, "--json")["candidates"]) == 4, "the proved ones where none is named"
+    call("portfolio", "remove", "Two", *where)
     call("portfolio", "export", "Mine", tmp_path / "mine.json", *where)
     back = call("portfolio", "import", tmp_path / "mine.json", *where, "--json")
     assert (back["name"], back["new"]) == ("Mine (2)", [])
