@@ -246,6 +246,10 @@ def test_portfolios_are_found_and_the_holdout_is_opened_once(window: MainWindow,
     place.name.setText("pair")
     place.open.click()
     settle()
+    assert "press again" in window.strip.message.text()
+    assert s.project.openings() == 0
+    place.open.click()
+    settle()
     assert "pair " in place.words.text()
     assert " in the holdout: " in place.words.text()
     assert s.project.openings() == 2

@@ -35,6 +35,7 @@ MOST = 60
 DRAFT = "portfolio draft"
 FIND = "find"
 PAINTED = 60  # milliseconds
+STILL = "The portfolio is still being traded; try again when it is done."
 
 
 class PortfolioState(QObject):
@@ -69,6 +70,7 @@ class PortfolioState(QObject):
         self.verdict = ""
         self.jobs: dict[str, Job] = {}
         self.trading = False
+        self._meant: Plan | None = None  # whose holdout was asked for once
         self.markets: tuple[str, ...] = ()
         self._wanted: Any = None
         try:
@@ -337,8 +339,8 @@ class PortfolioState(QObject):
     def save(self, name: str) -> bool:
         """Keep the portfolio under a name; False, with a note, where there is none."""
         s, told = self.session, self.told
-        if told is None:
-            s.note("There is no portfolio to save yet.", "caution")
+        if told is None or self.trading:
+            s.note("There is no portfolio to save yet." if told is None else STILL, "caution")
             return False
         named = self.session.attempt(lambda: self._named(name))
         if named is None:
@@ -386,7 +388,9 @@ class PortfolioState(QObject):
 
     def write_report(self, path: Path) -> None:
         """Write the report, with what is known of weights and of one member less or more."""
-        if self.told is not None:
+        if self.trading:
+            self.session.note(STILL, "caution")
+        elif self.told is not None:
             self.session.start(export_job(path, report_steps(self.told, path, self.currency, self.without, self.added,
                                                              self.table)), "threads")
 
@@ -420,14 +424,21 @@ class PortfolioState(QObject):
         s.compute("Read the portfolio", work, done)
 
     def open_holdout(self, name: str) -> None:
-        """Open the holdout once for the whole; counted, and final."""
+        """Open the holdout once for the whole; counted, and final. What can be opened is asked about once more."""
         s = self.session
-        if self.told is None:
-            s.note("There is no portfolio to open yet.", "caution")
+        if self.told is None or self.trading:
+            s.note("There is no portfolio to open yet." if self.told is None else STILL, "caution")
             return
         plan = self.session.attempt(lambda: self._named(name))
         if plan is None:
             return
+        ready = all(x == READY for x, m in zip(self.standing, self.plan.members) if m.on)
+        if ready and self._meant is not self.plan:
+            self._meant = self.plan
+            s.note(f"The sealed bars are opened once for these {len(plan.on)} members together, and of none of them can "
+                   "anything be told after that. To open them, press again.", "caution")
+            return
+        self._meant = None
 
         def work() -> Outcome | WolbrinError:
             try:
