@@ -7,6 +7,8 @@ from itertools import combinations
 import numpy as np
 import pandas as pd
 import pytest
+from hypothesis import given, settings
+from hypothesis import strategies as st
 from scipy import stats
 from scipy.cluster.hierarchy import fcluster, leaves_list, linkage
 
@@ -173,6 +175,32 @@ def test_the_exact_subset_is_the_best_of_all_subsets(want: str) -> None:
             assert d.for_ in found.chosen
             assert d.correlation == matrix[d.at, list(found.chosen)].max()
         assert greedily(matrix, scores, 0.4).score <= found.score + 1e-9 or want == "largest"
+
+
+@settings(max_examples=100, deadline=None)
+@given(st.integers(0, 10**6), st.integers(1, 25), st.sampled_from([-1.0, -0.2, 0.1, 0.5, 1.0]))
+def test_the_greedy_subset_takes_the_best_first_and_says_for_whom_others_are_left_out(seed: int, n: int,
+                                                                                      limit: float) -> None:
+    """Candidate by candidate, with equal ranks in their order; what never moves is left out for nobody."""
+    rng = np.random.default_rng(seed)
+    matrix = np.round(np.corrcoef(rng.normal(size=(n, 8)) + rng.normal(size=(1, 8))).reshape(n, n), 2)
+    still = np.flatnonzero(rng.random(n) < 0.2)
+    matrix[still, :] = matrix[:, still] = np.nan
+    scores = rng.integers(-2, 3, n).astype(float).tolist()
+    taken: list[int] = []
+    for at in sorted(range(n), key=lambda i: (-scores[i], i)):
+        if at not in still and all(matrix[at, t] < limit for t in taken):
+            taken.append(at)
+    found = greedily(matrix, scores, limit)
+    assert found.chosen == tuple(sorted(taken))
+    assert found.score == sum(scores[i] for i in taken)
+    assert [d.at for d in found.dropped] == [i for i in range(n) if i not in taken]
+    for d in found.dropped:
+        if d.at in still or not taken:
+            assert d.for_ is None
+        else:
+            assert d.for_ == max(sorted(taken), key=lambda t: matrix[d.at, t])
+            assert d.correlation == matrix[d.at, d.for_]
 
 
 def test_no_time_leaves_the_greedy_subset_and_says_so() -> None:
