@@ -67,23 +67,18 @@ def pearson(values: Floats, known: Bits | None = None) -> tuple[Floats, Ints]:
 
 
 @njit(cache=True, nogil=True)
-def _ranked(values: Floats, order: Ints, mine: Bits, other: Bits, out: Floats) -> int:
-    """Mid ranks of a row over the periods that two know. Returns how many there are."""
+def _ranked(values: Floats, order: Ints, other: Bits, out: Floats) -> int:
+    """Mid ranks of a row over the periods that two know. order: those that it knows itself, by value. Returns how many there
+    are."""
     size = len(order)
     n = 0
     at = 0
     while at < size:
-        i = order[at]
-        if not (mine[i] and other[i]):
-            at += 1
-            continue
-        value = values[i]
+        value = values[order[at]]
         tied = 0
         stop = at
         while stop < size and values[order[stop]] == value:
-            j = order[stop]
-            if mine[j] and other[j]:
-                tied += 1
+            tied += other[order[stop]]
             stop += 1
         rank = n + (tied + 1) / 2.0
         for q in range(at, stop):
@@ -94,21 +89,24 @@ def _ranked(values: Floats, order: Ints, mine: Bits, other: Bits, out: Floats) -
 
 
 @njit(cache=True, nogil=True)
-def rank_pairs(values: Floats, orders: Ints, known: Bits, first: int, step: int, least: int, out: Floats) -> None:
-    """Spearman's correlation of each pair over the periods that both know; rows first, first + step, ..."""
+def rank_pairs(values: Floats, orders: Ints, begins: Ints, known: Bits, first: int, step: int, least: int,
+               out: Floats) -> None:
+    """Spearman's correlation of each pair over the periods that both know; rows first, first + step, ... orders: the periods
+    that each row knows, by value, one row after the other; begins: int64[n + 1], where a row's begin."""
     rows, size = values.shape
     a = np.zeros(size)
     b = np.zeros(size)
     for i in range(first, rows, step):
+        mine = orders[begins[i]:begins[i + 1]]
         for j in range(i + 1):
-            n = _ranked(values[i], orders[i], known[i], known[j], a)
-            _ranked(values[j], orders[j], known[j], known[i], b)
+            n = _ranked(values[i], mine, known[j], a)
+            _ranked(values[j], orders[begins[j]:begins[j + 1]], known[i], b)
             middle = (n + 1) / 2.0
             xy = 0.0
             xx = 0.0
             yy = 0.0
-            for q in range(size):
-                if known[i, q] and known[j, q]:
+            for q in mine:
+                if known[j, q]:
                     x = a[q] - middle
                     y = b[q] - middle
                     xy += x * y
@@ -125,10 +123,12 @@ def spearman(values: Floats, known: Bits | None = None) -> tuple[Floats, Ints]:
 
     if known is None:
         return pearson(rankdata(values, axis=1))
-    orders = np.argsort(values, axis=1, kind="stable")
+    orders = [o[k[o]] for o, k in zip(np.argsort(values, axis=1, kind="stable"), known)]
+    begins = np.cumsum([0, *map(len, orders)], dtype=np.int64)
+    every = np.concatenate([*orders, np.zeros(0, np.int64)])
     out = np.full((len(values),) * 2, np.nan)
     with ThreadPoolExecutor(THREADS) as pool:
-        list(pool.map(lambda first: rank_pairs(values, orders, known, first, THREADS, LEAST, out), range(THREADS)))
+        list(pool.map(lambda first: rank_pairs(values, every, begins, known, first, THREADS, LEAST, out), range(THREADS)))
     np.fill_diagonal(out, np.where(np.isfinite(np.diag(out)), 1.0, np.nan))
     count = known.astype(np.float32)
     return np.clip(out, -1.0, 1.0), (count @ count.T).astype(np.int64)
