@@ -129,8 +129,9 @@ class Session(QObject):
     def start(self, job: Job, kind: Kind, then: Callable[[Job], None] | None = None, quiet: bool = False) -> Job:
         return self.works.start(job, kind, then, quiet)
 
-    def compute(self, title: str, function: Callable[[], Any], then: Callable[[Any], None], slot: str = "") -> None:
-        self.works.compute(title, function, then, slot)
+    def compute(self, title: str, function: Callable[[], Any], then: Callable[[Any], None], slot: str = "",
+                refused: Callable[[WolbrinError], None] | None = None) -> None:
+        self.works.compute(title, function, then, slot, refused)
 
     @property
     def busy(self) -> bool:

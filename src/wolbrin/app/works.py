@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import logging
 from collections.abc import Callable
+from functools import partial
 from typing import Any
 
 from PySide6.QtCore import QObject, Qt, QTimer, Signal
@@ -72,11 +73,16 @@ class Works(QObject):
         timer.start()
         return job
 
-    def compute(self, title: str, function: Callable[[], Any], then: Callable[[Any], None], slot: str = "") -> None:
+    def compute(self, title: str, function: Callable[[], Any], then: Callable[[Any], None], slot: str = "",
+                refused: Callable[[WolbrinError], None] | None = None) -> None:
         """Run one function off the interface thread, in the lane of what the user waits for; then(result) back on it.
 
-        slot: what it is for; a later request for the same replaces one that has not ended, whose result is dropped.
+        slot: what it is for; a later request for the same replaces one that has not ended, whose result is dropped. refused:
+        what is done, on the interface thread, where the function fails for the user's or the machine's reasons; that is told
+        in the strip when left out.
         """
+        if refused is not None:
+            function, then = partial(_or_refusal, function), partial(_either, then, refused)
         if self._closed:
             return
         old = self._slots.get(slot) if slot else None
@@ -111,3 +117,17 @@ class Works(QObject):
             job.stop()
         for job in list(self._jobs):
             job.wait(5)
+
+
+def _or_refusal(function: Callable[[], Any]) -> Any:
+    try:
+        return function()
+    except WolbrinError as err:
+        return err
+
+
+def _either(then: Callable[[Any], None], refused: Callable[[WolbrinError], None], result: Any) -> None:
+    if isinstance(result, WolbrinError):
+        refused(result)
+    else:
+        then(result)

@@ -12,7 +12,6 @@ from wolbrin.app.session import Session
 from wolbrin.app.tables.model import Column
 from wolbrin.app.tables.view import Table
 from wolbrin.core.engine.run import Run
-from wolbrin.core.errors import WolbrinError
 from wolbrin.core.market.bars import Span
 from wolbrin.core.measures.breakdown import side_facts
 from wolbrin.core.measures.catalogue import BY_KEY, MEASURES, measure
@@ -92,19 +91,12 @@ class MeasuresPage(Page):
         market, interval, first = run.bars.terms.code, run.bars.interval, run.brief.span.first
         sealed = footing.settings.holdout
 
-        def work() -> tuple[list[Run], Outcome] | WolbrinError:
-            try:
-                opened = open_for(project, footing, run.strategy, market, interval, run.brief, sealed, "measures")
-                runs = [beyond(opened, run.brief, span, sealed)
-                        for span in (sealed, Span(first, sealed.last))]
-                return runs, opened.verdict
-            except WolbrinError as err:
-                return err
+        def work() -> tuple[list[Run], Outcome]:
+            opened = open_for(project, footing, run.strategy, market, interval, run.brief, sealed, "measures")
+            runs = [beyond(opened, run.brief, span, sealed) for span in (sealed, Span(first, sealed.last))]
+            return runs, opened.verdict
 
-        def done(made: tuple[list[Run], Outcome] | WolbrinError) -> None:
-            if isinstance(made, WolbrinError):
-                s.note(made.sentence(), "error")
-                return
+        def done(made: tuple[list[Run], Outcome]) -> None:
             runs, verdict = made
             self._spans = (run.fingerprint, runs)
             s.note(f"The holdout was opened and judged: {verdict.reason}", "caution")

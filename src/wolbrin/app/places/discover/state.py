@@ -103,19 +103,11 @@ class DiscoverState(QObject):
         """Show the last search of the project again."""
         s = self.session
 
-        def work() -> DiscoverResult | WolbrinError | None:
-            try:
-                return last_discover(s.project)
-            except WolbrinError as err:
-                return err
-
-        def done(found: DiscoverResult | WolbrinError | None) -> None:
-            if isinstance(found, WolbrinError):
-                s.note(found.sentence(), "error")
-            elif found is not None and self.result is None:
+        def done(found: DiscoverResult | None) -> None:
+            if found is not None and self.result is None:
                 self._show(None, found)
 
-        s.compute("Read the last search", work, done)
+        s.compute("Read the last search", lambda: last_discover(s.project), done)
 
     def _resumed(self, kind: str, job: Job, result: Any) -> None:
         if kind == KIND:

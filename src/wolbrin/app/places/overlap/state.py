@@ -11,7 +11,6 @@ from numpy.typing import NDArray
 from PySide6.QtCore import QObject, QTimer, Signal
 
 from wolbrin.app.session import Session
-from wolbrin.core.errors import WolbrinError
 from wolbrin.core.portfolio.distinct import Distinct, Dropped, exactly, greedily
 from wolbrin.core.portfolio.overlap import NOTABLE, STRONG, Overlap
 from wolbrin.core.portfolio.sampling import Sampling
@@ -117,27 +116,21 @@ class OverlapState(QObject):
     def _compare(self) -> None:
         s, how, known = self.session, self.how, self.known
 
-        def work() -> tuple[Overlap, tuple[list[str], Overlap]] | WolbrinError:
-            try:
-                made = Overlap.of([k.series for k in known], how, s.settings.capital)
-                _ = made.order, made.p, made.bets, made.average, made.together, made.joint_losses, made.deep_together
-                prices = price_overlap(s.project, [(k.market, k.interval) for k in known], how)
-                _ = prices[1].order, prices[1].p
-            except WolbrinError as err:
-                return err
+        def work() -> tuple[Overlap, tuple[list[str], Overlap]]:
+            made = Overlap.of([k.series for k in known], how, s.settings.capital)
+            _ = made.order, made.p, made.bets, made.average, made.together, made.joint_losses, made.deep_together
+            prices = price_overlap(s.project, [(k.market, k.interval) for k in known], how)
+            _ = prices[1].order, prices[1].p
             return made, prices
 
-        def show(made: tuple[Overlap, tuple[list[str], Overlap]] | WolbrinError) -> None:
-            if isinstance(made, WolbrinError):
-                self.failed.emit(made.sentence())
-                return
+        def show(made: tuple[Overlap, tuple[list[str], Overlap]]) -> None:
             self.overlap, self.prices = made
             self.clusters = self.overlap.clusters(self.cut_at)
             self._alike()
             self.shown.emit()
             self._then.start()
 
-        s.compute("Overlap", work, show, "overlap")
+        s.compute("Overlap", work, show, "overlap", lambda err: self.failed.emit(err.sentence()))
 
     def _alike(self) -> None:
         """Look at the two most alike, until others are chosen."""

@@ -10,7 +10,7 @@ from pydantic import ValidationError
 from PySide6.QtCore import QObject, QTimer, Signal
 
 from wolbrin.app.session import Session
-from wolbrin.core.errors import UserError, WolbrinError
+from wolbrin.core.errors import WolbrinError
 from wolbrin.core.export.portfolio_report import report_steps
 from wolbrin.core.export.steps import export_job
 from wolbrin.core.faults import explain
@@ -25,7 +25,7 @@ from wolbrin.core.proving.gate import Outcome
 from wolbrin.core.store.portfolios import Portfolios, Saved
 from wolbrin.core.store.shelf import Kept
 from wolbrin.core.work.portfolio_files import ReadBack, read_portfolio, write_portfolio
-from wolbrin.core.work.portfolio_find import CONTROLS, Found, ask, chosen_plan, find_job
+from wolbrin.core.work.portfolio_find import CONTROLS, Asked, Found, ask, chosen_plan, find_job
 from wolbrin.core.work.portfolio_pieces import Others, changes_job, others_of, told_of, units_of, weigh_job
 from wolbrin.core.work.portfolios import Desk, desk_of, kept_of, plan_of, share_in, weights_of
 from wolbrin.core.work.standing import READY, STANDS, Standings, proved_ids, restand
@@ -157,27 +157,29 @@ class PortfolioState(QObject):
     def _trade(self) -> None:
         s, plan, wanted, kept, markets = self.session, self.plan, self._wanted, self.kept, self.markets
 
-        def work() -> tuple[Told, list[str], tuple[str, ...], str] | WolbrinError:
-            try:
-                told = told_of(desk_of(s.project, plan), markets)
-                standings = Standings(s.project)
-                return (told, [standings.of(k).stands for k in kept], tuple(seen_members(s.project, kept)),
-                        verdict_on(s.project, [k.id for k in kept]))
-            except WolbrinError as err:
-                return err
+        def work() -> tuple[Told, list[str], tuple[str, ...], str]:
+            told = told_of(desk_of(s.project, plan), markets)
+            standings = Standings(s.project)
+            return (told, [standings.of(k).stands for k in kept], tuple(seen_members(s.project, kept)),
+                    verdict_on(s.project, [k.id for k in kept]))
 
-        def show(made: tuple[Told, list[str], tuple[str, ...], str] | WolbrinError) -> None:
-            if wanted != self._wanted or plan is not self.plan:
-                return
-            self.trading = False
-            if isinstance(made, WolbrinError):
+        def over() -> bool:
+            """Whether it is still the one that is looked at; it is traded now."""
+            still = wanted == self._wanted and plan is self.plan
+            self.trading = self.trading and not still
+            return still
+
+        def show(made: tuple[Told, list[str], tuple[str, ...], str]) -> None:
+            if over():
+                self.told, self.standing, self.seen, self.verdict = made
+                self.shown.emit()
+
+        def failed(why: WolbrinError) -> None:
+            if over():
                 self.told = None
-                self.failed.emit(made.sentence())
-                return
-            self.told, self.standing, self.seen, self.verdict = made
-            self.shown.emit()
+                self.failed.emit(why.sentence())
 
-        s.compute("Trade the portfolio", work, show, "portfolio")
+        s.compute("Trade the portfolio", work, show, "portfolio", failed)
 
     def tick_best(self) -> None:
         """Tick the distinct candidates, or those that stand."""
@@ -208,20 +210,15 @@ class PortfolioState(QObject):
             return
         plan = self.plan
 
-        def work() -> Plan | WolbrinError:
-            try:
-                return weights_of(desk, key)
-            except WolbrinError as err:
-                return err
-
-        def done(made: Plan | WolbrinError) -> None:
-            if isinstance(made, WolbrinError):
-                self.session.note(made.sentence(), "caution")
-                self.planned.emit()
-            elif plan is self.plan:
+        def done(made: Plan) -> None:
+            if plan is self.plan:
                 self._settle(made)
 
-        self.session.compute("Weigh members", work, done, "weights")
+        def refused(why: WolbrinError) -> None:
+            self._caution(why)
+            self.planned.emit()
+
+        self.session.compute("Weigh members", lambda: weights_of(desk, key), done, "weights", refused)
 
     def weigh(self) -> None:
         """Put all schemes beside each other, walked forward."""
@@ -245,16 +242,8 @@ class PortfolioState(QObject):
                 self.waiting = self.waiting[1:]
                 self.taken_apart.emit()
 
-        def work() -> Others | WolbrinError:
-            try:
-                return others_of(s.project, desk_of(s.project, plan))
-            except WolbrinError as err:
-                return err
-
-        def begin(others: Others | WolbrinError) -> None:
-            if isinstance(others, WolbrinError):
-                s.note(others.sentence(), "caution")
-            elif plan is self.plan:
+        def begin(others: Others) -> None:
+            if plan is self.plan:
                 self.waiting = units_of(others)
                 self.taking_apart.emit()
                 # Once the rows are painted: a whole table beside work that holds the interpreter takes several times as long.
@@ -264,7 +253,11 @@ class PortfolioState(QObject):
             if plan is self.plan:
                 self._start("apart", changes_job(others, s.on_ui(one)))
 
-        s.compute("Ready the changes", work, begin, "changes")
+        s.compute("Ready the changes", lambda: others_of(s.project, desk_of(s.project, plan)), begin, "changes",
+                  self._caution)
+
+    def _caution(self, why: WolbrinError) -> None:
+        self.session.note(why.sentence(), "caution")
 
     def _start(self, what: str, job: Job) -> None:
         """Begin long work; of a kind of it only the newest goes on."""
@@ -290,28 +283,22 @@ class PortfolioState(QObject):
         s, settings = self.session, self.plan
         ids = s.shelf.ticked()
 
-        def work() -> Any:
-            try:
-                if standing != "ticked":
-                    restand(s.project)
-                    ids[:] = [r["id"] for r in s.project.rows("SELECT id FROM candidates WHERE stands IN (?, ?) ORDER BY "
-                                                              "m_return_drawdown DESC, id", READY, STANDS)]
-                return ask(s.project, ids, choice, settings)
-            except WolbrinError as err:
-                return err
+        def work() -> Asked:
+            if standing != "ticked":
+                restand(s.project)
+                ids[:] = [r["id"] for r in s.project.rows("SELECT id FROM candidates WHERE stands IN (?, ?) ORDER BY "
+                                                          "m_return_drawdown DESC, id", READY, STANDS)]
+            return ask(s.project, ids, choice, settings)
 
         def there(found: Found) -> None:
             self.found = found
             self.found_some.emit()
             s.counts_changed.emit()
 
-        def begin(request: Any) -> None:
-            if isinstance(request, WolbrinError):
-                s.note(request.sentence(), "caution")
-                return
+        def begin(request: Asked) -> None:
             self._start(FIND, find_job(s.project, ids, request, s.on_ui(there), controls))
 
-        s.compute("Ready the search", work, begin, "find portfolios")
+        s.compute("Ready the search", work, begin, "find portfolios", self._caution)
 
     def take_found(self, at: int) -> None:
         """Make one of the combinations found the portfolio."""
@@ -407,21 +394,12 @@ class PortfolioState(QObject):
         """Read a portfolio back; its strategies join the Shelf."""
         s = self.session
 
-        def work() -> ReadBack | WolbrinError:
-            try:
-                return read_portfolio(s.project, path)
-            except WolbrinError as err:
-                return err
-
-        def done(back: ReadBack | WolbrinError) -> None:
-            if isinstance(back, WolbrinError):
-                s.note(back.sentence(), "error")
-                return
+        def done(back: ReadBack) -> None:
             s.note(f"{back.plan.name} read, {len(back.new)} of its {len(back.plan.members)} strategies new on the Shelf.")
             s.shelf_changed.emit()
             self._load(back.plan)
 
-        s.compute("Read the portfolio", work, done)
+        s.compute("Read the portfolio", lambda: read_portfolio(s.project, path), done)
 
     def open_holdout(self, name: str) -> None:
         """Open the holdout once for the whole; counted, and final. What can be opened is asked about once more."""
@@ -440,19 +418,11 @@ class PortfolioState(QObject):
             return
         self._meant = None
 
-        def work() -> Outcome | WolbrinError:
-            try:
-                return open_portfolio(s.project, plan)
-            except WolbrinError as err:
-                return err
-
-        def done(found: Outcome | WolbrinError) -> None:
-            if isinstance(found, WolbrinError):
-                s.note(found.sentence(), "error", found.door if isinstance(found, UserError) else None)
-                return
+        def done(found: Outcome) -> None:
             s.note(f"{plan.name} {'stands' if found.passed else 'falls'} in the holdout: {found.reason}")
             for signal in (s.evidence_changed, s.shelf_changed, s.counts_changed):
                 signal.emit()
             self._trade()
 
-        s.compute("Open the holdout", work, done)
+        s.compute("Open the holdout", lambda: open_portfolio(s.project, plan), done)
+

@@ -12,7 +12,7 @@ from wolbrin.app.candidates import REST
 from wolbrin.app.session import Session
 from wolbrin.app.soon import Soon
 from wolbrin.app.tables.kept import Standing
-from wolbrin.core.errors import UserError, WolbrinError
+from wolbrin.core.errors import UserError
 from wolbrin.core.jobs import Job
 from wolbrin.core.proving.gate import FALLS, PASSES, Gate
 from wolbrin.core.proving.line import Line, Step
@@ -253,20 +253,15 @@ class ProvingState(QObject):
         if self.running:
             s.note("The line is running; stop it first.", "caution")
             return
-        def work() -> Job | WolbrinError | None:
-            try:
-                restand(s.project)
-                subjects = [Subject.of(k) for k in s.shelf.bodies(s.shelf.ids(wanted).tolist())]
-                return prove_job(s.project, subjects, open_holdout=holdout,
-                                 notify=s.on_ui(self._proved)) if subjects else None
-            except WolbrinError as err:
-                return err
 
-        def begin(job: Job | WolbrinError | None) -> None:
+        def work() -> Job | None:
+            restand(s.project)
+            subjects = [Subject.of(k) for k in s.shelf.bodies(s.shelf.ids(wanted).tolist())]
+            return prove_job(s.project, subjects, open_holdout=holdout, notify=s.on_ui(self._proved)) if subjects else None
+
+        def begin(job: Job | None) -> None:
             if job is None:
                 s.note(none, "caution")
-            elif isinstance(job, WolbrinError):
-                s.note(job.sentence(), "error", job.door)
             elif not self.running:
                 self.job = s.start(job, "threads", self._over)
 

@@ -143,21 +143,11 @@ class WalkState(QObject):
             self._open("Read a walk", lambda: read_walk(self.session.project, search))
 
     def _open(self, title: str, function: Callable[[], WalkResult | None], only_first: bool = False) -> None:
-        s = self.session
-
-        def work() -> WalkResult | WolbrinError | None:
-            try:
-                return function()
-            except WolbrinError as err:
-                return err
-
-        def done(found: WalkResult | WolbrinError | None) -> None:
-            if isinstance(found, WolbrinError):
-                s.note(found.sentence(), "error")
-            elif found is not None and not (only_first and self.result is not None):
+        def done(found: WalkResult | None) -> None:
+            if found is not None and not (only_first and self.result is not None):
                 self._show(None, found)
 
-        s.compute(title, work, done)
+        self.session.compute(title, function, done)
 
     def _resumed(self, kind: str, job: Job, result: Any) -> None:
         if kind == KIND:
@@ -215,22 +205,17 @@ class WalkState(QObject):
         if not result.complete(cell) and not result.request.layouts[cell].fault:
             return  # there is more to come
 
-        def work() -> Walked | WolbrinError:
-            try:
-                made = walk_of(s.project, result, cell)
-                _ = made.figures, made.unwalked, made.hindsight  # worked out here, not where they are shown
-                return made
-            except WolbrinError as err:
-                return err
+        def work() -> Walked:
+            made = walk_of(s.project, result, cell)
+            _ = made.figures, made.unwalked, made.hindsight  # worked out here, not where they are shown
+            return made
 
-        def done(found: Walked | WolbrinError) -> None:
-            if result is not self.result:
-                return
-            self.walked = None if isinstance(found, WolbrinError) else found
-            self.fault = found.sentence() if isinstance(found, WolbrinError) else ""
-            self.was_read.emit()
+        def done(found: Walked | None, why: str = "") -> None:
+            if result is self.result:
+                self.walked, self.fault = found, why
+                self.was_read.emit()
 
-        s.compute("Read the walk", work, done, "walk")
+        s.compute("Read the walk", work, done, "walk", lambda err: done(None, err.sentence()))
 
     def look_at(self, fold: FoldResult) -> None:
         """Run a fold's numbers over its training span, to be drawn before its test."""

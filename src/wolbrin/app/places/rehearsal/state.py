@@ -8,7 +8,6 @@ from typing import Any
 from PySide6.QtCore import QObject, Signal
 
 from wolbrin.app.session import Session
-from wolbrin.core.errors import WolbrinError
 from wolbrin.core.jobs import Job, State, Until
 from wolbrin.core.proving.gate import Outcome
 from wolbrin.core.rehearsal.session import Rehearsal, Snapshot, same_ledger
@@ -54,19 +53,13 @@ class RehearsalState(QObject):
         strategy, market, interval, own, project = s.strategy, s.market, s.interval, s.own, s.project
         footing = Footing.of(project)
 
-        def begin() -> tuple[Rehearsal, Outcome] | WolbrinError:
-            try:
-                brief = footing.brief(footing.ground.history(market).terms, own)
-                span = footing.settings.holdout
-                opened = open_for(project, footing, strategy, market, interval, brief, span, "rehearsal")
-                return Rehearsal(opened.history, opened.strategy, brief, span), opened.verdict
-            except WolbrinError as err:
-                return err
+        def begin() -> tuple[Rehearsal, Outcome]:
+            brief = footing.brief(footing.ground.history(market).terms, own)
+            span = footing.settings.holdout
+            opened = open_for(project, footing, strategy, market, interval, brief, span, "rehearsal")
+            return Rehearsal(opened.history, opened.strategy, brief, span), opened.verdict
 
-        def ready(made: tuple[Rehearsal, Outcome] | WolbrinError) -> None:
-            if isinstance(made, WolbrinError):
-                s.note(made.sentence(), "error", made.door)
-                return
+        def ready(made: tuple[Rehearsal, Outcome]) -> None:
             s.note("Holdout opened and judged; see the dossier.", "caution")
             s.evidence_changed.emit()
             self.rehearsal, self.latest = made[0], None

@@ -11,7 +11,6 @@ from PySide6.QtCore import Signal
 from wolbrin.app.candidates import Candidates
 from wolbrin.app.session import Session
 from wolbrin.app.soon import Soon
-from wolbrin.core.errors import WolbrinError
 from wolbrin.core.measures.wording import number
 from wolbrin.core.store.views import SavedView, remove_view, save_view, views
 from wolbrin.core.store.wanted import Wanted
@@ -155,19 +154,8 @@ class ShelfState(Candidates):
         """Write candidates as files."""
         s = self.session
 
-        def work() -> int | WolbrinError:
-            try:
-                return len(export_candidates(s.shelf.bodies(ids), folder))
-            except WolbrinError as err:
-                return err
-
-        def done(found: int | WolbrinError) -> None:
-            if isinstance(found, WolbrinError):
-                s.note(found.sentence(), "error")
-            else:
-                s.note(f"{number(found)} files are in {folder}.")
-
-        s.compute("Write files", work, done)
+        s.compute("Write files", lambda: len(export_candidates(s.shelf.bodies(ids), folder)),
+                  lambda count: s.note(f"{number(count)} files are in {folder}."))
 
     def take_files(self, paths: Sequence[Path]) -> None:
         """Read strategy files, test each under the present brief, put them on the Shelf."""

@@ -124,21 +124,11 @@ class SweepState(QObject):
         self._open("Read a sweep", lambda: read_sweep(self.session.project, search))
 
     def _open(self, title: str, function: Callable[[], SweepResult | None], only_first: bool = False) -> None:
-        s = self.session
-
-        def work() -> SweepResult | WolbrinError | None:
-            try:
-                return function()
-            except WolbrinError as err:
-                return err
-
-        def done(found: SweepResult | WolbrinError | None) -> None:
-            if isinstance(found, WolbrinError):
-                s.note(found.sentence(), "error")
-            elif found is not None and not (only_first and self.result is not None):
+        def done(found: SweepResult | None) -> None:
+            if found is not None and not (only_first and self.result is not None):
                 self._show(None, found)
 
-        s.compute(title, work, done)
+        self.session.compute(title, function, done)
 
     def _resumed(self, kind: str, job: Job, result: Any) -> None:
         if kind == KIND:
@@ -236,19 +226,13 @@ class SweepState(QObject):
             return
         market = self.market
 
-        def work() -> Statistics | WolbrinError:
-            try:
-                return statistics(s.project, result, reading, market)
-            except WolbrinError as err:
-                return err
-
-        def done(found: Statistics | WolbrinError) -> None:
+        def done(found: Statistics | None, why: str = "") -> None:
             if result is self.result and market == self.market:
-                self.statistics = None if isinstance(found, WolbrinError) else found
-                self.not_judged = found.sentence() if isinstance(found, WolbrinError) else ""
+                self.statistics, self.not_judged = found, why
                 self.judged.emit()
 
-        s.compute("Statistics of the sweep", work, done, "sweep statistics")
+        s.compute("Statistics of the sweep", lambda: statistics(s.project, result, reading, market), done,
+                  "sweep statistics", lambda err: done(None, err.sentence()))
 
     def look_at(self, market: str) -> None:
         """Judge another market of the sweep."""
