@@ -168,6 +168,8 @@ def test_the_holdout_is_kept_for_a_portfolio_and_opened_there(window: MainWindow
     portfolio.name.setText("three")
     portfolio.open.click()
     settle()
+    portfolio.open.click()  # asked once more
+    settle()
     assert s.project.openings() == 3
     assert {o.batch for o in s.project.book.all()} == {1}
     assert "three " in portfolio.words.text()
