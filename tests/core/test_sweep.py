@@ -155,8 +155,11 @@ SMALL = Prepared.of(walk_bars(900, seed=8))
 
 
 def traded(rules: Strategy) -> str:
-    """What the rules trade on a small history."""
-    return backtest(SMALL, rules, Brief(), detail=False).fingerprint
+    """What the rules trade on a small history, or why they cannot be run there."""
+    try:
+        return backtest(SMALL, rules, Brief(), detail=False).fingerprint
+    except UserError as err:
+        return err.what
 
 
 @given(st.integers(0, 2**31))

@@ -8,7 +8,7 @@ from PySide6.QtCore import QObject, QTimer, Signal
 
 from wolbrin.app.works import Works
 from wolbrin.core.engine.run import Run, backtest
-from wolbrin.core.errors import Door, WolbrinError
+from wolbrin.core.errors import Door
 from wolbrin.core.rules.model import Strategy
 from wolbrin.core.store.settings import OwnSpan
 from wolbrin.core.work.footing import Footing
@@ -51,16 +51,9 @@ class CurrentRun(QObject):
         if question is None:
             return
 
-        def work() -> Run | WolbrinError:
-            try:
-                return answer(question)
-            except WolbrinError as err:
-                return err
-
-        def done(result: Run | WolbrinError) -> None:
-            self.run = result if isinstance(result, Run) else None
-            self.error = "" if isinstance(result, Run) else result.sentence()
-            self.door = None if isinstance(result, Run) else result.door
+        def done(run: Run | None, error: str = "", door: Door | None = None) -> None:
+            self.run, self.error, self.door = run, error, door
             self.changed.emit()
 
-        self._works.compute("Backtest", work, done, "current run")
+        self._works.compute("Backtest", lambda: answer(question), done, "current run",
+                            lambda why: done(None, why.sentence(), why.door))

@@ -206,22 +206,16 @@ class Setup(QWidget):
             return
         project, words = self.session.project, self.count_words.text()
 
-        def work() -> Estimate | WolbrinError:
-            try:
-                return estimate(project, made)
-            except WolbrinError as err:
-                return err
+        def refused(why: WolbrinError) -> None:
+            if self.count_words.text() == words:
+                self.problem.setText(why.sentence())
 
-        def done(found: Estimate | WolbrinError) -> None:
-            if self.count_words.text() != words:
-                return
-            if isinstance(found, Estimate):
+        def done(found: Estimate) -> None:
+            if self.count_words.text() == words:
                 left = f", {number(found.sets)} to simulate" if f"{number(found.sets)} " not in f"{words} " else ""
                 self.count_words.setText(f"{words}{left}, about {time_words(found.seconds)}")
-            else:
-                self.problem.setText(found.sentence())
 
-        self.session.compute("Estimate", work, done, "sweep estimate")
+        self.session.compute("Estimate", lambda: estimate(project, made), done, "sweep estimate", refused)
 
     def run(self) -> None:
         """Ask for the sweep that stands here; parameters keep their ranges."""

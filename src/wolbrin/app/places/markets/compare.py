@@ -148,26 +148,27 @@ class ComparePage(Page):
         self.go.setEnabled(False)
         self.said.setText("Comparing \u2026")
 
-        def work() -> Comparison | WolbrinError:
-            try:
-                return compare(project, source.market, source.name, name, strategy, interval)
-            except WolbrinError as err:
-                return err
+        def refused(why: WolbrinError) -> None:
+            self.go.setEnabled(True)
+            if key == self._told:
+                self.made = None
+                self.said.setText("")
+                self._problem(why.sentence())
 
-        def done(made: Comparison | WolbrinError) -> None:
+        def done(made: Comparison) -> None:
             self.go.setEnabled(True)
             if key == self._told:
                 self._show(made, (source.name, name))
 
-        s.compute(f"Compare sources of {source.market}", work, done)
+        s.compute(f"Compare sources of {source.market}",
+                  lambda: compare(project, source.market, source.name, name, strategy, interval), done, refused=refused)
 
-    def _show(self, made: Comparison | WolbrinError, names: tuple[str, str]) -> None:
-        self.problem.setText(made.sentence() if isinstance(made, WolbrinError) else made.problem)
-        self.problem.setVisible(bool(self.problem.text()))
-        if isinstance(made, WolbrinError):
-            self.made = None
-            self.said.setText("")
-            return
+    def _problem(self, text: str) -> None:
+        self.problem.setText(text)
+        self.problem.setVisible(bool(text))
+
+    def _show(self, made: Comparison, names: tuple[str, str]) -> None:
+        self._problem(made.problem)
         self.made = made
         p, r = made.prices, made.runs
         both = number(p.both)

@@ -141,19 +141,15 @@ class ContractsPage(Page):
         self.fault.setText("")
         self.join_button.setEnabled(False)
 
-        def work() -> Source | WolbrinError:
-            try:
-                return join_contracts(project, market, months, rule, name)
-            except WolbrinError as err:
-                return err
-
-        def done(made: Source | WolbrinError) -> None:
+        def refused(why: WolbrinError) -> None:
             self.join_button.setEnabled(True)
-            if isinstance(made, WolbrinError):
-                self.fault.setText(made.sentence())
-                return
+            self.fault.setText(why.sentence())
+
+        def done(made: Source) -> None:
+            self.join_button.setEnabled(True)
             s.reload_markets()
             self.looked.look_at(made)
             s.note(f"{market}, {name}: {len(months)} months joined, {len(made.rolls)} rolls.")
 
-        s.compute(f"Join months of {market}", work, done)
+        s.compute(f"Join months of {market}", lambda: join_contracts(project, market, months, rule, name), done,
+                  refused=refused)

@@ -83,28 +83,23 @@ class QualityPage(Page):
         self.score.setText("\u2026")
         self.words.setText(f"Looking through {number(source.rows)} rows")
 
-        def work() -> Report | WolbrinError:
-            try:
-                return quality(project, source, after)
-            except WolbrinError as err:
-                return err
+        def refused(why: WolbrinError) -> None:
+            if self._told == key:
+                self.report = None
+                self.score.setText("\u2013")
+                self.words.setText(why.sentence())
+                self.findings.set_records([])
+                self.meaning.setText("")
+                self.places.set_records([])
 
-        def done(made: Report | WolbrinError) -> None:
+        def done(made: Report) -> None:
             if self._told == key:
                 self.show_report(made, after)
 
-        self.session.compute(f"Quality of {source.market}", work, done)
+        self.session.compute(f"Quality of {source.market}", lambda: quality(project, source, after), done, refused=refused)
 
-    def show_report(self, made: Report | WolbrinError, after: bool) -> None:
+    def show_report(self, made: Report, after: bool) -> None:
         """Fill the page; the report as it came also marks the span ruler."""
-        if isinstance(made, WolbrinError):
-            self.report = None
-            self.score.setText("\u2013")
-            self.words.setText(made.sentence())
-            self.findings.set_records([])
-            self.meaning.setText("")
-            self.places.set_records([])
-            return
         self.report = made
         faults = [f for f in made.findings if f.count and f.key not in QUIET]
         self.score.setText(f"{made.score:.0f} of 100")

@@ -166,27 +166,28 @@ class TreatmentPage(Page):
         self._asked = wanted
         project = self.session.project
 
-        def work() -> tuple[Treated, Raw] | WolbrinError:
-            try:
-                made = preview_treatment(project, source, wanted)
-                assert made.bars.hash  # worked out here, since it takes a while on a long history
-                return made, project.sources.training_raw(source)
-            except WolbrinError as err:
-                return err
+        def work() -> tuple[Treated, Raw]:
+            made = preview_treatment(project, source, wanted)
+            assert made.bars.hash  # worked out here, since it takes a while on a long history
+            return made, project.sources.training_raw(source)
 
-        def done(made: tuple[Treated, Raw] | WolbrinError) -> None:
-            if wanted == self._asked and source is self.looked.source:
+        def still() -> bool:
+            return wanted == self._asked and source is self.looked.source
+
+        def refused(why: WolbrinError) -> None:
+            if still():
+                self.fault.setText(why.sentence())
+                self.apply_button.setEnabled(False)
+
+        def done(made: tuple[Treated, Raw]) -> None:
+            if still():
                 self._show(made, wanted)
 
-        self.session.compute(f"Preview of {source.market}", work, done)
+        self.session.compute(f"Preview of {source.market}", work, done, refused=refused)
 
-    def _show(self, made: tuple[Treated, Raw] | WolbrinError, wanted: Treatment) -> None:
+    def _show(self, made: tuple[Treated, Raw], wanted: Treatment) -> None:
         source = self.looked.source
         assert source is not None
-        if isinstance(made, WolbrinError):
-            self.fault.setText(made.sentence())
-            self.apply_button.setEnabled(False)
-            return
         self.treated, self.raw = made
         bars = self.treated.bars
         now = "In force" if wanted == source.treatment else "Preview"

@@ -104,17 +104,12 @@ class WalkSetup(QWidget):
             self._say("", err.sentence())
             return
 
-        def work() -> tuple[WalkRequest, WalkEstimate] | WolbrinError:
-            try:
-                return laid(s.project, made), estimate_walk(s.project, made)
-            except WolbrinError as err:
-                return err
+        def refused(why: WolbrinError) -> None:
+            if self.isVisible():
+                self._say("", why.sentence())
 
-        def done(found: tuple[WalkRequest, WalkEstimate] | WolbrinError) -> None:
+        def done(found: tuple[WalkRequest, WalkEstimate]) -> None:
             if not self.isVisible():
-                return
-            if isinstance(found, WolbrinError):
-                self._say("", found.sentence())
                 return
             request, cost = found
             layouts = [o for o in request.layouts if not o.fault]
@@ -125,7 +120,8 @@ class WalkSetup(QWidget):
                 one = f"{number(len(layouts))} of {number(len(request.cells))} pairs fit; "
             self._say(one + cost.words(), "", folds)
 
-        s.compute("Lay the folds", work, done, "walk estimate")
+        s.compute("Lay the folds", lambda: (laid(s.project, made), estimate_walk(s.project, made)), done, "walk estimate",
+                  refused)
 
     def _say(self, words: str, problem: str, folds: tuple[Fold, ...] = ()) -> None:
         self.words.setText(words)

@@ -155,19 +155,14 @@ class OwnPage(QWidget):
         self.confirm.setEnabled(False)
         self._say(f"Checking {line.file.name} \u2026")
 
-        def work() -> int | WolbrinError:
-            try:
-                return project.own.confirm(line.file, project.prepared(market, interval).bars)
-            except WolbrinError as err:
-                return err
+        def refused(why: WolbrinError) -> None:
+            self._say(why.sentence(), "error")
+            self.confirm.setEnabled(True)
 
-        def done(result: int | WolbrinError) -> None:
-            if isinstance(result, WolbrinError):
-                self._say(result.sentence(), "error")
-                self.confirm.setEnabled(True)
-                return
+        def done(result: int) -> None:
             self.refresh()
             self._say(f"{line.file.name} is confirmed: {result} histories cut short gave the same values.", "gain")
             self._changed()
 
-        s.compute(f"Check {line.file.name}", work, done)
+        s.compute(f"Check {line.file.name}", lambda: project.own.confirm(line.file, project.prepared(market, interval).bars),
+                  done, refused=refused)

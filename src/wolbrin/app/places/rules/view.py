@@ -385,17 +385,12 @@ class RulesPlace(Place):
         request, strategy, market, interval = self._request, s.strategy, s.market, s.interval
         project, settings, side = s.project, s.settings, int(self.signals.side.value)  # type: ignore[call-overload]
 
-        def work() -> Seen | WolbrinError:
-            try:
-                return look(project.prepared(market, interval), strategy, settings, side)
-            except WolbrinError as err:
-                return err
+        def refused(why: WolbrinError) -> None:
+            if request == self._request:
+                self._remark(why.sentence(), "error")
 
-        def done(result: Seen | WolbrinError) -> None:
+        def done(result: Seen) -> None:
             if request != self._request:
-                return
-            if isinstance(result, WolbrinError):
-                self._remark(result.sentence(), "error")
                 return
             self.signals.show_seen(result, settings)
             self.context.atr_ticks = result.typical_atr
@@ -405,7 +400,8 @@ class RulesPlace(Place):
             self._remark("\n".join(f"\u25b2 {t}" for t in found[:3])
                          + (f"\n{len(found) - 3} more" if len(found) > 3 else ""), worst)
 
-        s.compute("Signals", work, done)
+        s.compute("Signals", lambda: look(project.prepared(market, interval), strategy, settings, side), done,
+                  refused=refused)
 
     def _remark(self, text: str, role: str) -> None:
         set_role(self.remarks, role)
