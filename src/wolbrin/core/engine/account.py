@@ -128,20 +128,21 @@ def _check(seats: Sequence[Seat], capital: float, limit: DailyLimit | None) -> N
 
 def _turns(seats: Sequence[Seat], goings: Sequence[Going], zone: str) -> tuple[Turns, Ints]:
     """The order in which all bars are processed, and the instants at which they end."""
-    parts = [(g.ready.bars, slice(g.first, g.first + g.size), m) for m, g in enumerate(goings)]
+    priority = np.array([s.priority for s in seats], np.int64)
+    ranked = np.lexsort((np.arange(len(seats)), priority)).astype(np.int64)
+    # Members one after the other in their order: sorting by the instant alone then keeps that at one instant.
+    parts = [(goings[m].ready.bars, slice(goings[m].first, goings[m].first + goings[m].size), m) for m in ranked.tolist()]
     member = np.concatenate([np.full(p.stop - p.start, m, np.int64) for _, p, m in parts])
     bar = np.concatenate([np.arange(p.stop - p.start, dtype=np.int64) for _, p, _ in parts])
     start, end = np.concatenate([b.time[p] for b, p, _ in parts]), np.concatenate([b.end[p] for b, p, _ in parts])
     opens = np.concatenate([np.append(True, np.diff(b.trading_date[p]) != 0)[:p.stop - p.start] for b, p, _ in parts])
-    priority = np.array([s.priority for s in seats], np.int64)
-    order = np.lexsort((member, priority[member], end))
+    order = np.argsort(end, kind="stable")
     ends = end[order]
     new = np.append(True, ends[1:] != ends[:-1])[:len(ends)]
     instants = ends[new]
     known = np.searchsorted(instants, start, "right").astype(np.int64) - 1
     # Midnight belongs to the day that ends.
     date = to_local(instants - 1, zone) // NS_A_DAY if len(instants) else instants
-    ranked = np.lexsort((np.arange(len(seats)), priority)).astype(np.int64)
     return Turns(member[order], bar[order], np.cumsum(new, dtype=np.int64) - 1, opens[order].astype(np.uint8), known[order],
                  np.zeros(len(order), np.uint8), np.asarray(date, np.int64),
                  np.array([g.size - 1 for g in goings], np.int64), ranked), instants
