@@ -70,6 +70,11 @@ def test_garbage_waits_until_nobody_uses_the_window(qtbot, monkeypatch: pytest.M
         kept.look()
         assert ring() is None, "in the end all is looked through"
         assert gc.get_freeze_count() > frozen
+        ring = old_ring()
+        used(1)
+        monkeypatch.setattr(memory, "held", lambda: 10**12)
+        kept.look()
+        assert ring() is None, "much memory is not waited for"
     finally:
         kept.end()
         gc.unfreeze()

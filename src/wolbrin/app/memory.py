@@ -8,6 +8,7 @@ always, which is quick.
 from __future__ import annotations
 
 import gc
+import resource
 import sys
 import time
 
@@ -22,7 +23,17 @@ QUIET = 3.0  # seconds without a key or the pointer in which a quick look may be
 AWAY = 60.0  # and any
 QUICK = 0.04  # seconds
 THOROUGH = 900.0  # seconds between two looks through everything
+GROWN = 400 * 2**20  # bytes that the process has come to hold since the last look, with which no quiet is waited for
 USED = {QEvent.Type.KeyPress, QEvent.Type.MouseMove, QEvent.Type.MouseButtonPress, QEvent.Type.Wheel}
+
+
+def held() -> int:
+    """Bytes of memory that this process holds (proc(5), statm); 0 where the system does not say."""
+    try:
+        with open("/proc/self/statm") as f:
+            return int(f.read().split()[1]) * resource.getpagesize()
+    except (OSError, IndexError, ValueError):
+        return 0
 
 
 class Memory(QObject):
@@ -32,7 +43,7 @@ class Memory(QObject):
         super().__init__(window)
         self._modules = 0
         self._used = self._whole = time.monotonic()
-        self._took = 0.0
+        self._took, self._held = 0.0, 0
         self._before = gc.get_threshold()
         handle = window.windowHandle()
         if handle is not None:
@@ -73,6 +84,7 @@ class Memory(QObject):
             self._whole = time.monotonic()
         else:
             self._took = time.monotonic() - began
+        self._held = held()
 
     def look(self) -> None:
         """Do what the moment allows."""
@@ -82,6 +94,7 @@ class Memory(QObject):
             self._keep()
         elif away > AWAY and time.monotonic() - self._whole > THOROUGH:
             self.search(everything=True)
-        elif gc.get_count()[2] >= PENDING and away > (QUIET if self._took < QUICK else AWAY):
+        elif held() > self._held + GROWN or (gc.get_count()[2] >= PENDING
+                                             and away > (QUIET if self._took < QUICK else AWAY)):
             self.search()
 
