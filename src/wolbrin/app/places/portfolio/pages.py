@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
+from textwrap import shorten
 
 import numpy as np
 from PySide6.QtCore import Qt, QTimer
@@ -59,8 +60,9 @@ class EquityPage(QWidget):
         parts = [several(dates.astype(np.float64) * DAY, [paths[:, i] for i in range(min(paths.shape[1], MOST_CURVES))
                                                           if i != member])]
         hold = Curve(x, told.holding, "loss", 1.0, "buy and hold", dashed=True)
-        one = [Curve(x, made.each[:, member], "gain", 1.6, made.parts[member].name[:24])] if 0 <= member < len(
-            made.parts) else []
+        one = []
+        if 0 <= member < len(made.parts):
+            one = [Curve(x, made.each[:, member], "gain", 1.6, shorten(made.parts[member].name, 26, placeholder=" \u2026"))]
         self.equity.show_curves([*parts, hold, *one, Curve(x, made.equity - made.capital, "accent", 2.2, "portfolio")])
         self._depth = [Curve(x, depth_below_peak(made.equity, made.capital), "loss", 1.0, fill="depth")]
         self._then.start()
