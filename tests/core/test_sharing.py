@@ -16,7 +16,7 @@ from numba import typed
 from tests.build import cross, walk_bars
 from tests.core.test_twin import CHECKS, kernel_inputs, setups, some_books
 from tests.twin.account import Account, Part
-from tests.twin.slow import Setup
+from tests.twin.slow import Entry, Reach, Setup
 from wolbrin.core.engine import codes as k
 from wolbrin.core.engine import kernel
 from wolbrin.core.engine.account import DailyLimit, Seat, run_account
@@ -199,6 +199,28 @@ def test_ruin_and_daily_limits_by_hand() -> None:
     assert [k.REASONS[m.books.trades_i[0, k.T_REASON]] for m in members] == ["daily limit"] * 2
     assert members[0].books.trades_i[0, k.T_EXIT_BAR] == 1
     assert purse.told[3] == 2
+
+
+def test_the_log_of_a_stopped_account_by_hand() -> None:
+    """Longs of 1 and 9 contracts; prices rise by 10 and fall by 60. A trail of 5 ticks moves at the rise, and once more at the
+    close where the limit ends it, before it does. Orders that rest at the bar of ruin were placed before it, never on it."""
+    def told(one: Member) -> list[tuple[str, str, int, str]]:
+        log = one.books.log[: one.state.s[k.S_LOGGED]]
+        return [(k.EVENTS[e[k.L_EVENT]], k.ORDERS[e[k.L_ORDER]], int(e[k.L_BAR]), k.WHY[e[k.L_WHY]]) for e in log]
+
+    trail = Reach("ticks", 80.0, [], [], [])
+    a = flat_setup([100, 100, 110, 120, 50, 50], [0], capital=2_000.0, trail=trail)
+    b = flat_setup([100, 100, 110, 60, 50, 50], [0], capital=2_000.0, size=9.0)
+    members, _, _ = run(Desk([part(a), part(b)], 2_000.0, 300.0))
+    assert told(members[0])[2:] == [
+        ("placed", "trail", 1, "trail"), ("moved", "trail", 2, "trail"), ("moved", "trail", 3, "trail"),
+        ("cancelled", "trail", 3, "trade over"), ("filled", "exit", 3, "daily limit")]
+    rests = Entry("stop", [200.0] * 6, 5)
+    a = flat_setup([100, 100, 50, -20, -20, -20], [1, 3], capital=600.0, long_entry=rests)
+    b = flat_setup([100, 100, 50, -20, -20, -20], [0], capital=600.0, size=9.0)
+    members, purse, _ = run(Desk([part(a), part(b)], 600.0))
+    assert purse.told[2] == 1
+    assert told(members[0]) == [("placed", "stop entry", 1, "signal"), ("cancelled", "stop entry", 3, "ruin")]
 
 
 @settings(max_examples=200, deadline=None, suppress_health_check=CHECKS)

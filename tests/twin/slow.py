@@ -374,8 +374,10 @@ class Simulator:
             if self.enter(order, price, i, "open" if opens and first else "inside", nights):
                 assert self.trade is not None
                 self.trade.ambiguous = unsure
+                self.met_inside |= not opens
                 return "fresh" if opens else order.kind
             unsure = False
+        self.met_inside |= bool(possible)
         return None
 
     def tightest(self, t: Trade) -> tuple[int | None, str]:
@@ -409,11 +411,11 @@ class Simulator:
         if lost(down):
             t.ambiguous |= target_met or (how == "stop" and not lost(c))
             assert stop is not None
-            self.left_here = True
+            self.left_here = self.met_inside = True
             self.leave(stop, i, name, False, [o] if how in ("carried", "fresh") else [], nights)
         elif target_met:
             assert t.target is not None
-            self.left_here = True
+            self.left_here = self.met_inside = True
             self.leave(t.target, i, "target", False, [] if how == "stop" else [down], nights)
         else:
             t.seen += {"stop": [up, c], "limit": [down, c]}.get(how, [up, down])
@@ -467,8 +469,7 @@ class Simulator:
             order, self.market = self.market, None
             how = "fresh" if self.enter(order, o, i, "open", self.nights(i, False)) else how
         parts = (s.finer[i] if s.finer else []) or [(o, h, low, c)]
-        if s.finer and not s.finer[i] and (self.trade or self.resting):
-            self.counts["walked whole"] += 1
+        self.met_inside = False
         for j, bar in enumerate(parts):
             nights = self.nights(i, False)
             if s.finer_nights and s.finer[i]:
@@ -479,6 +480,8 @@ class Simulator:
                 self.protect(i, bar, how, j == 0, nights)
                 how = "carried"
         self.counts["exposed"] += self.exposed
+        if s.finer and not s.finer[i]:
+            self.counts["walked whole"] += self.met_inside
         self.pending_exit = self.at_close(i, c, len(s.close))
         if self.alone:
             self.after(i)

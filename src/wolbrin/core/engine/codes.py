@@ -68,11 +68,11 @@ SAME = 1e-9
 # State of a run beside the open position. S_BAR: the next bar, or the bar whose end is still to be booked (S_TAIL).
 # S_PENDING: why a market exit waits. S_WHICH: the first entry signal not behind. S_NUMBERS: the row of numbers that decides.
 # S_DAY: the first date whose end is not booked. S_GIVEN_UP: 1 where a hopeless run was ended. S_BARRED: 1 where
-# the account lets nothing be entered.
+# the account lets nothing be entered. S_INSIDE: 1 where an order was met inside the bar that was walked last.
 (S_DONE, S_LOGGED, S_ORDERS, S_DATE, S_FILLS, S_FAULT, S_EXPOSED, S_STOP_ORDER, S_TARGET_ORDER, S_TRAIL_ORDER,
  S_LEFT, S_TODAY, S_BAR, S_TAIL, S_PENDING, S_WHICH, S_NUMBERS, S_DAY, S_GIVEN_UP,
- S_BARRED) = range(20)
-STATE = 20
+ S_BARRED, S_INSIDE) = range(21)
+STATE = 21
 
 # An entry order waiting: rows long, short (resting) and market, and a spare one.
 (O_SIDE, O_LEVEL, O_DECISION, O_BARS, O_NUMBER, O_KIND, O_NUMBERS) = range(7)

@@ -45,9 +45,9 @@ C_CONFLICTS, C_LATE, C_EXPOSED, C_RUINED, C_WHOLE = k.C_CONFLICTS, k.C_LATE, k.C
 (P_CASH, P_GROSS, P_PEAK, P_MARK, P_OTHERS, P_WEIGHT, P_SHARED) = (
     k.P_CASH, k.P_GROSS, k.P_PEAK, k.P_MARK, k.P_OTHERS, k.P_WEIGHT, k.P_SHARED)
 (S_DONE, S_ORDERS, S_FAULT, S_EXPOSED, S_LEFT, S_DATE, S_TODAY, S_FILLS, S_BAR, S_TAIL, S_PENDING, S_WHICH, S_NUMBERS,
- S_GIVEN_UP, S_BARRED) = (
+ S_GIVEN_UP, S_BARRED, S_INSIDE) = (
     k.S_DONE, k.S_ORDERS, k.S_FAULT, k.S_EXPOSED, k.S_LEFT, k.S_DATE, k.S_TODAY, k.S_FILLS, k.S_BAR, k.S_TAIL, k.S_PENDING,
-    k.S_WHICH, k.S_NUMBERS, k.S_GIVEN_UP, k.S_BARRED)
+    k.S_WHICH, k.S_NUMBERS, k.S_GIVEN_UP, k.S_BARRED, k.S_INSIDE)
 BARS_HELD, OPEN_PROFIT_R = k.BARS_HELD, k.OPEN_PROFIT_R
 ABOVE, BELOW, AT_OR_ABOVE, AT_OR_BELOW = k.ABOVE, k.BELOW, k.AT_OR_ABOVE, k.AT_OR_BELOW
 (X_THIS_CLOSE, X_ON_OPPOSITE, X_FLAT, X_TIME_EXIT, X_LONG_KIND, X_SHORT_KIND, X_TRAIL_UNIT, X_EVEN_UNIT, X_CAPITAL,
@@ -76,7 +76,10 @@ def walk(ti: Ints, tf: Floats, wi: Ints, wf: Floats, s: Ints, log: Ints, purse: 
     """
     if how == HELD_NONE:
         if FULL and s[S_LEFT] == 0:
+            waiting = abs(wi[LONG_ROW, O_SIDE]) + abs(wi[SHORT_ROW, O_SIDE])
             how = meet_orders(ti, tf, wi, wf, s, log, counts, xs, bar, fine, first, o, h, lo, nights, rate)
+            if how != HELD_FRESH and abs(wi[LONG_ROW, O_SIDE]) + abs(wi[SHORT_ROW, O_SIDE]) != waiting:
+                s[S_INSIDE] = 1
         if how == HELD_NONE:
             return HELD_NONE
     d = row_of(s)
@@ -89,6 +92,8 @@ def walk(ti: Ints, tf: Floats, wi: Ints, wf: Floats, s: Ints, log: Ints, purse: 
     if reason == NOTHING:
         return HELD_CARRIED
     s[S_LEFT] = 1
+    if when != AT_OPEN:
+        s[S_INSIDE] = 1
     close_position(ti, tf, s, log, purse, xs[0], counts, nets, price, bar, fine, when, reason, nights, rate)
     return HELD_NONE
 
@@ -323,9 +328,6 @@ def advance(tape: Tape, wanted: Wanted, clock: Clock, finer: Finer, xs: Floats, 
                           gross_curve, position_curve, day_ends, day_equity)
                 if j > i:
                     counts[C_EXPOSED] += j - i
-                    if has_finer:
-                        for bar in range(i, j):
-                            counts[C_WHOLE] += 1 if fine_usable[bar] == 0 else 0
                     i = j
                     continue
         while which < len(entries) and entries[which] < i:
@@ -368,8 +370,7 @@ def advance(tape: Tape, wanted: Wanted, clock: Clock, finer: Finer, xs: Floats, 
             fine = has_finer and fine_usable[i] != 0
             if fine:
                 begins, ends = fine_first[i], fine_first[i + 1]
-            elif has_finer and (how != HELD_NONE or wi[LONG_ROW, O_SIDE] != 0 or wi[SHORT_ROW, O_SIDE] != 0):
-                counts[C_WHOLE] += 1
+            s[S_INSIDE] = 0
             for j in range(begins, ends):
                 o_j, h_j, lo_j, c_j, n_j = o, h, lo, c, n_start
                 if FULL and fine:
@@ -378,6 +379,8 @@ def advance(tape: Tape, wanted: Wanted, clock: Clock, finer: Finer, xs: Floats, 
                 how = walk(ti, tf, wi, wf, s, log, purse, counts, xs, nets, i, j if fine else -1, j == begins, how, o_j, h_j,
                            lo_j, c_j, n_j, rate_start)
             counts[C_EXPOSED] += s[S_EXPOSED]
+            if has_finer and not fine and s[S_INSIDE] != 0:  # where nothing is met inside, finer bars say the same
+                counts[C_WHOLE] += 1
             if FULL:
                 expire(wi, s, log, counts, i)
 

@@ -14,13 +14,18 @@ from wolbrin.core.engine import codes as k
 from wolbrin.core.engine.inputs import Bits, Books, Clock, Finer, Floats, Ints, State, Tape, Wanted
 from wolbrin.core.engine.kernel import advance
 from wolbrin.core.engine.orders import cancel
-from wolbrin.core.engine.position import close_position, gone
+from wolbrin.core.engine.position import close_position, gone, move_stops
 
 # Module-level copies: numba freezes plain globals into the compiled code.
-T_SIDE, T_NIGHTS, T_ENTRY = k.T_SIDE, k.T_NIGHTS, k.T_ENTRY
-F_MARGIN, W_HELD, O_SIDE = k.F_MARGIN, k.W_HELD, k.O_SIDE
+T_SIDE, T_ENTRY_BAR, T_COUNTS, T_NUMBERS = k.T_SIDE, k.T_ENTRY_BAR, k.T_COUNTS, k.T_NUMBERS
+F_MARGIN, W_HELD, O_SIDE, O_DECISION = k.F_MARGIN, k.W_HELD, k.O_SIDE, k.O_DECISION
+X_TRAIL_UNIT, X_EVEN_UNIT, NONE = k.X_TRAIL_UNIT, k.X_EVEN_UNIT, k.NONE
+S_LOGGED = k.S_LOGGED
+(L_EVENT, L_ORDER, L_BAR, L_AT, L_WHY) = (k.L_EVENT, k.L_ORDER, k.L_BAR, k.L_AT, k.L_WHY)
+PLACED, REJECTED, SKIPPED, CANCELLED = k.PLACED, k.REJECTED, k.SKIPPED, k.CANCELLED
+W_REPLACED, ORDER_EXIT = k.W_REPLACED, k.ORDER_EXIT
 P_CASH, P_MARK, P_OTHERS, P_USED = k.P_CASH, k.P_MARK, k.P_OTHERS, k.P_USED
-S_DONE, S_BAR, S_PENDING, S_BARRED = k.S_DONE, k.S_BAR, k.S_PENDING, k.S_BARRED
+S_DONE, S_BAR, S_PENDING, S_BARRED, S_TAIL = k.S_DONE, k.S_BAR, k.S_PENDING, k.S_BARRED, k.S_TAIL
 NOTHING, RUIN, LIMIT, END_OF_DATA, AT_CLOSE = k.NOTHING, k.RUIN, k.LIMIT, k.END_OF_DATA, k.AT_CLOSE
 SAME = k.SAME
 
@@ -121,8 +126,40 @@ def taken(one: Member, m: int, purse: Purse, kept: Kept) -> None:
 
 
 @njit(cache=True, nogil=True, error_model="numpy")
-def close_member(members: Any, m: int, reason: int, purse: Purse, kept: Kept) -> None:
-    """A member at the close of the bar it has walked: out, and nothing waits."""
+def take_back(one: Member, i: int) -> None:
+    """Orders placed at the close of bar i. One that was to be replaced by them ends by the ruin like every other one."""
+    s, log, wi = one.state.s, one.books.log, one.state.wi
+    for row in range(3):
+        if wi[row, O_SIDE] != 0 and wi[row, O_DECISION] == i:
+            wi[row, O_SIDE] = 0
+    at = min(s[S_LOGGED], len(log)) - 1
+    while at >= 0 and log[at, L_BAR] == i and log[at, L_AT] == AT_CLOSE and log[at, L_ORDER] < ORDER_EXIT:
+        event = log[at, L_EVENT]
+        if event == CANCELLED and log[at, L_WHY] == W_REPLACED:
+            log[at, L_WHY] = RUIN
+        elif event == PLACED:
+            for later in range(at, min(s[S_LOGGED], len(log)) - 1):
+                log[later] = log[later + 1]
+            s[S_LOGGED] -= 1
+        elif event not in (REJECTED, SKIPPED):
+            break
+        at -= 1
+
+
+@njit(cache=True, nogil=True, error_model="numpy")
+def unplaced(members: Any, turns: Turns, begin: int, end: int, purse: Purse, kept: Kept) -> None:
+    """The bar of ruin places no orders (contract section 10): of the turns begin .. end - 1 of this instant, those that were
+    placed at their closes, before the account was judged, are taken back."""
+    for h in range(begin, end):
+        one = members[turns.member[h]]
+        if one.state.s[S_BAR] == turns.bar[h] and one.state.s[S_TAIL] != 0:
+            take_back(one, turns.bar[h])
+            taken(one, turns.member[h], purse, kept)
+
+
+@njit(cache=True, nogil=True, error_model="numpy")
+def close_member(members: Any, m: int, reason: int, last: int, purse: Purse, kept: Kept) -> None:
+    """A member at the close of the bar it has walked: out, and nothing waits. last: its last bar."""
     if purse.busy[m] == 0:
         return
     one = members[m]
@@ -131,7 +168,13 @@ def close_member(members: Any, m: int, reason: int, purse: Purse, kept: Kept) ->
     clock = one.clock
     nights = clock.nights_end[i] if len(clock.nights_end) > 1 else 0
     rate = clock.rate_end[i] if len(clock.rate_end) > 1 else clock.rate_end[0]
-    if ti[s[S_DONE], T_SIDE] != 0:
+    d = s[S_DONE]
+    if ti[d, T_SIDE] != 0:
+        # A limit closes what has ended its bar: stops have moved by then, but where data ends before they would.
+        own = one.xs[ti[d, T_NUMBERS]]
+        moving = own[X_TRAIL_UNIT] != NONE or own[X_EVEN_UNIT] != NONE
+        if reason == LIMIT and i != last and moving and (ti[d, T_ENTRY_BAR] != i or ti[d, T_COUNTS] != 0):
+            move_stops(ti, tf, s, log, own, i, int(one.tape.prices[i, 1]), int(one.tape.prices[i, 2]))
         close_position(ti, tf, s, log, one.state.purse, one.xs[0], one.state.counts, one.books.nets,
                        int(one.tape.prices[i, 3]), i, -1, AT_CLOSE, reason, nights, rate)
     for row in range(3):
@@ -159,7 +202,7 @@ def close_those(members: Any, turns: Turns, here: Bits, out: Ints, purse: Purse,
         if here[n] != 0 and out[n] == NOTHING:
             out[n] = purse.waits[n]
         if here[n] != 0 and out[n] != NOTHING:
-            close_member(members, n, out[n], purse, kept)
+            close_member(members, n, out[n], turns.last[n], purse, kept)
             purse.waits[n] = NOTHING
 
 
@@ -224,6 +267,7 @@ def share(members: Any, turns: Turns, rules: Rules, purse: Purse, kept: Kept, he
         cash, mark = summed(purse, capital)
         if purse.told[2] == 0 and gone(mark, cash, capital):
             purse.told[2] = 1
+            unplaced(members, turns, begin, j, purse, kept)
             for n in range(count):
                 stop(n, RUIN, here, purse, out)
         elif purse.told[2] == 0:
@@ -242,12 +286,13 @@ def share(members: Any, turns: Turns, rules: Rules, purse: Purse, kept: Kept, he
         for h in range(begin, j):
             n = turns.member[h]
             if turns.bar[h] == turns.last[n]:
-                close_member(members, n, END_OF_DATA, purse, kept)
+                close_member(members, n, END_OF_DATA, turns.last[n], purse, kept)
                 purse.waits[n] = NOTHING
         cash, mark = summed(purse, capital)
         if purse.told[2] == 0 and gone(mark, cash, capital):
             purse.told[2] = 1
             out[:] = NOTHING
+            unplaced(members, turns, begin, j, purse, kept)
             for n in range(count):
                 stop(n, RUIN, here, purse, out)
             close_those(members, turns, here, out, purse, kept)

@@ -249,6 +249,11 @@ class Limits(Model):
         return self.model_copy(update=change)
 
     @property
+    def flat(self) -> bool:
+        """Whether everything that may be built is flat by session end."""
+        return self.strategy.flat_by_session_end if self.keep and self.strategy is not None else self.flat_by_session_end
+
+    @property
     def trails(self) -> tuple[Trail, ...]:
         return tuple(Trail(distance=d) for d in self.trail.distances)
 

@@ -1,9 +1,13 @@
 """A history without memory: the same bars in another order, so that whatever is found in it is luck.
 
-Bars change places within their time of day, scaled to the volatility of the day they come to, so that the shape of a day and
-the clusters of volatility stay and rules trade on it as often as on the real one. What belongs to an hour (a drift at the
-open) and the drift of the whole stay too; `mirrored` turns every bar over at random, in simple returns, and they go as well:
-then the next price is expected to be the last one, whatever the rules know.
+Bars change places within their time of day, scaled in ticks to the day they come to, so that the range of every day, the shape
+of a day and the clusters of volatility stay, and rules trade on it as often, and at the same costs, as on the real one. What
+belongs to an hour (a drift at the open) and the drift of the whole stay too; `mirrored` turns every gap and every bar over at
+random, and they go as well: then the next price is expected to be the last one, whatever the rules know.
+
+Moves are ticks, never shares of the price: costs are ticks too. The path is free, since one that is led back to the real
+prices is an edge by itself (whoever fades it earns); only where everything that is tried is flat by session end may sessions
+begin at the real open, since nobody holds what leads there.
 """
 
 from __future__ import annotations
@@ -14,7 +18,6 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 
-from wolbrin.core.compiled import njit
 from wolbrin.core.engine.prepare import FineBars, Prepared
 from wolbrin.core.market.bars import Bars
 from wolbrin.core.market.sessions import NS_A_DAY, NS_A_MINUTE
@@ -24,18 +27,20 @@ Floats = NDArray[np.float64]
 Ints = NDArray[np.int64]
 LEAST_IN_SLOT = 20
 WIDE_SLOT = 30  # minutes, where bars do not begin at fixed times
-LEAST_PRICE = 20  # ticks; where prices come nearer to zero, or below it, moves are ticks and not shares of the price
+DAYS_BESIDE = 5  # on each side, that tell how lively a day of a single bar was
+LOWEST = 0.5  # of the lowest real price, above which a free path is lifted
 
 
 @dataclass(frozen=True)
 class Deal:
-    """Which bar comes to each place (int64[n]), how its moves are scaled (float64[n]) and turned (float64[n], 1 or -1), and
-    how far such a bar usually reaches to one side of its open, in ticks (float64[n])."""
+    """Which bar comes to each place (int64[n]), how its gap and its moves inside are scaled and turned (float64[n] each), how
+    far such a bar usually reaches to one side of its open, in ticks (float64[n]), and its volume (float64[n])."""
 
     bar: Ints
-    scale: Floats
-    turn: Floats
+    gap: Floats
+    weight: Floats
     reach: Floats
+    volume: Floats
 
 
 def slots_of(bars: Bars) -> Ints:
@@ -49,19 +54,29 @@ def slots_of(bars: Bars) -> Ints:
     return np.unique(slot * 2 + first, return_inverse=True)[1].astype(np.int64)
 
 
-def volatility(bars: Bars, slot: Ints) -> tuple[Floats, Floats, Floats]:
-    """float64[n] each: how lively the day of each bar was, as the mean of its ranges over what is usual at their times of
-    day; the same by all other bars of the day; and the range in ticks that is usual at the bar's time of day.
+def volatility(size: Floats, slot: Ints, day: Ints) -> tuple[Floats, Floats, Floats]:
+    """float64[n] each: how lively the day of each bar was, as the mean of its sizes over what is usual at their times of
+    day; the same by all other bars of the day; and the size that is usual at the bar's time of day.
 
     A bar is freed from its own day by what the others say of that day: by a mean that it is part of, a large bar would be
-    made smaller because it is large.
+    made smaller because it is large. A bar that is alone on its day is freed by the days beside it.
     """
-    size = (bars.h - bars.l).astype(np.float64) + 0.5  # half a tick, so that a quiet bar does not divide by zero
     usual = (np.bincount(slot, size) / np.bincount(slot))[slot]
-    _, day = np.unique(bars.trading_date, return_inverse=True)
-    count, total = np.bincount(day)[day], np.bincount(day, size / usual)[day]
-    others = np.where(count > 1, (total - size / usual) / np.maximum(count - 1, 1), 1.0)
-    return np.where(count > 1, total / count, 1.0), others, usual
+    count, total = np.bincount(day), np.bincount(day, size / usual)
+    lively = total / np.maximum(count, 1)
+    summed = np.concatenate([np.zeros(1), np.cumsum(lively)])
+    at = np.arange(len(lively))
+    first, last = np.maximum(0, at - DAYS_BESIDE), np.minimum(len(lively), at + DAYS_BESIDE + 1)
+    beside = (summed[last] - summed[first] - lively) / np.maximum(last - first - 1, 1)
+    beside = np.where(beside > 0, beside, 1.0)
+    others = np.where(count[day] > 1, (total[day] - size / usual) / np.maximum(count[day] - 1, 1), beside[day])
+    return np.where(count > 1, lively, beside)[day], others, usual
+
+
+def _to_day(real: Floats, dealt: Floats, day: Ints) -> Floats:
+    """float64[n]: by what the dealt values are multiplied so that the sum of each day is the real one; 1 where they are 0."""
+    wanted, had = np.bincount(day, real), np.bincount(day, dealt)
+    return np.where(had > 0, wanted / np.where(had > 0, had, 1.0), 1.0)[day]
 
 
 def deal(bars: Bars, rng: np.random.Generator, mirrored: bool) -> Deal:
@@ -74,9 +89,20 @@ def deal(bars: Bars, rng: np.random.Generator, mirrored: bool) -> Deal:
         shuffled_order[part] = order[rng.permutation(part)]
     bar = np.empty(n, np.int64)
     bar[order] = shuffled_order
-    lively, others, usual = volatility(bars, slot)
-    turn = np.where(rng.random(n) < 0.5, -1.0, 1.0) if mirrored else np.ones(n)
-    return Deal(bar, lively / others[bar], turn, (usual * others)[bar] / 2.0)
+    _, day = np.unique(bars.trading_date, return_inverse=True)
+    size = (bars.h - bars.l).astype(np.float64)
+    # Half a tick, so that a quiet bar does not divide by zero.
+    lively, others, usual = volatility(size + 0.5, slot, day)
+    freed = 1.0 / others[bar]
+    scale = freed * _to_day(size, size[bar] * freed, day)
+    turn, gap_turn = np.where(rng.random((2, n)) < 0.5, -1.0, 1.0) if mirrored else np.ones((2, n))
+    volume = bars.volume.astype(np.float64)
+    daily = (np.bincount(day, volume) / np.maximum(np.bincount(day), 1))[day]
+    share = (volume / np.where(daily > 0, daily, 1.0))[bar]
+    brought = share * _to_day(volume, share, day)
+    if (volume == np.rint(volume)).all():
+        brought = np.where(brought > 0, np.maximum(np.rint(brought), 1.0), 0.0)
+    return Deal(bar, lively * freed * gap_turn, scale * turn, (usual * others)[bar] / 2.0, brought)
 
 
 def _grid(exact: Floats, rng: np.random.Generator) -> Floats:
@@ -85,46 +111,17 @@ def _grid(exact: Floats, rng: np.random.Generator) -> Floats:
     return low + (rng.random(len(exact)) < exact - low)
 
 
-@njit(cache=True, nogil=True)
-def _chain(gap: Floats, body: Floats, factor: Floats, before: Floats, start: float, relative: bool,
-           chance: Floats) -> tuple[Floats, Floats, Floats]:
-    """Put dealt bars one after the other, all in ticks.
-
-    gap, body: float64[n] moves to the open and to the close; factor: float64[n] scale and turn; before: float64[n] price that
-    the bar's moves were made at; chance: float64[2, n] uniform. relative: moves are shares of the price.
-    Returns float64[n] each: open and close, whole; and by what each bar's moves are multiplied.
-    """
-    n = len(gap)
-    open_ = np.empty(n)
-    close = np.empty(n)
-    weight = np.empty(n)
-    price = start
-    for i in range(n):
-        w = factor[i] * price / before[i] if relative else factor[i]
-        exact = gap[i] * w
-        low = np.floor(exact)
-        first = price + low + (1.0 if chance[0, i] < exact - low else 0.0)
-        exact = body[i] * w
-        low = np.floor(exact)
-        price = first + low + (1.0 if chance[1, i] < exact - low else 0.0)
-        if relative:
-            first = max(1.0, first)
-            price = max(1.0, price)
-        open_[i] = first
-        close[i] = price
-        weight[i] = w
-    return open_, close, weight
-
-
 @dataclass(frozen=True)
 class _Laid:
-    """float64[n] in ticks: open, high, low, close of shuffled bars, and by what the dealt bars' moves are multiplied."""
+    """float64[n] in ticks: open, high, low, close of shuffled bars."""
 
     open: Floats
     high: Floats
     low: Floats
     close: Floats
-    weight: Floats
+
+    def lifted(self, by: Floats) -> _Laid:
+        return _Laid(self.open + by, self.high + by, self.low + by, self.close + by)
 
 
 def _steepness(reach: Floats, usual: Floats) -> Floats:
@@ -161,39 +158,58 @@ def _reach(base: Floats, up: Floats, down: Floats, weight: Floats, usual: Floats
     return base + np.floor(high + 1e-9), base - np.floor(low + 1e-9)
 
 
-def _lay(bars: Bars, dealt: Deal, rng: np.random.Generator) -> _Laid:
+def _anchors(bars: Bars) -> Ints:
+    """int64[k]: bars that begin at the real open where everything is flat by session end: first bars of sessions after one
+    whose last bar is there, so that nothing is held into them."""
+    first = np.diff(bars.session, prepend=-1) != 0
+    return np.flatnonzero(first & np.append(True, bars.last[:-1] != 0))
+
+
+def _lay(bars: Bars, dealt: Deal, flat: bool, rng: np.random.Generator) -> _Laid:
     o, h, low, c = (x.astype(np.float64) for x in (bars.o, bars.h, bars.l, bars.c))
     before = np.append(o[:1], c[:-1])
     j = dealt.bar
-    relative = bool(bars.l.min() > LEAST_PRICE)
-    open_, close, weight = _chain((o - before)[j], (c - o)[j], dealt.scale * dealt.turn, before[j], float(before[0]),
-                                  relative, rng.random((2, len(bars))))
-    top, bottom = _reach(open_, (h - o)[j], (o - low)[j], weight, dealt.reach, rng)
-    return _Laid(open_, np.maximum.reduce([open_, close, top]), np.minimum.reduce([open_, close, bottom]), close, weight)
+    gap, body = _grid((o - before)[j] * dealt.gap, rng), _grid((c - o)[j] * dealt.weight, rng)
+    gap[0] = 0.0
+    path = np.cumsum(gap + body)
+    open_ = path - body
+    at = _anchors(bars) if flat else np.zeros(1, np.int64)
+    segment = np.cumsum(np.isin(np.arange(len(o)), at)) - 1
+    base = (o[at] - open_[at])[segment]
+    open_, close = open_ + base, path + base
+    top, bottom = _reach(open_, (h - o)[j], (o - low)[j], dealt.weight, dealt.reach, rng)
+    laid = _Laid(open_, np.maximum.reduce([open_, close, top]), np.minimum.reduce([open_, close, bottom]), close)
+    lowest = float(low.min())
+    if lowest <= 0:
+        return laid
+    reached = np.minimum.reduceat(laid.low, at)
+    return laid.lifted(np.maximum(0.0, np.ceil(max(1.0, LOWEST * lowest)) - reached)[segment])
 
 
 def _bars(bars: Bars, laid: _Laid, volume: Floats) -> Bars:
-    lift = 0.0 if bars.l.min() <= 0 else max(0.0, 1.0 - laid.low.min())
-    parts = [(x + lift).astype(bars.o.dtype) for x in (laid.open, laid.high, laid.low, laid.close)]
+    parts = [x.astype(bars.o.dtype) for x in (laid.open, laid.high, laid.low, laid.close)]
     return dataclasses.replace(bars, o=parts[0], h=parts[1], l=parts[2], c=parts[3], volume=volume)
 
 
-def shuffled(bars: Bars, seed: int, mirrored: bool = False) -> Bars:
-    """The history with its bars dealt anew: sessions, times, costs and the volatility of every day stay.
+def _made(bars: Bars, seed: int, mirrored: bool, flat: bool) -> tuple[Deal, Bars]:
+    rng = np.random.default_rng(seed)
+    dealt = deal(bars, rng, mirrored)
+    return dealt, _bars(bars, _lay(bars, dealt, flat and bars.terms.scheduled, rng), dealt.volume)
 
-    A bar is its gap from the close before it, its body, its reach and its volume. Moves are shares of the price, unless
-    prices come near zero. Prices are lifted where they would fall below one tick. mirrored: every bar is turned at random.
+
+def shuffled(bars: Bars, seed: int, mirrored: bool = False, flat: bool = False) -> Bars:
+    """The history with its bars dealt anew: sessions, times, costs in ticks, range and volume of every day stay.
+
+    A bar is its gap from the close before it, its body, its reach and its volume, all at the scale of the day it comes to.
+    Where real prices are above zero, the path is lifted by a constant so that it stays above half the lowest of them.
+    mirrored: every gap and every bar is turned at random. flat: everything that is tried is flat by session end, so that
+    sessions may begin at the real open.
     """
-    rng = np.random.default_rng(seed)
-    dealt = deal(bars, rng, mirrored)
-    return _bars(bars, _lay(bars, dealt, rng), bars.volume[dealt.bar])
+    return _made(bars, seed, mirrored, flat)[1]
 
 
-def _finer(bars: Bars, made: Bars, fine: FineBars, finer: Bars, seed: int, mirrored: bool) -> Bars:
+def _finer(bars: Bars, made: Bars, dealt: Deal, fine: FineBars, finer: Bars, seed: int) -> Bars:
     """The finer bars of shuffled bars: each bar takes its own along, so that they add up to it."""
-    rng = np.random.default_rng(seed)
-    dealt = deal(bars, rng, mirrored)
-    weight = _lay(bars, dealt, rng).weight
     first = fine.arrays.first
     size = (first[1:] - first[:-1])[dealt.bar]
     size = np.where(fine.arrays.usable[dealt.bar] != 0, size, 0)
@@ -201,7 +217,7 @@ def _finer(bars: Bars, made: Bars, fine: FineBars, finer: Bars, seed: int, mirro
     source = dealt.bar[owner]
     at = first[source] + (np.arange(len(owner)) - np.repeat(np.cumsum(size) - size, size))
     rng = np.random.default_rng((seed, 1))
-    w, base = weight[owner], made.o[owner].astype(np.float64)
+    w, base = dealt.weight[owner], made.o[owner].astype(np.float64)
     a = fine.arrays
 
     def off(x: NDArray[np.int32]) -> Floats:
@@ -230,14 +246,15 @@ def _finer(bars: Bars, made: Bars, fine: FineBars, finer: Bars, seed: int, mirro
                                last=(end >= made.sessions.close[session]).astype(np.uint8), sessions=made.sessions)
 
 
-def shuffle(real: Prepared, seed: int, mirrored: bool = False) -> Prepared:
-    """A prepared history with its bars dealt anew, its finer bars with them; other markets stay as they are."""
-    made = shuffled(real.bars, seed, mirrored)
+def shuffle(real: Prepared, seed: int, mirrored: bool = False, flat: bool = False) -> Prepared:
+    """A prepared history with its bars dealt anew, its finer bars with them; other markets stay as they are. See
+    `shuffled`."""
+    dealt, made = _made(real.bars, seed, mirrored, flat)
 
     def finer() -> Bars | None:
         below = real.finer()
         if below is None or real.fine is None:
             return None
-        return _finer(real.bars, made, real.fine, below, seed, mirrored)
+        return _finer(real.bars, made, dealt, real.fine, below, seed)
 
     return Prepared(made, real.columns.over(made), finer, real.rates, real.source)

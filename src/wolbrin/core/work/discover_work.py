@@ -155,9 +155,10 @@ class DiscoverWork(Request):
         request = self.request
         market, interval = request.places[place]
         history = self.history(place)
+        limits = request.limits.on(history.bars.terms)
         if control:
-            history = shuffle(history, control_seed(request.seed, control, market), not request.drift)
-        return Explorer(history, self.briefs[place], Plan(request.limits.on(history.bars.terms)),
+            history = shuffle(history, control_seed(request.seed, control, market), not request.drift, limits.flat)
+        return Explorer(history, self.briefs[place], Plan(limits),
                         leader.pantry if leader is not None else self._pantry(interval), request.seed, levels=leader)
 
     def _pantry(self, interval: int) -> Pantry:

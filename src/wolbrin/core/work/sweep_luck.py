@@ -174,7 +174,7 @@ def _searched(sweep: SweepWork, work: LuckWork, deal: int, which: int,
                 key = where.market, where.interval
                 if key not in held:
                     real = sweep.footing.prepared(*key, sweep.question(where).content)
-                    held[key] = shuffle(real, work.seed * 1000 + deal, work.mirrored)
+                    held[key] = shuffle(real, work.seed * 1000 + deal, work.mirrored, request.strategy.flat_by_session_end)
                 variants[place] = sweep.over(held[key], where)
             rows = np.flatnonzero(batch // space.inner == place)
             for i in range(0, len(rows), PIECE):

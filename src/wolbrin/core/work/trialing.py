@@ -109,7 +109,8 @@ class TrialWork(Request):
     def _read(self, column: int, deal: int) -> Many:
         market, interval = self.request.columns[column]
         real = self.footing.prepared(market, interval, self.contents[column])
-        history = real if deal == REAL else shuffle(real, self.request.seed * 1000 + deal, self.request.mirrored)
+        flat = all(row.strategy.flat_by_session_end for row in self.request.rows)
+        history = real if deal == REAL else shuffle(real, self.request.seed * 1000 + deal, self.request.mirrored, flat)
         return Many(history, self.briefs[column], ROOM)
 
     def many(self, column: int, deal: int) -> Many:

@@ -116,7 +116,7 @@ def evaluate_walk(work: WalkWork, argument: Argument) -> Result:
         return work.fit(request.spans[at], work.shared, work.history)
     if kind == "cell":
         return cell_done(work, at, fits, work.history)
-    history = shuffle(work.history, SEED * 1000 + at, work.mirrored)
+    history = shuffle(work.history, SEED * 1000 + at, work.mirrored, request.sweep.strategy.flat_by_session_end)
     sets = work.sets_on(history)
     made = tuple(work.fit(span, sets, history).fit for span in request.spans)
     table = np.full((len(request.cells), len(columns_of(request))), np.nan)
