@@ -202,8 +202,9 @@ def test_ruin_and_daily_limits_by_hand() -> None:
 
 
 def test_the_log_of_a_stopped_account_by_hand() -> None:
-    """Longs of 1 and 9 contracts; prices rise by 10 and fall by 60. A trail of 5 ticks moves at the rise, and once more at the
-    close where the limit ends it, before it does. Orders that rest at the bar of ruin were placed before it, never on it."""
+    """Longs of 1 and 9 contracts; prices rise by 10 and fall by 60. A trail of 5 ticks moves at the rise, and once more at
+    the close where the limit ends it, before it does. Orders that rest at the bar of ruin were placed before it, never on
+    it."""
     def told(one: Member) -> list[tuple[str, str, int, str]]:
         log = one.books.log[: one.state.s[k.S_LOGGED]]
         return [(k.EVENTS[e[k.L_EVENT]], k.ORDERS[e[k.L_ORDER]], int(e[k.L_BAR]), k.WHY[e[k.L_WHY]]) for e in log]

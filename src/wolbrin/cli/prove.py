@@ -21,6 +21,7 @@ from wolbrin.core.proving.monte_carlo import MonteCarloGate, MonteCarloSettings
 from wolbrin.core.store.holdout import t_for
 from wolbrin.core.store.project import Project
 from wolbrin.core.store.shelf import Kept, Shelf
+from wolbrin.core.work.controls import more_controls_job, wanted
 from wolbrin.core.work.footing import Footing
 from wolbrin.core.work.lines import find_line, line_of, save_line, saved_lines, use_line
 from wolbrin.core.work.proving import Proved, case_of, prove_job
@@ -73,6 +74,8 @@ def add(app: typer.Typer, demo: Callable[[], Path]) -> None:
             all_gates: bool = typer.Option(False, "--all-gates", help="Go on after a fall, and see every verdict."),
             many: bool = typer.Option(False, "--many", help="Open the holdout even for very many at once."),
             keep_for: str | None = typer.Option(None, "--keep-holdout-for", help="candidates or portfolio, from now on."),
+            add_controls: bool = typer.Option(False, "--add-controls", help="Where Luck could not judge for want of controls "
+                                              "let as many run as it needs, and judge again."),
             show: bool = typer.Option(False, "--list", help="Only list the Shelf and where each stands."),
             json: bool = JSON) -> None:
         """Walk candidates through the line of gates and keep every verdict."""
@@ -101,6 +104,14 @@ def add(app: typer.Typer, demo: Callable[[], Path]) -> None:
                 run(prove_job(opened, [Subject.of(k) for k in kept], open_holdout=False, all_gates=all_gates, notify=note),
                     "threads")
                 kept = Shelf(opened).bodies([k.id for k in kept])
+            if add_controls and not show:
+                for search, (needed, ids) in wanted(opened, [k.id for k in kept]).items():
+                    error_console.print(f"{needed} controls in all beside search {search}, for {len(ids)} candidates.",
+                                        markup=False)
+                    run(more_controls_job(opened, search, needed), "threads")
+                    run(prove_job(opened, [Subject.of(k) for k in Shelf(opened).bodies(ids)], open_holdout=False,
+                                  all_gates=all_gates, notify=note), "threads")
+            lacking = wanted(opened, [k.id for k in kept])
             if open_holdout and not show:
                 # Only those that are ready share the opening, so that the others do not raise what it asks of them.
                 ready = [Subject.of(k) for k, s in zip(kept, map(Standings(opened).of, kept)) if s.stands == READY]
@@ -113,9 +124,13 @@ def add(app: typer.Typer, demo: Callable[[], Path]) -> None:
         if json:
             emit({"line": used.name, "openings": opened.openings(), "holdout_for": spent_on(opened),
                   "next_opening": {"number": batch, "t_needed": t_for(batch, 1)},
+                  "controls_wanted": {str(s): n for s, (n, _) in lacking.items()},
                   "funnel": _funnel(opened, rows), "candidates": rows})
             return
         _print(rows, all_gates)
+        for search, (needed, ids) in lacking.items():
+            console.print(f"{len(ids)} found by search {search} need {needed} controls in all to be judged: "
+                          "`wolbrin prove --add-controls`.", markup=False)
 
     @app.command("monte-carlo")
     def monte_carlo(names: list[str] = NAMES, project: Path | None = PROJECT,

@@ -39,6 +39,7 @@ from wolbrin.core.search.twins import ALIKE
 from wolbrin.core.store.project import Project
 from wolbrin.core.store.searches import Searches
 from wolbrin.core.store.shelf import Shelf
+from wolbrin.core.work.controls import told_before
 from wolbrin.core.work.discover_answer import DiscoverAnswer, discover_answer
 from wolbrin.core.work.discover_request import DiscoverRequest
 from wolbrin.core.work.discover_results import DiscoverResult
@@ -146,7 +147,10 @@ def add(app: typer.Typer, demo: Callable[[], Path]) -> None:
                                      "(find a filter)."),
             strategy: str | None = typer.Option(None, "--strategy", "-s", help="Strategy or candidate whose parts are kept."),
             floor: list[str] = typer.Option([], "--floor", help='Such as "trades_per_year>=40", "year.net>=0", '
-                                            '"long.trades>=50"; usual ones when left out.'),
+                                            '"long.trades>=50"; usual ones when left out. 30 trades or 10 a year, and t '
+                                            "above drift, stand beside them."),
+            without_floor: list[str] = typer.Option([], "--without-floor", help="Take a standing floor out: trades, "
+                                                    "above_drift."),
             objective: list[str] = typer.Option(["t_daily"], "--objective", help="A measure, or a blend of them."),
             method: str = typer.Option("random", "--method", help="random or evolve."),
             until: list[str] = typer.Option(["tried=20000"], "--until", help="kept=200, tried=60000, time=30s; by commas."),
@@ -162,12 +166,18 @@ def add(app: typer.Typer, demo: Callable[[], Path]) -> None:
                                         help="Give up one that has lost after so many trades; 0: never."),
             resume: bool = typer.Option(False, "--resume", help="Go on with the newest unfinished one that asks the same."),
             again: int | None = typer.Option(None, "--again", help="Ask the floors of what this search tried, and go on."),
+            more_controls: int | None = typer.Option(None, "--more-controls", help="Let so many controls in all run beside "
+                                                     "the search that --search names, on what it has tried."),
+            search: int | None = typer.Option(None, "--search", help="Number of the search that --more-controls is about."),
             share: float = SHARE, json: bool = JSON) -> None:
         """Build candidates, test them, keep those above the floors; shuffled histories say how many luck keeps."""
         facing = tuple(SIDES.get(s.strip(), s.strip()) for s in sides.split(","))
         if not set(facing) <= set(KNOWN_SIDES):
             error_console.print(f"--sides must be among {', '.join(KNOWN_SIDES)}.", markup=False)
             raise typer.Exit(USAGE)
+        if more_controls is not None:
+            _more_controls(search, more_controls, project, demo, share, json)
+            return
         if again is not None:
             _again(again, project, demo, floor, share, json)
             return
@@ -193,13 +203,27 @@ def add(app: typer.Typer, demo: Callable[[], Path]) -> None:
             request = DiscoverRequest(
                 places_of(market, interval), limits, parse_chosen(ingredients) if ingredients else (),
                 tuple(Floor.parse(f) for f in floor), Objective.parse(objective), method,  # type: ignore[arg-type]
-                hold=hold, controls=control, drift=control_drift, alike=alike, seed=seed)
+                hold=hold, controls=control, drift=control_drift, alike=alike, seed=seed,
+                without=tuple(without_floor))
             request = replace(request, **until_of(until) | ({"count": count} if count is not None else {}))
             found = resumed(opened, request) if resume else None
             if resume and found is None:
                 error_console.print("No unfinished search asks the same; a new one begins.", markup=False)
+            if found is None:
+                error_console.print(f"{told_before(opened, request)}.", markup=False)
             answer, result = _run(opened, found or discover_job(opened, request), share)
         _tell(answer, result, json)
+
+
+def _more_controls(search: int | None, controls: int, project: Path | None, demo: Callable[[], Path], share: float,
+                   json: bool) -> None:
+    """Let further controls run beside a search."""
+    with told():
+        opened = open_project(project, demo)
+        if search is None:
+            raise UserError("which search is not said", "--more-controls", "Name it with --search; see `wolbrin searches`.")
+        answer, result = _run(opened, resume_discover(opened, search, controls=controls), share)
+    _tell(answer, result, json)
 
 
 def _again(search: int, project: Path | None, demo: Callable[[], Path], floor: list[str], share: float, json: bool) -> None:

@@ -39,6 +39,7 @@ from wolbrin.core.store.dossier import Dossiers
 from wolbrin.core.store.project import Project
 from wolbrin.core.store.searches import Searches
 from wolbrin.core.store.strategies import StrategyEntry
+from wolbrin.core.work.standing_floors import floors_of_sets
 from wolbrin.core.work.sweep_answer import SweepAnswer, answer, order_of, table_of
 from wolbrin.core.work.sweep_estimate import estimate
 from wolbrin.core.work.sweep_luck import KIND as LUCK
@@ -184,7 +185,9 @@ def add(app: typer.Typer, demo: Callable[[], Path]) -> None:
             count: int = typer.Option(0, "--count", min=0, help="Sets of a sample or an evolution; 0: what is usual."),
             seed: int = typer.Option(1, "--seed", min=0, help="Same seed, same sets."),
             objective: list[str] = typer.Option([], "--objective", help='A measure, or "0.6 * a + 0.4 * b"; twice: both.'),
-            floor: list[str] = typer.Option([], "--floor", help='What a set must reach: "trades>=100".'),
+            floor: list[str] = typer.Option([], "--floor", help='What a set must reach: "trades>=100"; 30 trades or 10 a '
+                                            "year stand unless another floor of trades is given."),
+            without_floor: list[str] = typer.Option([], "--without-floor", help="Take a standing floor out: trades."),
             keep: int = typer.Option(0, "--keep", min=0, help="List and write only so many of the best; 0: all."),
             basket: str = typer.Option(MEDIAN_RANK, "--basket", help="One set for all: median rank, worst market or sum."),
             shuffles: int = typer.Option(20, "--shuffles", min=0, max=1000, help="Shuffled histories to compare luck with."),
@@ -223,7 +226,8 @@ def add(app: typer.Typer, demo: Callable[[], Path]) -> None:
                 request = SweepRequest(
                     entry.strategy, market or entry.market, code_of(interval) if interval else entry.interval, axes,
                     entry.own, constraints_of(entry.strategy, constraint), method, count, seed, Objective.parse(objective),
-                    tuple(Floor.parse_plain(f) for f in floor), keep, 0, name, check_rule(basket))
+                    floors_of_sets(opened, [Floor.parse_plain(f) for f in floor], without_floor, entry.own), keep, 0, name,
+                    check_rule(basket))
             if request is not None:
                 if only_estimate:
                     one = estimate(opened, request)

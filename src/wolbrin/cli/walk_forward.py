@@ -38,6 +38,7 @@ from wolbrin.core.search.walked import Choice
 from wolbrin.core.store.dossier import Dossiers
 from wolbrin.core.store.project import Project
 from wolbrin.core.store.searches import Searches
+from wolbrin.core.work.standing_floors import floors_of_sets
 from wolbrin.core.work.sweep_request import SweepRequest
 from wolbrin.core.work.walk_answer import fold_table, walk_answer
 from wolbrin.core.work.walk_grid import USUAL, Grid, grid_of_result, luck_words, shown, title_of
@@ -69,7 +70,9 @@ def _asked(opened: Project, strategy: str, lengths: tuple[tuple[Length, ...], tu
     sweep = SweepRequest(entry.strategy, given["market"] or entry.market,
                          code_of(given["interval"]) if given["interval"] else entry.interval, axes, entry.own,
                          constraints_of(entry.strategy, given["constraint"]), given["method"], given["count"], given["seed"],
-                         Objective.parse(given["objective"]), tuple(Floor.parse_plain(f) for f in given["floor"]))
+                         Objective.parse(given["objective"]),
+                         floors_of_sets(opened, [Floor.parse_plain(f) for f in given["floor"]], given["without"], entry.own,
+                                        lengths[0]))
     return WalkRequest(sweep, *lengths, Length.parse(gap, "--gap") if gap else None, anchored, not forward,
                        cast(Choice, choice), name)
 
@@ -178,7 +181,9 @@ def add(app: typer.Typer, demo: Callable[[], Path]) -> None:
             count: int = typer.Option(0, "--count", min=0, help="Sets of a sample or an evolution; 0: what is usual."),
             seed: int = typer.Option(1, "--seed", min=0, help="Same seed, same sets."),
             objective: list[str] = typer.Option([], "--objective", help='A measure, or "0.6 * a + 0.4 * b".'),
-            floor: list[str] = typer.Option([], "--floor", help='What a set must reach: "trades>=30".'),
+            floor: list[str] = typer.Option([], "--floor", help='What a set must reach: "trades>=30"; 30 trades or 10 a year '
+                                            "of each fit stand unless another floor of trades is given."),
+            without_floor: list[str] = typer.Option([], "--without-floor", help="Take a standing floor out: trades."),
             shuffles: int = typer.Option(0, "--shuffles", min=0, max=1000, help="Walk as many shuffled histories too."),
             figure: str = typer.Option(USUAL, "--figure", help="Of a grid: what is compared, such as efficiency."),
             cell: str = typer.Option("", "--cell", help="Of a grid: the pair whose walk is shown; the region's center."),
@@ -219,7 +224,8 @@ def add(app: typer.Typer, demo: Callable[[], Path]) -> None:
                 if strategy is None:
                     raise UserError("no strategy is named", "--strategy", "Name one, or a walk with --show or --resume.")
                 given = {"vary": vary, "link": link, "constraint": constraint, "market": market, "interval": interval,
-                         "method": method, "count": count, "seed": seed, "objective": objective, "floor": floor}
+                         "method": method, "count": count, "seed": seed, "objective": objective, "floor": floor,
+                         "without": without_floor}
                 if grid is not None and grid[1].casefold() != "x":
                     raise UserError(f'"{" ".join(grid)}" is no grid', "--grid", "Write 12m,24m,36m x 3m,6m.")
                 lengths = (lengths_of(grid[0] if grid else train, "--grid" if grid else "--train"),

@@ -22,7 +22,8 @@ from wolbrin.core.rules.axes import Axis
 from wolbrin.core.rules.mirror import SIDES
 from wolbrin.core.rules.numbers import tunables
 from wolbrin.core.search.basket import RULES
-from wolbrin.core.search.objective import Objective
+from wolbrin.core.search.objective import Floor, Objective
+from wolbrin.core.work.standing_floors import floors_of_sets
 from wolbrin.core.work.sweep_estimate import LARGEST_SWEEP, Estimate, count_of, estimate
 from wolbrin.core.work.sweep_request import SweepRequest
 
@@ -124,7 +125,15 @@ class Setup(QWidget):
                        self.count.valueChanged, self.seed.valueChanged, session.brief_changed):
             signal.connect(lambda *_: self.look())
         session.markets_changed.connect(self.markets.tell)
+        self._show_floors(floors_of_sets(session.project, (), own=session.own))
         self.look()
+
+    def _show_floors(self, floors: tuple[Floor, ...]) -> None:
+        self.floors.clear()
+        for floor in floors:
+            line = self.floors.add()
+            assert isinstance(line, FloorLine)
+            line.show_floor(floor)
 
     def _titles(self) -> dict[str, str]:
         return {t.key: t.title for t in tunables(self.session.strategy)}
@@ -253,8 +262,4 @@ class Setup(QWidget):
                     moves = self.links.add()
                     assert isinstance(moves, LinkLine)
                     moves.show_link(axis.key, one)
-        self.floors.clear()
-        for floor in request.floors:
-            line = self.floors.add()
-            assert isinstance(line, FloorLine)
-            line.show_floor(floor)
+        self._show_floors(request.floors)

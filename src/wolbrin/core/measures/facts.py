@@ -17,6 +17,7 @@ from wolbrin.core.measures.sums import gains_and_losses, returns_of, total
 Floats = NDArray[np.float64]
 Ints = NDArray[np.int64]
 NS_A_DAY = 86_400 * 1_000_000_000
+FOLLOWS_EQUITY = ("risk", "percent")  # kinds of sizing
 
 
 @njit(cache=True, nogil=True)
@@ -50,7 +51,7 @@ class Facts:
     sized the trade. exit_year: int64[m]. equity: float64[n] net, with `times`, int64[n] UTC ns of its points, and
     `begin`, the instant before the first. daily: P/L per trading date, float64[d].
     exposed, bars: bars with a position and bars in all. run: the run behind, None for a combination. pooled: the trades are
-    those of several members, which overlap in time.
+    those of several members, which overlap in time. compounding: sizes of a combination follow its equity.
     """
 
     capital: float
@@ -66,6 +67,7 @@ class Facts:
     bars: int
     run: Run | None = None
     pooled: bool = False
+    compounding: bool = False
 
     @cached_property
     def daily_returns(self) -> Floats:
@@ -76,7 +78,7 @@ class Facts:
     @property
     def compounds(self) -> bool:
         """Whether the size follows equity."""
-        return self.run is not None and self.run.strategy.sizing.kind in ("risk", "percent")
+        return self.compounding or (self.run is not None and self.run.strategy.sizing.kind in FOLLOWS_EQUITY)
 
     @cached_property
     def nets(self) -> Floats:

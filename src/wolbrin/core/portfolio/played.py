@@ -16,7 +16,7 @@ from wolbrin.core.engine.prepare import Prepared
 from wolbrin.core.engine.run import Run
 from wolbrin.core.errors import UserError
 from wolbrin.core.market.bars import Span
-from wolbrin.core.measures.facts import Facts
+from wolbrin.core.measures.facts import FOLLOWS_EQUITY, Facts
 from wolbrin.core.measures.wording import few, number
 from wolbrin.core.portfolio.combine import daily_table
 from wolbrin.core.portfolio.limits import Label
@@ -26,7 +26,6 @@ from wolbrin.core.rules.naming import family_of
 
 Floats = NDArray[np.float64]
 Ints = NDArray[np.int64]
-FOLLOWS_EQUITY = ("risk", "percent")
 
 
 @dataclass(frozen=True)
@@ -140,6 +139,11 @@ class Played:
         return dates, table.sum(axis=1)
 
     @property
+    def compounds(self) -> bool:
+        """Whether sizes follow equity: a member's by itself, or all of them since they are set again by the account's."""
+        return self.plan.resizing is not None or any(p.strategy.sizing.kind in FOLLOWS_EQUITY for p in self.parts)
+
+    @property
     def ruined(self) -> bool:
         """Whether an account came to nothing."""
         return any(a.ruined for a in self.accounts)
@@ -181,7 +185,7 @@ class Played:
         return Facts(self.capital, taken([f.profits for f in each], np.float64), taken([f.r for f in each], np.float64),
                      taken([f.risk_share for f in each], np.float64), taken([f.exit_year for f in each], np.int64),
                      self.equity, self.instants, min(int(r.bars.time[r.first]) for r in live), self.daily[1],
-                     int(self.exposed.sum()), len(self.instants), pooled=len(self.runs) > 1)
+                     int(self.exposed.sum()), len(self.instants), pooled=len(self.runs) > 1, compounding=self.compounds)
 
     @property
     def rounding(self) -> Whole:

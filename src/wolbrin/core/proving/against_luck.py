@@ -15,23 +15,26 @@ from wolbrin.core.measures.wording import number
 from wolbrin.core.models import Model
 from wolbrin.core.proving.gate import Case, Gate, Outcome, Shown
 from wolbrin.core.search.deflated import Deflated, deflated
-from wolbrin.core.search.superior import statistics_of
+from wolbrin.core.search.luck import Luck
+from wolbrin.core.search.strength import MOST_CONTROLS, Strength
 
 MOST_ELSE = 20  # times as much as its sweep that may have been tried on the market
+SELDOM = 0.01  # of the searches on noise: how many may keep as many, and find as strong
 
 
 class LuckSettings(Model):
     """judge_by: the share of finds this strong that luck brings (an empirical false discovery rate), at most `most_share`, by
     a search that as a whole found more than luck does, or for a find stronger than luck's (in 99 of 100 both); or by
-    "strongest": stronger than the strongest find of so many of the controls (White 2000), at least 1 - `most_share`. A find
-    of a sweep that kept the daily results of all its sets is judged among all of them (Hansen 2005, stepwise). Where neither
-    is at hand, t of daily results must be so large that the best of all that was tried reaches it with this chance only.
-    least_deflated: probability that the deflated Sharpe ratio must have, 0 to only tell it, since hopeless trials inflate the
-    variance it asks by."""
+    "strongest": stronger than the strongest find of so many of the controls (White 2000), at least 1 - `most_share`. Other
+    searches on the market were chances too: what luck brings is multiplied by all that was tried there over what its own
+    search tried. A find of a sweep that kept the daily results of all its sets is judged among all of them (Hansen 2005,
+    stepwise). Where neither is at hand, t of daily results must be so large that the best of all that was tried reaches it
+    with this chance only. least_deflated: the probability that the Sharpe ratio is above luck's best must be at least this; 0
+    to only tell it, as is usual: it is a figure beside the others, and no test."""
 
     judge_by: Literal["share", "strongest"] = Field("share", title="judged by")
     most_share: float = Field(0.10, gt=0, lt=1, title="share luck brings, at most")
-    least_deflated: float = Field(0.0, ge=0, lt=1, title="deflated Sharpe, at least")
+    least_deflated: float = Field(0.0, ge=0, lt=1, title="above luck's best Sharpe, at least")
 
 
 def _strength(case: Case) -> float:
@@ -45,11 +48,28 @@ def _percent(share: float) -> str:
 
 
 def _deflated(case: Case) -> Deflated | None:
-    """Over everything its search tried; None where that is not known."""
-    trials = case.origin.trials if case.origin is not None else None
-    if trials is None or trials.groups < 1 or not len(case.run):
+    """Against what luck came to in its search; None where that is not known."""
+    hurdle = case.origin.hurdle if case.origin is not None else None
+    if hurdle is None or not math.isfinite(hurdle.value) or not len(case.run):
         return None
-    return deflated(case.run.daily[1], trials)
+    return deflated(case.run.daily[1], hurdle)
+
+
+def _searches(others: float) -> str:
+    """What else was tried on the market, in words."""
+    return f", and {number(others, 1)} times as much was tried on the market" if others >= 1.05 else ""
+
+
+def controls_needed(curve: Strength, luck: Luck, strength: float, others: float, most_share: float) -> int:
+    """How many controls would show that a find is more than luck, if the further ones kept alike: 0 where they would not,
+    more than MOST_CONTROLS where more were needed than can be asked."""
+    if curve.at(strength, False) * others > most_share or others * min(luck.chance, curve.chance(strength, False)) > SELDOM:
+        return 0
+    for m in range(curve.controls + 1, MOST_CONTROLS + 1):
+        if (curve.at(strength, True, m) * others <= most_share
+                and others * min(luck.chance, curve.chance(strength, True, m)) <= SELDOM):
+            return m
+    return MOST_CONTROLS + 1
 
 
 @dataclass(frozen=True)
@@ -60,7 +80,7 @@ class LuckGate(Gate):
     key = "luck"
     title = "Luck"
     shown = (Shown("share", "luck brings", 0, 100.0, "%"), Shown("strength", "strength, t", 1),
-             Shown("deflated", "deflated Sharpe", 0, 100.0, "%"))
+             Shown("deflated", "above luck's best Sharpe", 0, 100.0, "%"))
     figure = "share"
     setting = "most_share"
 
@@ -76,9 +96,9 @@ class LuckGate(Gate):
         found = _deflated(case)
         if found is None:
             return made
-        chance, hurdle, groups = found.chance, found.hurdle, found.trials.groups
-        words = f"deflated Sharpe ratio {number(100 * chance)}% over {number(groups)} different tries"
-        made = replace(made, figures=made.figures | {"deflated": chance, "hurdle": hurdle},
+        chance = found.chance
+        words = f"its Sharpe ratio is above {found.hurdle.words()} with {number(100 * chance)}% probability"
+        made = replace(made, figures=made.figures | {"deflated": chance, "hurdle": found.hurdle.value},
                        reason=f"{made.reason[:-1]}; {words}." if math.isfinite(chance) else made.reason)
         asked = self.options.least_deflated
         if made.passed and asked and not chance >= asked:
@@ -87,48 +107,60 @@ class LuckGate(Gate):
 
     def _by_luck(self, case: Case) -> Outcome:
         o, came = self.options, case.origin
-        if came is None or not came.controls:
+        if came is None or came.curve is None or came.luck is None or not came.curve.controls:
             return self._among_all(case) or self._without(case)
-        figures = {"strength": came.strength, "controls": float(came.controls), "share": came.share,
-                   "best_by_luck": max(came.best, default=math.nan)}
+        curve, luck, m = came.curve, came.luck, came.curve.controls
+        # Such as a near-twin of a find: as strong as it is by itself.
+        strength = came.strength if math.isfinite(came.strength) else _strength(case)
+        others = max(1.0, max(case.tried, case.tried_on) / max(1, came.tried))
+        figures = {"strength": strength, "controls": float(m), "share": min(1.0, curve.at(strength) * others),
+                   "best_by_luck": max(curve.by_luck, default=math.nan), "others": others}
         if o.judge_by == "strongest":
-            beaten = sum(came.strength <= b for b in came.best)
-            share = (1 + beaten) / (1 + came.controls)
-            figures["share"] = share
-            if 1 / (1 + came.controls) > o.most_share:
-                return self.unsure(case, f"{came.controls} controls cannot show {o.most_share:.0%}; "
-                                   f"{math.ceil(1 / o.most_share) - 1} are needed: run the search again with more.", figures)
-            words = f"Strength {number(came.strength, 1)}; {beaten} of {came.controls} controls found something as strong"
-            return self.passes(case, f"{words}.", figures) if share <= o.most_share else self.falls(
-                case, f"{words}, p {number(share, 2)}; at most {o.most_share:g}.", figures)
-        if not math.isfinite(came.share):
-            # Such as a near-twin of a find: as strong as it is by itself.
-            figures["strength"] = strength = _strength(case)
-            figures["share"] = came.share_at(strength)
+            return self._by_strongest(case, curve, others, figures)
         if not math.isfinite(figures["share"]):
             return self.unsure(case, "How strong it is among the finds of its search is not known.", figures)
-        words = (f"Of finds as strong (t {number(figures['strength'], 1)}), luck brings {_percent(figures['share'])} by "
-                 f"{came.controls} control{'s' if came.controls != 1 else ''}")
-        if figures["share"] <= o.most_share and not came.more and not figures["strength"] > came.sure:
+        figures["chance"] = min(1.0, others * min(luck.chance, curve.chance(strength)))
+        words = (f"Of finds as strong (t {number(strength, 1)}), luck brings {_percent(figures['share'])} by {m} "
+                 f"control{'s' if m != 1 else ''}{_searches(others)}")
+        seldom = figures["chance"] <= SELDOM
+        if figures["share"] <= o.most_share and seldom:
+            return self.passes(case, f"{words}.", figures)
+        needed = controls_needed(curve, luck, strength, others, o.most_share)
+        if needed:
+            enough = needed <= MOST_CONTROLS
+            figures["controls_needed"] = float(needed) if enough else math.nan
+            told = f"{needed} controls could show, so few cannot" if enough else f"not even {MOST_CONTROLS} controls can show"
+            return self.unsure(case, f"{words}; that this is at most {100 * o.most_share:g}%, and not the luck of one search "
+                               f"in a hundred, {told}.", figures)
+        if figures["share"] <= o.most_share:
             # So few controls that a lucky search may stand out among them: its shares are not believed.
             return self.falls(case, f"{words}; but its search found no more, and nothing stronger, than one lucky search in "
                               "a hundred does.", figures)
-        return self.passes(case, f"{words}.", figures) if figures["share"] <= o.most_share else self.falls(
-            case, f"{words}; at most {100 * o.most_share:g}% are allowed.", figures)
+        return self.falls(case, f"{words}; at most {100 * o.most_share:g}% are allowed.", figures)
+
+    def _by_strongest(self, case: Case, curve: Strength, others: float, figures: dict[str, float]) -> Outcome:
+        """Against the strongest find of each control."""
+        o, m, strength = self.options, curve.controls, figures["strength"]
+        beaten = sum(not b < strength for b in curve.by_luck)
+        figures["share"] = share = min(1.0, others * (1 + beaten) / (1 + m))
+        words = (f"Strength {number(strength, 1)}; {beaten} of {m} controls found something as strong{_searches(others)}")
+        if share <= o.most_share:
+            return self.passes(case, f"{words}.", figures)
+        if not beaten:
+            needed = math.ceil(others / o.most_share) - 1
+            figures["controls_needed"] = float(needed) if needed <= MOST_CONTROLS else math.nan
+            return self.unsure(case, f"{words}, and so few cannot show {o.most_share:.0%}; {needed} are needed.", figures)
+        return self.falls(case, f"{words}, p {number(share, 2)}; at most {o.most_share:g}.", figures)
 
     def _among_all(self, case: Case) -> Outcome | None:
         """Among the whole universe of its sweep; None where that is not at hand, or so much else was tried that draws cannot
         tell. Of all that was tried on the market the sweep is a part, by which its p is raised (weighted Bonferroni)."""
         universe = case.origin.universe if case.origin is not None else None
-        daily = case.run.daily[1]
-        if universe is None or len(daily) != universe.days:
+        if universe is None:
             return None
-        else_tried = max(1.0, case.tried / universe.tried)
-        if else_tried > MOST_ELSE:
-            return None
-        strength = float(statistics_of(daily[None, :], universe.block)[0])
-        p = universe.at(strength)
-        if not math.isfinite(p):
+        else_tried = max(1.0, max(case.tried, case.tried_on) / universe.tried)
+        strength, p = universe.of(case.run.daily[1])
+        if else_tried > MOST_ELSE or not math.isfinite(p):
             return None
         share = min(1.0, p * else_tried)
         figures = {"strength": strength, "share": share, "controls": 0.0, "superior": p, "superior_best": universe.best}
@@ -142,9 +174,11 @@ class LuckGate(Gate):
     def _without(self, case: Case) -> Outcome:
         """No control: all that was tried as so many independent tries, which asks more than a control would."""
         strength = _strength(case)
-        tried, asked = max(1, case.tried), t_needed(self.options.most_share / max(1, case.tried))
+        tried = max(1, case.tried, case.tried_on)
+        asked = t_needed(self.options.most_share / tried)
         figures = {"strength": strength, "share": min(1.0, tried * p_above(strength)), "controls": 0.0, "t_needed": asked}
-        words = (f"No control ran beside what found it: judged by t alone, as the best of {number(tried)} tried "
+        why = case.origin.note if case.origin is not None and case.origin.note else "No control ran beside what found it"
+        words = (f"{why}: judged by t alone, as the best of {number(tried)} tried "
                  f"({number(strength, 1)}, {number(asked, 1)} needed)")
         if not math.isfinite(strength):
             return self.unsure(case, f"{words}; it has no t.", figures)

@@ -53,7 +53,8 @@ def selection_share(case: Case, t: float) -> float:
     if not t > 0:
         return math.nan
     came = case.origin
-    luck = float(np.mean(came.best)) if came is not None and came.best else expected_best(case.tried, 1.0)
+    best = came.curve.by_luck if came is not None and came.curve is not None else ()
+    luck = float(np.mean(best)) if best else expected_best(case.tried, 1.0)
     return min(1.0, max(0.0, luck) / t)
 
 

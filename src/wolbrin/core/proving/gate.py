@@ -20,7 +20,9 @@ from wolbrin.core.market.bars import Span
 from wolbrin.core.measures.wording import number
 from wolbrin.core.models import Model
 from wolbrin.core.rules.model import Strategy
-from wolbrin.core.search.deflated import Trials
+from wolbrin.core.search.deflated import Hurdle
+from wolbrin.core.search.luck import Luck
+from wolbrin.core.search.strength import Strength
 from wolbrin.core.search.superior import Superior
 from wolbrin.core.search.walked import WalkAsk, WalkTold
 
@@ -31,33 +33,29 @@ Tables = dict[str, dict[str, NDArray[Any]]]
 
 @dataclass(frozen=True)
 class Origin:
-    """What the search that found a candidate knows of luck. strength: of the candidate, in whatever the search compares by;
-    share: of finds as strong that luck brings, NaN where unknown; best: the strongest find of each control that found any;
-    controls: how many ran. share_at: the share of finds as strong as another value. more: the search as a whole kept more
-    than 99 of 100 searches of luck do; sure: the strength that the strongest find of 99 of 100 of those stays below. trials:
-    how different everything it tried was, for the deflated Sharpe ratio; universe: Hansen's test over all of it, where the
-    daily results of all were kept."""
+    """What the search that found a candidate knows of luck. tried: by it on the candidate's place. strength: of the
+    candidate, in whatever the search compares by, NaN where unknown. luck, curve: what its controls kept, and how strong;
+    None where none ran. hurdle: the best daily Sharpe ratio that luck came to in it; universe: Hansen's test over all it
+    tried, where the daily results of all were kept. note: why its controls say nothing, "" where they do."""
 
     search: int
-    controls: int
-    strength: float
-    share: float
-    best: tuple[float, ...] = ()
-    share_at: Callable[[float], float] = lambda strength: math.nan
-    more: bool = True
-    sure: float = math.nan
-    trials: Trials | None = None
+    tried: int
+    strength: float = math.nan
+    luck: Luck | None = None
+    curve: Strength | None = None
+    hurdle: Hurdle | None = None
     universe: Superior | None = None
+    note: str = ""
 
 
 @dataclass(frozen=True)
 class Case:
-    """What a gate judges: a strategy on its training history, the training brief, the sealed span, and how many
-    alternatives were tried to find it. seed drives whatever is random. origin: of the search it came from, None where there
-    was none. others: training histories of other markets and intervals with their briefs, made when asked for. opened: the
-    history with its sealed bars, only while the holdout is open for this case; carried: the strategy as it trades them, where
-    dated numbers are fitted on; walk: walks its strategy, None where that cannot be; t_needed: what the holdout then asks of
-    it."""
+    """What a gate judges: a strategy on its training history, the training brief, the sealed span, and how many alternatives
+    were tried to find it. tried_on: on its market altogether by now. seed drives whatever is random. origin: of the search it
+    came from, None where there was none. others: training histories of other markets and intervals with their briefs, made
+    when asked for. opened: the history with its sealed bars, only while the holdout is open for this case; carried: the
+    strategy as it trades them, where dated numbers are fitted on; walk: walks its strategy, None where that cannot be;
+    t_needed: what the holdout then asks of it."""
 
     strategy: Strategy
     history: Prepared
@@ -71,6 +69,7 @@ class Case:
     carried: Strategy | None = None
     walk: Callable[[WalkAsk], WalkTold] | None = None
     t_needed: float = 0.0
+    tried_on: int = 0
 
     @cached_property
     def run(self) -> Run:

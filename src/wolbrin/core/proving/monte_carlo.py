@@ -12,6 +12,7 @@ from pydantic import Field
 
 from wolbrin.core.compiled import njit
 from wolbrin.core.measures.drawdown import largest_fall
+from wolbrin.core.measures.sums import SAME
 from wolbrin.core.measures.wording import number
 from wolbrin.core.models import Model
 from wolbrin.core.proving.gate import Case, Gate, Outcome, Shown
@@ -83,12 +84,14 @@ def _paths(profits: Floats, dear: Floats, length: int, first: int, count: int, s
                     x = 0.0
             equity += x
             since += 1
-            if equity > peak:
-                peak = equity
+            if equity >= peak - SAME * peak:  # closer than that is at the peak; the trade that recovers it counts
+                if since > 1:
+                    longest = max(longest, since)
+                peak = max(peak, equity)
                 since = 0
-            elif peak - equity > fall:
-                fall = peak - equity
-            longest = max(longest, since)
+            else:
+                fall = max(fall, peak - equity)
+                longest = max(longest, since)
             if equity < lowest:
                 lowest = equity
             if point < points and (j + 1) * points >= (point + 1) * length:

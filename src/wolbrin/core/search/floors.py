@@ -7,6 +7,7 @@ by a run of its own.
 from __future__ import annotations
 
 import math
+from collections.abc import Sequence
 from dataclasses import dataclass
 from functools import cached_property
 
@@ -28,7 +29,8 @@ Ints = NDArray[np.int64]
 NEAR = 0.5  # a floor that is loosened by up to this share of itself takes in what was simulated
 NEUTRAL = {"profit_factor": 1.0, "payoff": 1.0}
 TRADES, FACTOR = COMPILED.index("trades"), COMPILED.index("profit_factor")
-FEWEST = 30  # trades
+FEWEST, A_YEAR = 30, 10  # trades
+LEAST_DRIFT = 2.5  # t above drift
 WHOLE_YEAR = 300  # days of bars that make a year count as one
 DAYS_A_YEAR = 365.25
 PASSED, NO_SIGNALS = -1, -2
@@ -39,7 +41,34 @@ def usual_floors(years: float) -> tuple[Floor, ...]:
     a_year = max(20.0, round(FEWEST / max(years, 0.1), 1))
     return (Floor(key="trades_per_year", value=a_year), Floor(key="profit_factor", value=1.2),
             Floor(key="t_daily", value=2.5), Floor(key="return_drawdown", value=round(min(2.0, 0.5 + 0.3 * years), 1)),
-            Floor(key="positive_years", value=50.0), Floor(key="above_drift", value=2.5))
+            Floor(key="positive_years", value=50.0), Floor(key="above_drift", value=LEAST_DRIFT))
+
+
+def least_trades(years: float) -> int:
+    """Trades below which a result says nothing: 30, or 10 a year (common practice, no source)."""
+    return max(FEWEST, round(A_YEAR * years))
+
+
+STANDING = ("trades", "above_drift")  # floors that stand unless they are taken out by name
+
+
+def standing(floors: Sequence[Floor], years: float, without: Sequence[str] = (), drift: bool = True) -> tuple[Floor, ...]:
+    """The floors with those that stand in every search: enough trades, and, with drift, t above drift, which controls do not
+    have. without: which of them are taken out; one that is asked otherwise is as it is asked.
+
+    Raises:
+        UserError: `without` names no such floor.
+    """
+    for key in without:
+        if key not in STANDING:
+            raise UserError(f'there is no standing floor "{key}"', "--without-floor", f"There are {', '.join(STANDING)}.")
+    asked = {f.key for f in floors if not f.of and f.compare == ">="}
+    out = list(floors)
+    if "trades" not in without and not asked & {"trades", "trades_per_year"}:
+        out.insert(0, Floor(key="trades", value=least_trades(years)))
+    if drift and "above_drift" not in without and "above_drift" not in asked:
+        out.append(Floor(key="above_drift", value=LEAST_DRIFT))
+    return tuple(out)
 
 
 def _loose(floor: Floor) -> float:

@@ -139,13 +139,21 @@ FLAT = "On a flat plateau the chance to lie below the median is near one half, a
 @dataclass(frozen=True)
 class Overfitting:
     """largest: the rule that takes the best set. plateau: the one that takes the best plateau's center. blocks, choices: how
-    the days were cut; sets: how many there were."""
+    the days were cut; sets: how many there were; days: of the smallest and of the largest block, which differ by one where
+    blocks do not divide them (by two where each is made of two)."""
 
     largest: Rule
     plateau: Rule
     blocks: int
     choices: int
     sets: int
+    days: tuple[int, int] = (0, 0)
+
+    def words(self) -> str:
+        """How the days were cut, in one sentence."""
+        few, many = self.days
+        return (f"The days are cut into {self.blocks} blocks of {few}{f' or {many}' if many > few else ''}; none is left "
+                "out.") if many else ""
 
 
 def blocks_for(sets: int, neighbors: int, days: int) -> int:
@@ -180,4 +188,5 @@ def overfitting(sums: Floats, squares: Floats, days: Ints, around: Ints) -> Over
         return Rule(name, float((logit <= 0).mean()), float((part[:, 1] < 0).mean()), float(part[:, 0].mean()),
                     float(part[:, 1].mean()))
 
-    return Overfitting(rule("largest value", out[:, :3]), rule("plateau's center", out[:, 3:]), blocks, len(choices), n)
+    return Overfitting(rule("largest value", out[:, :3]), rule("plateau's center", out[:, 3:]), blocks, len(choices), n,
+                       (int(days.min()), int(days.max())))

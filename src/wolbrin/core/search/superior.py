@@ -7,8 +7,10 @@ survivors alone the best of noise looks significant.
 
 from __future__ import annotations
 
+import hashlib
 import math
-from dataclasses import dataclass
+from collections.abc import Mapping
+from dataclasses import dataclass, field
 
 import numpy as np
 from numpy.typing import NDArray
@@ -23,25 +25,43 @@ AT_ONCE = 2_000  # series whose draws are computed together
 class Superior:
     """statistic: of each series that moves, largest first, float64[k]; p: of each with the chance that luck alone brings one
     as large among all (and not among those above it that were rejected), never falling. block: mean length of drawn blocks,
-    days. tried: series, those that never move too."""
+    days. tried: series, those that never move too. places: of each series among these, by what `_name` gives it."""
 
     statistic: Floats
     p: Floats
     block: float
     days: int
     tried: int
+    places: Mapping[bytes, int] = field(default_factory=dict, repr=False)
 
     @property
     def best(self) -> float:
         """p of Hansen's test: whether the best of all is better than nothing; NaN where nothing moves."""
         return float(self.p[0]) if len(self.p) else math.nan
 
+    def of(self, daily: Floats) -> tuple[float, float]:
+        """Statistic and p of a series, float64[d]; of fewer days where its run began later. It is looked up as the universe
+        keeps it; one that is not in there has the p of the next weaker one. NaN where it never moves."""
+        whole = np.concatenate([np.zeros(max(0, self.days - len(daily))), np.nan_to_num(daily)])
+        at = self.places.get(_name(whole))
+        if at is not None:
+            return float(self.statistic[at]), float(self.p[at])
+        if len(whole) != self.days or not np.ptp(whole) > 0 or not len(self.p):
+            return math.nan, math.nan
+        statistic = float(statistics_of(whole[None, :], self.block)[0])
+        return statistic, self.at(statistic)
+
     def at(self, statistic: float) -> float:
-        """p of a series of the universe by its statistic; NaN where it has none."""
+        """p of the strongest series that is no stronger than this, 1 where all are; NaN without a statistic."""
         if not len(self.p) or not math.isfinite(statistic):
             return math.nan
-        above = int(np.searchsorted(-self.statistic, -statistic * (1 - 1e-9), "right"))
-        return float(self.p[max(0, above - 1)])
+        weaker = int(np.searchsorted(-self.statistic, -statistic, "left"))
+        return float(self.p[weaker]) if weaker < len(self.p) else 1.0
+
+
+def _name(daily: Floats) -> bytes:
+    """What names a series: its results as they are kept, in single precision."""
+    return hashlib.blake2b((daily.astype(np.float32) + np.float32(0.0)).tobytes(), digest_size=16).digest()
 
 
 def usual_block(days: int) -> float:
@@ -110,4 +130,4 @@ def superior(daily: Floats, seed: int = 1, reps: int = REPS, block: float | None
         running = drawn[:, 0].copy()
         above[first:last] = (drawn >= statistic[first:last]).sum(axis=0)
     p = np.maximum.accumulate((1.0 + above) / (1.0 + reps))
-    return Superior(statistic, p, block, days, tried)
+    return Superior(statistic, p, block, days, tried, {_name(row): at for at, row in enumerate(moving)})

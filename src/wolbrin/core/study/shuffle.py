@@ -1,9 +1,9 @@
 """A history without memory: the same bars in another order, so that whatever is found in it is luck.
 
-Bars change places within their time of day, scaled in ticks to the day they come to, so that the range of every day, the shape
-of a day and the clusters of volatility stay, and rules trade on it as often, and at the same costs, as on the real one. What
-belongs to an hour (a drift at the open) and the drift of the whole stay too; `mirrored` turns every gap and every bar over at
-random, and they go as well: then the next price is expected to be the last one, whatever the rules know.
+Bars change places within their time of day, scaled in ticks to the day they come to, so that the range of every day, the
+shape of a day and the clusters of volatility stay, and rules trade on it as often, and at the same costs, as on the real one.
+What belongs to an hour (a drift at the open) and the drift of the whole stay too; `mirrored` turns every gap and every bar
+over at random, and they go as well: then the next price is expected to be the last one, whatever the rules know.
 
 Moves are ticks, never shares of the price: costs are ticks too. The path is free, since one that is led back to the real
 prices is an edge by itself (whoever fades it earns); only where everything that is tried is flat by session end may sessions
@@ -25,6 +25,7 @@ from wolbrin.core.market.zones import to_local
 
 Floats = NDArray[np.float64]
 Ints = NDArray[np.int64]
+DEALING = 2  # how bars are dealt; what was dealt in another way is not compared with
 LEAST_IN_SLOT = 20
 WIDE_SLOT = 30  # minutes, where bars do not begin at fixed times
 DAYS_BESIDE = 5  # on each side, that tell how lively a day of a single bar was
@@ -182,8 +183,9 @@ def _lay(bars: Bars, dealt: Deal, flat: bool, rng: np.random.Generator) -> _Laid
     lowest = float(low.min())
     if lowest <= 0:
         return laid
-    reached = np.minimum.reduceat(laid.low, at)
-    return laid.lifted(np.maximum(0.0, np.ceil(max(1.0, LOWEST * lowest)) - reached)[segment])
+    # A session that begins at the real open stays there, unless it would fall below one tick.
+    floor = 1.0 if flat else np.ceil(max(1.0, LOWEST * lowest))
+    return laid.lifted(np.maximum(0.0, floor - np.minimum.reduceat(laid.low, at))[segment])
 
 
 def _bars(bars: Bars, laid: _Laid, volume: Floats) -> Bars:

@@ -154,7 +154,6 @@ def discover_answer(project: Project, result: DiscoverResult, state: str) -> Dis
         luck=LuckRow(kept=luck.kept, controls=luck.controls, expected=value_of(luck.expected), low=value_of(luck.low),
                      high=value_of(luck.high), beyond=luck.beyond, words=luck.words, strongest=value_of(curve.strongest),
                      strongest_by_luck=curve.by_luck, strongest_beyond=curve.beyond, strongest_words=curve.words),
-        strength=tuple(StrengthRow(level=a, found=b, expected=c, share=d) for a, b, c, d in zip(
-            *(x.tolist() for x in (curve.level, curve.found, curve.expected, curve.share)))),
+        strength=tuple(StrengthRow(level=a, found=b, expected=c, share=d) for a, b, c, d in curve.shown()),
         improvements=result.improvements,
         candidates=tuple(row_of(line, record, luck_of_line(line)) for line, record in rows))

@@ -19,12 +19,13 @@ from wolbrin.core.search.families import FAMILIES, longer_than
 from wolbrin.core.search.ingredients import Chosen, Node, Pantry, Sources
 from wolbrin.core.search.limits import Limits
 from wolbrin.core.search.objective import Floor, Objective, read_objective
+from wolbrin.core.search.strength import MOST_CONTROLS
 from wolbrin.core.search.twins import ALIKE
+from wolbrin.core.study.shuffle import DEALING
 
 Where = tuple[str, int]
 Method = Literal["random", "evolve"]
 METHODS: tuple[Method, ...] = ("random", "evolve")
-MOST_CONTROLS = 100
 MINE = "mine"  # the tag that the user's own conditions carry
 
 
@@ -40,8 +41,9 @@ class DiscoverRequest:
     on so many shuffled histories beside it; drift: they keep the drift of the market. alike: correlation of daily results
     from which two are near-twins.
 
-    others, own, conditions: what rows may read, filled in when the search is asked for, so that it stays the same search.
-    """
+    without: standing floors that are taken out (see floors.standing); dealing: how the controls' bars are dealt, see
+    study.shuffle. others, own, conditions: what rows may read, filled in when the search is asked for, so that it stays the
+    same search. """
 
     places: tuple[Where, ...]
     limits: Limits = Limits()
@@ -60,6 +62,8 @@ class DiscoverRequest:
     others: tuple[str, ...] = ()
     own: tuple[CustomOperand, ...] = ()
     conditions: tuple[NamedCondition, ...] = ()
+    dealing: int = DEALING
+    without: tuple[str, ...] = ()
 
     @property
     def title(self) -> str:
@@ -71,6 +75,11 @@ class DiscoverRequest:
     def searched(self) -> tuple[Where, ...]:
         """Places that have a search of their own."""
         return self.places[:1] if self.hold else self.places
+
+    @property
+    def comparable(self) -> bool:
+        """Whether its controls say what luck brings: those of an older program were not dealt at the scale of their days."""
+        return self.dealing == DEALING
 
     @property
     def streams(self) -> int:
@@ -114,7 +123,8 @@ class DiscoverRequest:
                 "objective": plain(self.objective), "method": self.method, "count": self.count,
                 "until_kept": self.until_kept, "seconds": self.seconds, "hold": self.hold, "controls": self.controls,
                 "drift": self.drift, "alike": self.alike, "seed": self.seed, "others": list(self.others),
-                "own": [plain(o) for o in self.own], "conditions": [plain(c) for c in self.conditions]}
+                "own": [plain(o) for o in self.own], "conditions": [plain(c) for c in self.conditions],
+                "dealing": self.dealing, "without": list(self.without)}
 
     @classmethod
     def from_json(cls, data: dict[str, Any]) -> DiscoverRequest:
@@ -132,7 +142,8 @@ class DiscoverRequest:
                    read_objective(data["objective"]), data["method"], data["count"], data["until_kept"], data["seconds"],
                    data["hold"], data["controls"], data["drift"], data["alike"], data["seed"], tuple(data["others"]),
                    tuple(CustomOperand.model_validate(o) for o in data["own"]),
-                   tuple(NamedCondition.model_validate(c) for c in data["conditions"]))
+                   tuple(NamedCondition.model_validate(c) for c in data["conditions"]), data.get("dealing", 1),
+                   tuple(data.get("without", ())))
 
 
 @lru_cache(maxsize=1)

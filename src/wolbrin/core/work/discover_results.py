@@ -12,8 +12,9 @@ from numpy.typing import NDArray
 from wolbrin.core.engine.record import Record
 from wolbrin.core.measures.sums import COMPILED
 from wolbrin.core.search.floors import Floors
-from wolbrin.core.search.luck import Luck, Strength, luck_of, strength_of
+from wolbrin.core.search.luck import Luck, luck_of
 from wolbrin.core.search.objective import Floor
+from wolbrin.core.search.strength import Strength, strength_of
 from wolbrin.core.store.project import Project
 from wolbrin.core.store.results import search_owner
 from wolbrin.core.store.searches import Searches
@@ -64,7 +65,7 @@ class DiscoverResult:
     def take(self, source: DiscoverSource, pieces: Sequence[FoldResult]) -> None:
         """What a source says now."""
         self.floors = source.floors
-        self.counts = tuple(Counts(c.tried, c.few, c.met, c.kept, c.twins, c.alike, list(c.rejected)) for c in source.counts)
+        self.counts = tuple(replace(c, rejected=list(c.rejected)) for c in source.counts)
         self.best, self.improvements = source.best, tuple(source.improvements)
         self.rows = max([self.rows, *(p.rows for p in pieces)])
         self.luck = self._luck()
@@ -117,9 +118,19 @@ class DiscoverResult:
         """By floor, the first that each failed."""
         return tuple(sum(c.rejected[i] for c in self.real) for i in range(len(self.floors)))
 
+    def best_by_luck(self, which: str) -> tuple[float, ...]:
+        """"best_t" or "best_sharpe" of each control, over all its places; those without any are left out."""
+        if not self.request.comparable:
+            return ()
+        places = len(self.request.searched)
+        each = [[getattr(c, which) for c in self.counts[i:i + places]] for i in range(places, len(self.counts), places)]
+        return tuple(max(known) for one in each if (known := [b for b in one if b is not None]))
+
     def _luck(self) -> Luck:
         """What luck kept beside it; worked out where the counts come, not by whoever looks at them."""
         places = len(self.request.searched)
+        if not self.request.comparable:
+            return luck_of(self.kept, ())
         controls = [sum(c.kept for c in self.counts[i:i + places]) for i in range(places, len(self.counts), places)]
         return luck_of(self.kept, controls)
 
@@ -145,11 +156,24 @@ def strength(project: Project, result: DiscoverResult) -> Strength:
     as its t of daily results, and no stronger than by how much it beats the market's drift where that is asked."""
     tables = kept_rows(project, result)
     values = [_strengths(t) for t in tables]
-    made = strength_of(values[0], values[1:])
+    controls = values[1:] if result.request.comparable else []
+    made = strength_of(values[0], controls, _tries(project, result), result.best_by_luck("best_t"),
+                       result.request.method == "random")
     if not tables[0]:
         return made
     places = [result.request.places[s] for s in tables[0]["place"].tolist()]
     return replace(made, of={(m, i, int(n)): float(v) for (m, i), n, v in zip(places, tables[0]["number"], values[0])})
+
+
+def _tries(project: Project, result: DiscoverResult) -> list[Floats]:
+    """t of daily results of what each control tried, as far as it came near the floors."""
+    if not result.request.comparable:
+        return []
+    table = Searches(project).results.table(search_owner(result.search), NEAR, ("stream", f"m_{STRENGTH}"))
+    if not table:
+        return [np.zeros(0)] * result.request.controls
+    control = table["stream"] // len(result.request.searched)
+    return [table[f"m_{STRENGTH}"][control == k] for k in range(1, 1 + result.request.controls)]
 
 
 def _strengths(table: Columns) -> Floats:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 import time
 from collections.abc import Sequence
 from dataclasses import dataclass, field
@@ -27,7 +28,9 @@ MOST_IMPROVEMENTS = 200
 
 @dataclass
 class Counts:
-    """Of one stream. met: passed every floor, twins included; few: had too few entry signals; rejected: by floor."""
+    """Of one stream. met: passed every floor, twins included; few: had too few entry signals; rejected: by floor. best_t,
+    best_sharpe: largest t of daily results and daily Sharpe ratio of all that was tried with as many trades as the floors
+    ask, None before any."""
 
     tried: int = 0
     few: int = 0
@@ -36,6 +39,15 @@ class Counts:
     twins: int = 0
     alike: int = 0
     rejected: list[int] = field(default_factory=list)
+    best_t: float | None = None
+    best_sharpe: float | None = None
+
+    def note(self, t: float, sharpe: float) -> None:
+        """Take in the best of a piece."""
+        if math.isfinite(t):
+            self.best_t = t if self.best_t is None else max(t, self.best_t)
+        if math.isfinite(sharpe):
+            self.best_sharpe = sharpe if self.best_sharpe is None else max(sharpe, self.best_sharpe)
 
 
 @dataclass
@@ -47,8 +59,22 @@ class NearTable:
     figures: list[NDArray[np.float64]] = field(default_factory=list)
 
 
+@dataclass
+class Late:
+    """Controls that were added: the first one's stream, how many, turns that they have to make together, and how many of them
+    were asked and told. only: the search ends with them."""
+
+    first: int = 0
+    count: int = 0
+    wanted: int = 0
+    asked: int = 0
+    told: int = 0
+    only: bool = False
+
+
 class DiscoverSource:
-    """Streams take turns, each a piece: so at any moment controls have tried as many as the real search.
+    """Streams take turns, each a piece: so at any moment controls have tried as many as the real search. Controls that are
+    added later first make the turns that the others have made.
 
     days, years: trading dates and calendar years of each stream's span. cursor: where it stands, when going on.
     """
@@ -59,6 +85,7 @@ class DiscoverSource:
         floors, self._years = request.floors, years
         count = request.streams
         self._turn = self._told = 0
+        self._late = Late()
         self._began = time.monotonic()
         self._spent = 0.0
         self.counts = [Counts(rejected=[0] * len(floors)) for _ in range(count)]
@@ -84,7 +111,7 @@ class DiscoverSource:
 
     @property
     def total(self) -> int:
-        return self.request.count * self.request.streams
+        return max(self.done, self.request.count * self.request.streams)
 
     @property
     def real(self) -> range:
@@ -97,12 +124,19 @@ class DiscoverSource:
         return sum(self.counts[s].kept for s in self.real)
 
     @property
+    def catching_up(self) -> bool:
+        """Whether controls that were added have not tried as many yet."""
+        return self._late.told < self._late.wanted
+
+    @property
     def over(self) -> bool:
         if self._again or self._under_way or self._wanted is not None:
             return False  # what came near is asked to its end
         r = self.request
-        if self._told % max(1, r.streams):
+        if self.catching_up or self._told % max(1, r.streams):
             return False  # so that controls have tried as many
+        if self._late.only:
+            return True
         if r.until_kept and self.kept >= r.until_kept:
             return True
         if r.seconds and self._spent + time.monotonic() - self._began >= r.seconds:
@@ -122,20 +156,38 @@ class DiscoverSource:
         if self._again:
             self._under_way += 1
             return Chunk(self._again.pop(0), 0)
-        streams = self.request.streams
-        stream, turn = self._turn % streams, self._turn // streams
+        late = self._late
+        if late.asked < late.wanted:
+            unit = self._unit(late.first + late.asked % late.count, late.asked // late.count)
+            late.asked += unit is not None
+        elif late.told < late.wanted:
+            return None
+        else:
+            streams = self.request.streams
+            unit = self._unit(self._turn % streams, self._turn // streams)
+            self._turn += unit is not None
+        return Chunk(unit, unit.count) if unit is not None else None
+
+    def _unit(self, stream: int, turn: int) -> Unit | None:
+        """The piece of a stream's turn; None where there is none, or it waits for another."""
         first = turn * self.step
         count = min(self.step, self.request.count - first)
         if count <= 0:
             return None
-        unit = Unit(stream, self.floors, first, count)
-        if self._seas:
-            step = self._seas[stream].step(turn % ISLANDS, turn // ISLANDS, count)
-            if step is None:
-                return None
-            unit = Unit(stream, self.floors, first, count, step)
-        self._turn += 1
-        return Chunk(unit, count)
+        if not self._seas:
+            return Unit(stream, self.floors, first, count)
+        step = self._seas[stream].step(turn % ISLANDS, turn // ISLANDS, count)
+        return Unit(stream, self.floors, first, count, step) if step is not None else None
+
+    def add_controls(self, before: int) -> None:
+        """Let controls that were not there before make the turns that the others have made; nothing further is tried. before:
+        streams that there were."""
+        assert self._late.told == self._late.wanted
+        turns, rest = divmod(self._told, before)
+        count = self.request.streams - before
+        self._late = Late(before, count, turns * count, only=True)
+        # Whoever was a turn ahead still is.
+        self._turn = self._told = turns * self.request.streams + rest
 
     # What came of it
 
@@ -144,10 +196,14 @@ class DiscoverSource:
         if unit.again is not None:
             self._under_way -= 1
         else:
-            self._told += 1
+            if self.catching_up:
+                self._late.told += 1
+            else:
+                self._told += 1
             self.done += unit.count
             counts.tried += unit.count
             counts.few += result.few
+            counts.note(result.best_t, result.best_sharpe)
         for name, more in zip([f.text for f in unit.floors], result.rejected.tolist()):
             for at, floor in enumerate(self.floors):
                 if floor.text == name:
@@ -211,7 +267,7 @@ class DiscoverSource:
     def state(self) -> dict[str, Any]:
         return {"turn": self._told, "done": self.done, "spent": self._spent + time.monotonic() - self._began,
                 "floors": [f.model_dump(mode="json") for f in self.floors], "counts": [vars(c) for c in self.counts],
-                "best": self.best, "improvements": self.improvements,
+                "best": self.best, "improvements": self.improvements, "late": vars(self._late),
                 "seas": [s.as_json() for s in self._seas]}
 
     def _restore(self, cursor: dict[str, Any]) -> None:
@@ -219,5 +275,11 @@ class DiscoverSource:
         self.done, self._spent = cursor["done"], cursor["spent"]
         self.floors = tuple(Floor.model_validate(f) for f in cursor["floors"])
         self.counts = [Counts(**c) for c in cursor["counts"]]
+        self._late = Late(**cursor.get("late", {}))
+        self._late.asked, self._late.only = self._late.told, False
+        more = len(self.twins) - len(self.counts)  # controls that were added since
+        self.counts += [Counts(rejected=[0] * len(self.floors)) for _ in range(more)]
         self.best, self.improvements = cursor["best"], list(cursor["improvements"])
         self._seas = [Archipelago.from_json((self.request.seed, 31), s) for s in cursor["seas"]]
+        if self.request.method == "evolve":
+            self._seas += [Archipelago((self.request.seed, 31)) for _ in range(more)]

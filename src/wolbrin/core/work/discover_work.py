@@ -36,7 +36,7 @@ from wolbrin.core.work.footing import Footing, Request
 Ints = NDArray[np.int64]
 Floats = NDArray[np.float64]
 Floats32 = NDArray[np.float32]
-SHARPE = COMPILED.index("sharpe_daily")
+SHARPE, T_DAILY, TRADES = COMPILED.index("sharpe_daily"), COMPILED.index("t_daily"), COMPILED.index("trades")
 DRIFT = "above_drift"
 LEAST_ABOVE = 1.645  # t above drift, one side 5%, without which moved entries are not asked
 
@@ -96,8 +96,9 @@ class Near:
 @dataclass
 class FoldResult:
     """What came of a piece. rejected: int64[floors] by the first floor that each failed; few: had too few entry signals to be
-    simulated. sharpe: float64 of those simulated; numbers, daily: of those that may be in the sample. fates: what the source
-    decides about each of `found`, in their order."""
+    simulated. sharpe: float64 of those simulated; numbers, daily: of those that may be in the sample. best_t, best_sharpe:
+    largest t of daily results and daily Sharpe ratio of those with as many trades as the floors ask, NaN without any. fates:
+    what the source decides about each of `found`, in their order."""
 
     unit: Unit
     rejected: Ints
@@ -110,6 +111,8 @@ class FoldResult:
     daily: Floats32
     island: Island | None = None
     rows: int = 0
+    best_t: float = math.nan
+    best_sharpe: float = math.nan
     elsewhere: dict[str, str] = field(default_factory=dict)
     fates: list[tuple[str, int]] = field(default_factory=list)
 
@@ -201,7 +204,9 @@ def evaluate_unit(work: DiscoverWork, unit: Unit) -> FoldResult:
     sampled = at_hand(request.seed, unit.first, unit.count) if unit.again is None and not control else np.zeros(
         len(genotypes), bool)
     with_daily = np.ones(len(genotypes), bool) if evolving else sampled
-    out = lead.run(genotypes, floors.ask(evolving, 0 if evolving else request.limits.give_up_after), with_daily)
+    # Of controls every t is known: the tail of luck comes from all that they try.
+    ask = floors.ask(evolving or control > 0, 0 if evolving else request.limits.give_up_after)
+    out = lead.run(genotypes, ask, with_daily)
     scale = _scale(lead, request) if request.objective.blended else {}
     failed = floors.first_failed(out)
     judged = _judged(work, unit, floors, explorers, numbers, genotypes, out, failed)
@@ -220,7 +225,17 @@ def evaluate_unit(work: DiscoverWork, unit: Unit) -> FoldResult:
     return FoldResult(unit, rejected, int((failed == NO_SIGNALS).sum()), judged.found, kept_near,
                   _best(lead, numbers, genotypes, score, judged.failed, near), sharpe, numbers[sampled], daily,
                   _after(unit, lead, genotypes, score, judged.failed, out) if unit.step is not None else None,
-                  len(drawer.codes), {} if control else lead.read_elsewhere())
+                  len(drawer.codes), _largest(out, T_DAILY, floors), _largest(out, SHARPE, floors),
+                  {} if control else lead.read_elsewhere())
+
+
+def _largest(out: Outcomes, figure: int, floors: Floors) -> float:
+    """The largest of a figure among those with as many trades as the floors ask."""
+    with np.errstate(invalid="ignore"):
+        some = (out.outcome == SIMULATED) & (out.figures[:, TRADES] >= floors.least_trades)
+    known = out.figures[some, figure]
+    known = known[np.isfinite(known)]
+    return float(known.max()) if len(known) else math.nan
 
 
 @dataclass(frozen=True)
@@ -324,7 +339,7 @@ def _after(unit: Unit, explorer: Explorer, genotypes: Ints, score: Floats, faile
     usable = (out.outcome == SIMULATED) & (failed != NO_SIGNALS)
     trades = Floors(unit.floors, explorer.years).least_trades
     with np.errstate(invalid="ignore"):
-        usable &= out.figures[:, COMPILED.index("trades")] >= trades
+        usable &= out.figures[:, TRADES] >= trades
     return survivors(step, genotypes, np.where(usable, score, -np.inf), failed == PASSED, out.daily, before)
 
 

@@ -24,7 +24,7 @@ from wolbrin.core.measures.inference import Tally
 from wolbrin.core.measures.sums import COMPILED
 from wolbrin.core.rules.conditions import ConditionFile, NamedCondition
 from wolbrin.core.rules.operands import CustomOperand
-from wolbrin.core.search.floors import DAYS_A_YEAR, Floors, usual_floors
+from wolbrin.core.search.floors import DAYS_A_YEAR, Floors, standing, usual_floors
 from wolbrin.core.search.objective import Floor
 from wolbrin.core.search.sample import sampled
 from wolbrin.core.store.project import Project, now
@@ -41,6 +41,7 @@ from wolbrin.core.work.sweep_results import DAYS
 
 KIND, PART = "discover", "discover place"
 FATES = ("kept", "near", "instead")
+_ENDS = (State.STOPPED.value, State.FAILED.value)
 Notify = Callable[[DiscoverResult], None]
 
 
@@ -93,8 +94,8 @@ def filled(project: Project, request: DiscoverRequest) -> DiscoverRequest:
         need_bars(history, brief.span)
         years.append(years_of(history, brief))
         request.pantry(interval)
-    if not request.floors:
-        request = replace(request, floors=usual_floors(min(years)))
+    floors = request.floors or tuple(f for f in usual_floors(min(years)) if f.key not in request.without)
+    request = replace(request, floors=standing(floors, min(years), request.without))
     for (market, interval), span in zip(request.places, years):
         history = footing.prepared(market, interval)
         first, last = history.bars.range_of(footing.brief(history.bars.terms).span)
@@ -102,8 +103,9 @@ def filled(project: Project, request: DiscoverRequest) -> DiscoverRequest:
     return request
 
 
-def _job(books: _Books, work: DiscoverWork, source: DiscoverSource, result: DiscoverResult, notify: Notify) -> Job:
-    """The job of a search that is on record."""
+def _job(books: _Books, work: DiscoverWork, source: DiscoverSource, result: DiscoverResult, notify: Notify,
+         done: State = State.DONE) -> Job:
+    """The job of a search that is on record. done: what the search is once the job has done all it was asked."""
     project, request = books.project, work.request
     searches = Searches(project)
 
@@ -136,6 +138,7 @@ def _job(books: _Books, work: DiscoverWork, source: DiscoverSource, result: Disc
         notify(result)
 
     def finish(state: State) -> None:
+        state = done if state is State.DONE else state
         result.unfinished = state is not State.DONE
         result.source = None
         work.let_go()
@@ -240,15 +243,19 @@ def _source(work: DiscoverWork, histories: list[Prepared], cursor: dict[str, Any
 
 
 def resume_discover(project: Project, search: int, notify: Notify = lambda result: None,
-                    floors: tuple[Floor, ...] | None = None) -> tuple[Job, DiscoverResult]:
-    """Go on with a search where it was; with other floors where they are given, for a finished one too.
+                    floors: tuple[Floor, ...] | None = None, controls: int | None = None) -> tuple[Job, DiscoverResult]:
+    """Go on with a search where it was; with other floors where they are given, or with so many controls in all, which then
+    try what the search has tried and nothing further; both of a finished one too.
 
     Raises:
-        UserError: it cannot be gone on with, such as on another history.
+        UserError: it cannot be gone on with, such as on another history, or it has as many controls.
     """
     searches, footing = Searches(project), Footing.of(project)
     result = read_discover(project, search)
     request = result.request
+    if request.controls and not request.comparable:
+        raise UserError("the controls of this search were dealt by an older program, in another way", request.title,
+                        "Its finds are on the Shelf; run the search again for controls that say what luck brings.")
     known = {o.name: o.digest for o in own_operands(Path(footing.ground.folder))}
     changed = [o.name for o in request.own if known.get(o.name) != o.digest]
     if changed:
@@ -260,20 +267,38 @@ def resume_discover(project: Project, search: int, notify: Notify = lambda resul
     for at, owner in enumerate(owners):
         market, interval = request.places[at]
         briefs.append(brief_again(project, searches.record(owner), market, interval, same_engine=True))
-    stored = searches.again(search) if floors is not None else searches.take_up(search)
+    if controls is not None:
+        before, request = request, replace(request, controls=controls)
+        request.check()
+        if controls <= before.controls:
+            raise UserError(f"this search has {before.controls} controls already", request.title, "Ask for more than that.")
+    _same_elsewhere(footing, (searches.get(search).cursor or {}).get("elsewhere", {}))
+    stored = searches.again(search) if floors is not None or controls is not None else searches.take_up(search)
     cursor = stored.cursor or {}
-    _same_elsewhere(footing, cursor.get("elsewhere", {}))
     work = DiscoverWork(footing, request, tuple(briefs), tuple(h.bars.hash for h in histories),
                         tuple(searches.rows(o, DAYS)["day"] for o in owners))
     source = _source(work, histories, cursor)
+    if controls is not None:
+        if source.catching_up:
+            raise UserError("controls that were added before have not tried as many yet", request.title,
+                            "Go on with it first.")
+        source.add_controls(before.streams)
+        record = searches.record(search)
+        assert record is not None
+        with project.transaction():
+            searches.revise(search, request.as_json(), record)
+            searches.commit(search, cursor | source.state(), {})
+        result.request = request
     shelved = _restore(project, search, source, request)
     if floors is not None:
-        source.loosen(floors)
+        years = min(years_of(h, b) for h, b in zip(histories, work.briefs))
+        source.loosen(standing(floors, years, request.without))
     source.ask_near()
     result.unfinished = False
     alike = {(s, at): n for s in source.real for at, n in enumerate(source.twins[s].alike)}
     books = _Books(project, search, owners, tuple(cursor["before"]), shelved, alike)
-    return _job(books, work, source, result, notify), result
+    ended = State(stored.state) if controls is not None and stored.unfinished and stored.state in _ENDS else State.DONE
+    return _job(books, work, source, result, notify, ended), result
 
 
 def _same_elsewhere(footing: Footing, before: dict[str, str]) -> None:
@@ -343,6 +368,13 @@ def last_discover(project: Project) -> DiscoverResult | None:
         except OldRequestError:
             continue
     return None
+
+
+def tried_there(project: Project, search: int, place: int) -> tuple[int, int]:
+    """Trading dates of one of a search's places, and how much was tried there."""
+    searches = Searches(project)
+    owner = _owners(searches, search, len(DiscoverRequest.from_json(searches.get(search).request).places))[place]
+    return len(searches.rows(owner, DAYS)["day"]), searches.get(owner).tried
 
 
 def daily_sample(project: Project, search: int, place: int = 0) -> tuple[Days, NDArray[np.int64], NDArray[np.float32]]:

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import math
 from collections.abc import Hashable
-from dataclasses import dataclass, replace
+from dataclasses import dataclass
 from threading import Lock
 
 import numpy as np
@@ -12,13 +12,15 @@ from numpy.typing import NDArray
 
 from wolbrin.core.errors import UserError, WolbrinError
 from wolbrin.core.proving.gate import Origin
-from wolbrin.core.search.deflated import Trials
-from wolbrin.core.search.luck import Luck, Strength
+from wolbrin.core.search.deflated import Hurdle
+from wolbrin.core.search.luck import Luck
+from wolbrin.core.search.strength import Strength
 from wolbrin.core.search.superior import Superior, superior
 from wolbrin.core.store.project import Project
 from wolbrin.core.store.searches import Searches, StoredSearch
 from wolbrin.core.work.discover_results import strength
-from wolbrin.core.work.discovering import KIND, daily_sample, read_discover
+from wolbrin.core.work.discovering import KIND, read_discover, tried_there
+from wolbrin.core.work.sweep_luck import read_luck
 from wolbrin.core.work.sweep_results import KIND as SWEEP
 from wolbrin.core.work.sweep_results import daily_of_sweep, read_sweep
 from wolbrin.core.work.sweep_statistics import of_market
@@ -29,10 +31,11 @@ LEAST_KEPT = 0.95  # of a sweep's sets whose daily results must be there to spea
 
 @dataclass(frozen=True)
 class _Tried:
-    """What was tried on one place. trials: None where no daily results were kept."""
+    """What was tried on one place: how much, and Hansen's test over it where all daily results were kept."""
 
-    trials: Trials | None
-    universe: Superior | None
+    count: int
+    hurdle: Hurdle | None = None
+    universe: Superior | None = None
 
 
 class Origins:
@@ -43,6 +46,7 @@ class Origins:
         self._searches: dict[int, StoredSearch | None] = {}
         self._luck: dict[int, tuple[Luck, Strength] | None] = {}
         self._tried: dict[tuple[int, str, int], _Tried] = {}
+        self._notes: dict[int, str] = {}
 
     def of(self, search: int | None, market: str, interval: int, number: int | None) -> Origin | None:
         """Of a candidate by the search that found it and its draw there; None where no search did.
@@ -64,11 +68,10 @@ class Origins:
                 self._tried[search, market, interval] = self._all(stored, market, interval)
         found, tried = self._luck[search], self._tried[search, market, interval]
         if found is None:
-            return Origin(search, 0, math.nan, math.nan, trials=tried.trials, universe=tried.universe)
+            return Origin(search, tried.count, hurdle=tried.hurdle, universe=tried.universe, note=self._notes.get(search, ""))
         luck, curve = found
         name: Hashable = (market, interval, number)
-        made = origin_of(search, luck, curve, curve.of.get(name, math.nan))
-        return replace(made, trials=tried.trials, universe=tried.universe)
+        return Origin(search, tried.count, curve.of.get(name, math.nan), luck, curve, tried.hurdle, tried.universe)
 
     def _search(self, search: int) -> StoredSearch | None:
         try:
@@ -87,33 +90,40 @@ class Origins:
             result = read_discover(self._project, stored.id)
         except WolbrinError:
             return None  # a search that cannot be read says nothing of luck
+        if not result.request.comparable and result.request.controls:
+            self._notes[stored.id] = ("The controls of its search were dealt by an older program, which did not hold the "
+                                      "ranges of days, and say nothing")
         if not result.luck.controls:
             return None
         return result.luck, strength(self._project, result)
 
     def _all(self, stored: StoredSearch, market: str, interval: int) -> _Tried:
-        """How different all was that it tried on a place, from the daily results it kept."""
+        """How much it tried on a place, and what luck came to."""
         try:
             if stored.kind == SWEEP:
-                daily, whole = swept(self._project, stored.id, market)
-                return _Tried(Trials.of(daily, len(daily)), superior(daily) if whole else None) if len(daily) else _NOTHING
+                return self._swept(stored, market)
             if stored.kind == KIND:
-                places = read_discover(self._project, stored.id).request.places
-                place = next((i for i, p in enumerate(places) if tuple(p) == (market, interval)), None)
+                result = read_discover(self._project, stored.id)
+                place = next((i for i, p in enumerate(result.request.places) if tuple(p) == (market, interval)), None)
                 if place is not None:
-                    _, _, sample = daily_sample(self._project, stored.id, place)
-                    return _Tried(Trials.of(np.nan_to_num(sample), stored.tried), None) if len(sample) else _NOTHING
+                    days, count = tried_there(self._project, stored.id, place)
+                    return _Tried(count, Hurdle.of(result.best_by_luck("best_sharpe"), count, days))
         except WolbrinError:
             pass  # it says nothing then; luck is judged by what is known
-        return _NOTHING
+        return _Tried(stored.tried)
+
+    def _swept(self, stored: StoredSearch, market: str) -> _Tried:
+        daily, tried, whole = swept(self._project, stored.id, market)
+        if not len(daily):
+            return _Tried(tried)
+        luck = read_luck(self._project, read_sweep(self._project, stored.id))
+        best = luck.of(market).sharpe.tolist() if luck is not None else ()
+        return _Tried(tried, Hurdle.of(best, tried, daily.shape[1]), superior(daily) if whole else None)
 
 
-_NOTHING = _Tried(None, None)
-
-
-def swept(project: Project, search: int, market: str) -> tuple[Floats, bool]:
-    """Daily results of everything a sweep tried on a market, and of those it refines, float64[n, d]; and whether that is all
-    of it."""
+def swept(project: Project, search: int, market: str) -> tuple[Floats, int, bool]:
+    """Daily results of everything a sweep tried on a market, and of those it refines, float64[n, d]; how much that was, and
+    whether these are all of it."""
     result = read_sweep(project, search)
     parts, tried = [], 0
     for one in (result, *result.older):
@@ -123,12 +133,6 @@ def swept(project: Project, search: int, market: str) -> tuple[Floats, bool]:
         if table:
             parts.append(np.nan_to_num(table["daily"].astype(np.float64)))
     if not parts or len({p.shape[1] for p in parts}) > 1:
-        return np.zeros((0, 0)), False
+        return np.zeros((0, 0)), tried, False
     daily = np.concatenate(parts)
-    return daily, len(daily) >= LEAST_KEPT * tried
-
-
-def origin_of(search: int, luck: Luck, curve: Strength, strength: float) -> Origin:
-    """What a search says of one of its finds."""
-    return Origin(search, len(luck.controls), strength, curve.at(strength), curve.by_luck, curve.at, luck.kept > luck.sure,
-                  curve.sure)
+    return daily, tried, len(daily) >= LEAST_KEPT * tried

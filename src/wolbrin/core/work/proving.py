@@ -14,13 +14,14 @@ from wolbrin.core.engine.run import backtest, need_bars, record_of
 from wolbrin.core.errors import UserError, WolbrinError
 from wolbrin.core.jobs import Chunk, Job, State
 from wolbrin.core.market.bars import Span
-from wolbrin.core.proving.gate import PASSES, Case, Gate, Outcome
+from wolbrin.core.proving.gate import NOT_ENOUGH, PASSES, Case, Gate, Outcome
 from wolbrin.core.proving.holdout import HoldoutGate
 from wolbrin.core.proving.line import walk_line
 from wolbrin.core.search.candidate import Candidate, candidate_of
 from wolbrin.core.store.dossier import Dossiers
 from wolbrin.core.store.holdout import HoldoutBook
 from wolbrin.core.store.project import Project
+from wolbrin.core.store.searches import Searches
 from wolbrin.core.work.footing import Footing
 from wolbrin.core.work.judging import Batch, decide, judge
 from wolbrin.core.work.lines import gates_of
@@ -105,7 +106,7 @@ def prove_job(project: Project, subjects: list[Subject], *, open_holdout: bool, 
         check_opening(project, len(subjects), many=True)
     dossiers, footing, book = Dossiers(project), Footing.of(project), HoldoutBook(project)
     batch, line, origins = Batch(len(subjects)), gates_of(project) if gates is None else gates, Origins(project)
-    standings = Standings(project, line)
+    standings, tried_on = Standings(project, line), Searches(project).tried()
     looked: list[tuple[Subject, HoldoutGate, Record]] = []  # in the order in which the batch waits
 
     def work(subject: Subject) -> Proved:
@@ -131,9 +132,11 @@ def prove_job(project: Project, subjects: list[Subject], *, open_holdout: bool, 
                 return made
 
             held = standings.at(subject.key[0], subject.market, record).evidence
-            known = {g: e.verdict == PASSES for g, e in held.items()}
+            # What could not be judged may be by now, such as with more controls.
+            known = {g: e.verdict == PASSES for g, e in held.items() if e.verdict != NOT_ENOUGH}
             if any(g.key not in known and (open_holdout or not g.opens_holdout) for g in line):
-                case = replace(case, origin=origins.of(subject.search, subject.market, subject.interval, subject.number))
+                case = replace(case, origin=origins.of(subject.search, subject.market, subject.interval, subject.number),
+                               tried_on=tried_on.get(subject.market, 0))
             outcomes = walk_line(case, line, open_holdout=opened if open_holdout else None, all_gates=all_gates, known=known)
             return Proved(subject, tuple(outcomes), record, renewed)
         except WolbrinError as err:

@@ -24,19 +24,21 @@ from wolbrin.core.market.bars import Span
 from wolbrin.core.measures.sums import COMPILED
 from wolbrin.core.measures.wording import number
 from wolbrin.core.models import Model
-from wolbrin.core.proving.gate import Case, Gate
+from wolbrin.core.proving.gate import Case, Gate, Origin
 from wolbrin.core.proving.line import Line, walk_line
+from wolbrin.core.search.deflated import Hurdle
 from wolbrin.core.search.limits import Limits
-from wolbrin.core.search.luck import luck_of, strength_of
+from wolbrin.core.search.luck import luck_of
+from wolbrin.core.search.strength import strength_of
 from wolbrin.core.store.project import Project
 from wolbrin.core.study.perturb import over, planted
-from wolbrin.core.study.shuffle import shuffle
+from wolbrin.core.study.shuffle import DEALING, shuffle
 from wolbrin.core.work.discover_request import DiscoverRequest
+from wolbrin.core.work.discover_source import Counts
 from wolbrin.core.work.discover_work import DiscoverWork, Found, Unit, evaluate_unit
 from wolbrin.core.work.discovering import filled
 from wolbrin.core.work.footing import Footing, Request
 from wolbrin.core.work.lines import line_of
-from wolbrin.core.work.origins import origin_of
 from wolbrin.core.work.walk_case import walk_case
 
 Floats = NDArray[np.float64]
@@ -48,7 +50,8 @@ T_DAILY = COMPILED.index("t_daily")
 
 class RatesRequest(Model):
     """searches: by luck; planted: for each size of a planted drift. best: finds of each that enter the line. controls,
-    count, pool: of each search. sharpes: sizes of planted drifts, as yearly Sharpe ratios of the drift alone."""
+    count, pool: of each search. dealing: how histories are dealt, see study.shuffle. sharpes: sizes of planted drifts, as
+    yearly Sharpe ratios of the drift alone."""
 
     market: str
     interval: int
@@ -60,6 +63,7 @@ class RatesRequest(Model):
     sharpes: tuple[float, ...] = (1.0, 2.0, 3.0)
     planted: int = 4
     seed: int = 1
+    dealing: int = DEALING
 
 
 @dataclass(frozen=True)
@@ -109,15 +113,17 @@ def evaluate_search(work: RatesWork, unit: tuple[int, float]) -> list[Entrant]:
     search = _Dealt(base.footing, base.request, base.briefs, base.contents, base.days, base.elsewhere, deal, sharpe)
     try:
         several = [_finds(search, stream) for stream in range(1 + r.controls)]
-        strengths = [np.array([s for s, _ in found]) for found in several]
-        curve = strength_of(strengths[0], strengths[1:])
+        strengths = [np.array([s for s, _ in one.finds]) for one in several]
+        controls = several[1:]
+        curve = strength_of(strengths[0], strengths[1:], [c.tries for c in controls], [c.best_t for c in controls])
         luck = luck_of(len(strengths[0]), [len(s) for s in strengths[1:]])
+        hurdle = Hurdle.of([c.best_sharpe for c in controls], r.count, len(search.explorers(0)[0].days))
         explorer = search.explorers(0)[0]
         gates = [g for g in work.line.gates() if not g.opens_holdout]
         out = []
-        for strength, found in sorted(several[0], key=lambda pair: -pair[0])[:r.best]:
+        for strength, found in sorted(several[0].finds, key=lambda pair: -pair[0])[:r.best]:
             check_stopped()
-            origin = origin_of(deal, luck, curve, strength)
+            origin = Origin(deal, r.count, strength, luck, curve, hurdle)
             strategy = explorer.strategy(found.genotype)
             walk = partial(walk_case, base.footing, explorer.history, strategy, explorer.brief)
             case = Case(strategy, explorer.history, explorer.brief, Span(), r.count, origin=origin, walk=walk)
@@ -135,17 +141,32 @@ def evaluate_search(work: RatesWork, unit: tuple[int, float]) -> list[Entrant]:
         search.let_go()
 
 
-def _finds(search: DiscoverWork, stream: int) -> list[tuple[float, Found]]:
-    """Finds of a stream, twins once, each with its strength."""
+@dataclass(frozen=True)
+class _Searched:
+    """finds: of a stream, twins once, each with its strength; tries: t of all that came near; best_t, best_sharpe: of all."""
+
+    finds: list[tuple[float, Found]]
+    tries: Floats
+    best_t: float
+    best_sharpe: float
+
+
+def _finds(search: DiscoverWork, stream: int) -> _Searched:
+    """A whole stream."""
     found: dict[int, tuple[float, Found]] = {}
     request = search.request
+    near, counts = [], Counts()
     for first in range(0, request.count, PIECE):
         check_stopped()
         unit = Unit(stream, request.floors, first, min(PIECE, request.count - first))
-        for one in evaluate_unit(search, unit).found:
+        done = evaluate_unit(search, unit)
+        near.append(done.near.figures[:, T_DAILY])
+        counts.note(done.best_t, done.best_sharpe)
+        for one in done.found:
             known = [float(one.figures[T_DAILY]), *one.values.tolist()]
             found.setdefault(one.digest, (min(x for x in known if math.isfinite(x)), one))
-    return list(found.values())
+    best = [math.nan if x is None else x for x in (counts.best_t, counts.best_sharpe)]
+    return _Searched(list(found.values()), np.concatenate(near), best[0], best[1])
 
 
 @dataclass(frozen=True)
@@ -275,4 +296,6 @@ def rates_job(project: Project, request: RatesRequest, done: Callable[[Rates], N
 def read_rates(project: Project, market: str, interval: int) -> Rates | None:
     """Those measured last on a market, whatever the line was then; None before any."""
     data = project.get_value(f"{RATES} {market} {interval}", None)
-    return Rates.from_json(data) if data is not None else None
+    if data is None or data["request"].get("dealing", 1) != DEALING:
+        return None  # measured on histories that an older program dealt
+    return Rates.from_json(data)

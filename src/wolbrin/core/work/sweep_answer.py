@@ -67,7 +67,8 @@ class LuckRow(Model):
 
 
 class DeflatedRow(Model):
-    """Deflated Sharpe ratio of one set; per day. chance: probability that the true one is above the hurdle."""
+    """Probabilistic Sharpe ratio of one set against luck's best; per day. chance: probability that the true one is above the
+    hurdle. trials: sets tried; controls: whose best ones the hurdle is the mean of, 0 where it follows from the number."""
 
     sharpe: Value
     hurdle: Value
@@ -76,8 +77,7 @@ class DeflatedRow(Model):
     days: int
     days_needed: Value
     trials: int
-    groups: int
-    variance: Value
+    controls: int
 
 
 class OverfittingRow(Model):
@@ -184,9 +184,9 @@ def table_of(reading: Reading) -> dict[str, Any]:
 def _deflated(d: Deflated | None) -> DeflatedRow | None:
     if d is None:
         return None
-    return DeflatedRow(sharpe=_value(d.sharpe), hurdle=_value(d.hurdle), chance=_value(d.chance),
-                       above_zero=_value(d.above_zero), days=d.days, days_needed=_value(d.needed), trials=d.trials.count,
-                       groups=d.trials.groups, variance=_value(d.trials.variance))
+    return DeflatedRow(sharpe=_value(d.sharpe), hurdle=_value(d.hurdle.value), chance=_value(d.chance),
+                       above_zero=_value(d.above_zero), days=d.days, days_needed=_value(d.needed), trials=d.hurdle.tried,
+                       controls=d.hurdle.controls)
 
 
 def _statistics(s: Statistics) -> StatisticsRow:

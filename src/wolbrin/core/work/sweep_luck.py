@@ -23,7 +23,7 @@ from wolbrin.core.search.objective import Scale, named, passing
 from wolbrin.core.search.planners import Known, Planner, planner
 from wolbrin.core.store.project import Project, now
 from wolbrin.core.store.searches import ROWS, Searches, matrix
-from wolbrin.core.study.shuffle import shuffle
+from wolbrin.core.study.shuffle import DEALING, shuffle
 from wolbrin.core.study.trial import permutation_p
 from wolbrin.core.work.footing import Footing, Request
 from wolbrin.core.work.sweep_reading import Reading, read
@@ -34,7 +34,8 @@ from wolbrin.core.work.sweep_work import SweepWork
 Floats = NDArray[np.float64]
 Ints = NDArray[np.int64]
 KIND = "control"
-COLUMNS = ("shuffle", "market", "best", "passed", "sets")
+SHARPE, TRADES = "sharpe_daily", ("trades", "trades_per_year")
+COLUMNS = ("shuffle", "market", "best", "passed", "sets", "sharpe")
 USUAL = 20
 PIECE = 200  # sets between two looks whether to stop
 
@@ -62,13 +63,15 @@ class LuckWork(Request):
 @dataclass(frozen=True)
 class Luck:
     """What luck brought on a market. best: float64[shuffles], scores, NaN where no set passed the floors. actual: of the real
-    history, NaN likewise. sets: in the real sweep."""
+    history, NaN likewise. sets: in the real sweep. sharpe: float64[shuffles], the best daily Sharpe ratio of the sets with as
+    many trades as the floors ask."""
 
     market: str
     best: Floats
     actual: float
     sets: int
     passed: Ints
+    sharpe: Floats
 
     @property
     def shuffles(self) -> int:
@@ -123,18 +126,19 @@ class LuckResult:
         market = market or self.markets[0]
         mine = self.rows[self.rows[:, 1] == self.markets.index(market)]
         actual, sets = self.actual[market]
-        return Luck(market, mine[:, 2], actual, sets, mine[:, 3].astype(np.int64))
+        return Luck(market, mine[:, 2], actual, sets, mine[:, 3].astype(np.int64), mine[:, 5])
 
 
 def evaluate_shuffle(work: LuckWork, unit: tuple[int, int]) -> Floats:
     """The whole search on one shuffled history: one row of COLUMNS. unit: shuffle, market."""
     deal, which = unit
-    best, passed, sets = math.nan, 0, 0
+    best, passed, sets, sharpe = math.nan, 0, 0, math.nan
     shift: tuple[float, ...] | None = None
     held: dict[tuple[str, int], Prepared] = {}
     for stage, sweep in zip(work.stages, work.works):
         request = _moved(stage.request, shift)
-        found, score, ok = _searched(replace(sweep, request=request), work, deal, which, held)
+        found, score, ok, best_sharpe = _searched(replace(sweep, request=request), work, deal, which, held)
+        sharpe = float(np.fmax(sharpe, best_sharpe))
         passed, sets = passed + int(ok.sum()), sets + len(score)
         at = np.flatnonzero(ok)
         top = int(at[np.argmax(score[at])]) if len(at) else -1
@@ -142,7 +146,7 @@ def evaluate_shuffle(work: LuckWork, unit: tuple[int, int]) -> Floats:
             best = float(score[top])
         if stage.shift_from is not None:
             shift = tuple(found[top] - np.array(stage.shift_from)) if top >= 0 else tuple(0.0 for _ in stage.shift_from)
-    return np.array([deal, which, best, passed, sets], np.float64)
+    return np.array([deal, which, best, passed, sets, sharpe], np.float64)
 
 
 def _moved(request: SweepRequest, shift: tuple[float, ...] | None) -> SweepRequest:
@@ -155,8 +159,9 @@ def _moved(request: SweepRequest, shift: tuple[float, ...] | None) -> SweepReque
 
 
 def _searched(sweep: SweepWork, work: LuckWork, deal: int, which: int,
-              held: dict[tuple[str, int], Prepared]) -> tuple[Floats, Floats, NDArray[np.bool_]]:
-    """Settings, scores, and what passes, of all sets of a market that a search comes to on shuffled histories."""
+              held: dict[tuple[str, int], Prepared]) -> tuple[Floats, Floats, NDArray[np.bool_], float]:
+    """Settings, scores, and what passes, of all sets of a market that a search comes to on shuffled histories; and the best
+    daily Sharpe ratio of those with as many trades as the floors ask."""
     request = sweep.request
     space, market = request.space, request.markets[which]
     known = Known(request.measures, request.objective, request.floors)
@@ -190,7 +195,9 @@ def _searched(sweep: SweepWork, work: LuckWork, deal: int, which: int,
     table = np.concatenate(figures) if figures else np.zeros((0, len(request.measures)))
     columns = named(request.measures, table)
     score = request.objective.score(columns, work.scale) if len(at) else np.zeros(0)
-    return space.values(at), score, passing(request.floors, columns, len(at)) & np.isfinite(score)
+    fit = passing(request.floors, columns, len(at)) & np.isfinite(score)
+    traded = passing([f for f in request.floors if f.key in TRADES], columns, len(at)) & np.isfinite(columns[SHARPE])
+    return space.values(at), score, fit, float(columns[SHARPE][traded].max()) if traded.any() else math.nan
 
 
 def _actual(reading: Reading) -> dict[str, tuple[float, int]]:
@@ -263,7 +270,8 @@ def luck_job(project: Project, result: SweepResult, shuffles: int = USUAL, mirro
     work = _prepared(project, result, seed, mirrored)
     known = read_luck(project, result, mirrored)
     first = int(known.rows[:, 0].max()) + 1 if known is not None and len(known.rows) else 0
-    asked = {"sweep": result.search, "first": first, "shuffles": shuffles, "mirrored": mirrored, "seed": seed}
+    asked = {"sweep": result.search, "first": first, "shuffles": shuffles, "mirrored": mirrored, "seed": seed,
+             "dealing": DEALING}
     search = searches.begin(now(), KIND, f"Luck of {result.request.title}", asked, columns=COLUMNS, cursor={"first": 0})
     made = LuckResult(result.search, search, known.rows if known is not None else np.zeros((0, len(COLUMNS))),
                       result.request.markets, _actual(read(result)))
@@ -277,6 +285,9 @@ def resume_luck(project: Project, search: int,
     searches = Searches(project)
     asked = searches.get(search).request
     sweep = read_sweep(project, asked["sweep"])
+    if asked.get("dealing") != DEALING:
+        raise UserError("these shuffled histories were dealt by an older program, in another way", sweep.request.title,
+                        "Ask for shuffles again.")
     work = _prepared(project, sweep, asked["seed"], asked["mirrored"])
     stored = searches.take_up(search)
     made = read_luck(project, sweep, asked["mirrored"])
@@ -291,7 +302,8 @@ def read_luck(project: Project, result: SweepResult, mirrored: bool = False) -> 
     """All shuffles of a sweep so far; None where there are none."""
     searches = Searches(project)
     found = project.rows("SELECT id FROM searches WHERE kind = ? AND json_extract(request, '$.sweep') = ? AND "
-                         "json_extract(request, '$.mirrored') = ? ORDER BY id", KIND, result.search, int(mirrored))
+                         "json_extract(request, '$.mirrored') = ? AND json_extract(request, '$.dealing') = ? ORDER BY id",
+                         KIND, result.search, int(mirrored), DEALING)  # not what an older program dealt
     if not found:
         return None
     rows = np.concatenate([matrix(searches.rows(r["id"]), COLUMNS) for r in found])

@@ -1,5 +1,5 @@
-"""What speaks against the winner of a sweep: how many were tried, the deflated Sharpe ratio, overfitting. Only training
-bars."""
+"""What speaks against the winner of a sweep: how many were tried, the Sharpe ratio beside luck's best, overfitting. Only
+training bars."""
 
 from __future__ import annotations
 
@@ -10,13 +10,14 @@ import numpy as np
 from numpy.typing import NDArray
 
 from wolbrin.core.jobs import check_stopped
-from wolbrin.core.search.deflated import MOST, Deflated, Trials, deflated
+from wolbrin.core.search.deflated import Deflated, Hurdle, deflated
 from wolbrin.core.search.overfitting import FLAT, Overfitting, block_sums, blocks_for, overfitting
 from wolbrin.core.search.plateau import Surroundings
 from wolbrin.core.store.project import Project
 from wolbrin.core.store.searches import DAILY, Searches
 from wolbrin.core.store.tables import Columns
 from wolbrin.core.work.footing import Footing
+from wolbrin.core.work.sweep_luck import read_luck
 from wolbrin.core.work.sweep_reading import Reading
 from wolbrin.core.work.sweep_request import SweepRequest
 from wolbrin.core.work.sweep_results import SUMS, SweepResult, daily_table, questions_again
@@ -24,6 +25,7 @@ from wolbrin.core.work.sweep_work import PARTS, SweepWork, evaluate_block
 
 Floats = NDArray[np.float64]
 Ints = NDArray[np.int64]
+MOST = 1_500  # sets whose years are looked at, times four, where only sums were kept
 AGAIN = 20_000  # sets taken over from older sweeps that are run once more for their daily results, at most
 MOST_LOOKED = 100_000_000  # sets times neighbors for which the plateau's rule is judged
 LEAST_DAYS = 80  # trading days below which the days cannot be cut into blocks
@@ -31,9 +33,9 @@ LEAST_DAYS = 80  # trading days below which the days cannot be cut into blocks
 
 @dataclass(frozen=True)
 class Statistics:
-    """Of one market. tried: sets of this sweep there; tried_on: everything ever tried on it. best, center: deflated Sharpe
-    ratios of the largest value and of the set recommended; None without such a set. overfitting: None with fewer than two
-    sets or too few days."""
+    """Of one market. tried: sets of this sweep there; tried_on: everything ever tried on it. best, center: Sharpe ratios of
+    the largest value and of the set recommended beside luck's best; None without such a set. overfitting: None with fewer
+    than two sets or too few days."""
 
     market: str
     tried: int
@@ -52,7 +54,7 @@ class Statistics:
                     if np.isfinite(one.needed) and one.needed > one.days else ""))
         if self.overfitting is not None:
             o = self.overfitting
-            out += [o.largest.words(), o.plateau.words(), FLAT]
+            out += [o.largest.words(), o.plateau.words(), FLAT, o.words()]
         return out
 
 
@@ -122,16 +124,16 @@ def statistics(project: Project, result: SweepResult, reading: Reading, market: 
             sets = np.concatenate([stored, missing])
             again = daily_of(work, missing)
             daily = np.nan_to_num(table["daily"].astype(np.float64))
-            sample = daily = np.concatenate([daily, again]) if len(again) else daily
+            daily = np.concatenate([daily, again]) if len(again) else daily
         else:
             sets, daily = np.zeros(0, np.int64), np.zeros((0, 0))
-            every = np.sort(reading.at[on])
-            sample = daily_of(work, every[np.linspace(0, len(every) - 1, min(MOST, len(every))).astype(int)])
-        trials = Trials.of(sample, len(on))
+        luck = read_luck(project, result)
+        best = luck.of(market).sharpe.tolist() if luck is not None else []
         found = {}
         for name, values in (("best", reading.score), ("center", reading.median)):
             row = _row(reading, market, values, reading.passes)
-            found[name] = deflated(daily_of(work, reading.at[row:row + 1])[0], trials) if row >= 0 else None
+            own = daily_of(work, reading.at[row:row + 1])[0] if row >= 0 else None
+            found[name] = deflated(own, Hurdle.of(best, len(on), len(own))) if own is not None else None
         return Statistics(market, int(mine.sum()), tried_on, found["best"], found["center"],
                           _overfitting(searches, result, market, sets, daily))
     finally:

@@ -15,6 +15,7 @@ from wolbrin.core.batch.many import Many
 from wolbrin.core.engine.brief import Brief
 from wolbrin.core.engine.record import Record
 from wolbrin.core.engine.run import backtest, need_bars, record_of
+from wolbrin.core.errors import UserError
 from wolbrin.core.jobs import Chunk, Job, Listed, State, Work
 from wolbrin.core.measures.catalogue import SUMMARY
 from wolbrin.core.measures.inference import Tally
@@ -24,7 +25,7 @@ from wolbrin.core.store.database import this_program
 from wolbrin.core.store.project import Project, now
 from wolbrin.core.store.searches import ROWS, Searches, matrix
 from wolbrin.core.store.settings import OwnSpan
-from wolbrin.core.study.shuffle import shuffle
+from wolbrin.core.study.shuffle import DEALING, shuffle
 from wolbrin.core.study.trial import FIGURES, Luck, TrialRow, check_size, luck, passes
 from wolbrin.core.work.briefs import brief_again
 from wolbrin.core.work.footing import Footing, Request
@@ -39,7 +40,8 @@ STORED = ("row", "column", "deal", *FIGURES)
 
 class TrialRequest(Model):
     """What is tried. shuffles: histories without memory to compare with; mirrored: their bars are turned over at random, so
-    that drift and what belongs to an hour go too. own: training span of the strategy that is varied."""
+    that drift and what belongs to an hour go too. dealing: how they are dealt, see study.shuffle. own: training span of the
+    strategy that is varied."""
 
     kind: Literal["field", "variants"] = "field"
     title: str = "Field trial"
@@ -49,6 +51,7 @@ class TrialRequest(Model):
     mirrored: bool = False
     seed: int = 1
     own: OwnSpan | None = None
+    dealing: int = DEALING
 
 
 @dataclass
@@ -86,7 +89,10 @@ class TrialResult:
         return passes(self.figures, threshold, least_trades)
 
     def luck(self, threshold: float, least_trades: int) -> Luck | None:
-        """Passes on real and on shuffled histories, over the tests done on all of them."""
+        """Passes on real and on shuffled histories, over the tests done on all of them; None without any that say what luck
+        brings (those of an older program were not dealt at the scale of their days)."""
+        if self.request.dealing != DEALING:
+            return None
         done = np.isfinite(self.figures[..., 3])
         for deal in self.dealt:
             done &= np.isfinite(deal[..., 3])
@@ -194,6 +200,9 @@ def resume_trial(project: Project, search: int,
     """Go on with a trial where it was. Raises UserError when it cannot be, such as on another history."""
     searches, footing = Searches(project), Footing.of(project)
     result = read_trial(project, search)
+    if result.request.shuffles and result.request.dealing != DEALING:
+        raise UserError("the shuffled histories of this trial were dealt by an older program, in another way",
+                        result.request.title, "Run the trial again.")
     columns = list(enumerate(result.request.columns))
     briefs = tuple(brief_again(project, result.records.get(at), *place, same_engine=True) for at, place in columns)
     contents = tuple(result.records[at].history for at, _ in columns)
@@ -220,7 +229,7 @@ def read_trial(project: Project, search: int) -> TrialResult:
     searches = Searches(project)
     stored = searches.get(search)
     asked = {k: v for k, v in stored.request.items() if k != "version"}
-    result = TrialResult.empty(TrialRequest.model_validate(asked))
+    result = TrialResult.empty(TrialRequest.model_validate({"dealing": 1} | asked))
     result.search, result.unfinished = search, stored.unfinished
     result.faults = list((stored.cursor or {}).get("faults", []))
     result.put(matrix(searches.rows(search), STORED))

@@ -17,6 +17,7 @@ from wolbrin.core.search.walked import Fit
 from wolbrin.core.store.project import Project
 from wolbrin.core.store.searches import Searches, matrix
 from wolbrin.core.store.tables import Columns
+from wolbrin.core.study.shuffle import DEALING
 from wolbrin.core.work.briefs import brief_again
 from wolbrin.core.work.walk_reading import Walked, walked
 from wolbrin.core.work.walk_request import WalkRequest, lay_out
@@ -32,7 +33,7 @@ def cells_table(request: WalkRequest) -> str:
 
 def luck_table(request: WalkRequest) -> str:
     """The table of a walk's cells on shuffled histories; of an extended walk one of its own."""
-    return f"shuffled{_until(request)}"
+    return f"shuffled {DEALING}{_until(request)}"
 
 
 def _until(request: WalkRequest) -> str:
@@ -151,7 +152,8 @@ def read_walk(project: Project, search: int) -> WalkResult:
     stored = searches.get(search)
     request = WalkRequest.from_json(stored.request)
     cursor = stored.cursor or {}
-    result = WalkResult(request, searches.record(search), search, shuffles=int(cursor.get("shuffles", 0)),
+    shuffles = int(cursor.get("shuffles", 0)) if cursor.get("dealing") == DEALING else 0
+    result = WalkResult(request, searches.record(search), search, shuffles=shuffles,
                         unfinished=stored.unfinished)
     result.take_fits(fits_of(request, searches.rows(search)))
     cells = searches.rows(search, cells_table(request))

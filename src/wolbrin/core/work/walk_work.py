@@ -19,7 +19,7 @@ from wolbrin.core.market.bars import Floats, Span
 from wolbrin.core.measures.catalogue import SUMMARY
 from wolbrin.core.measures.inference import Tally
 from wolbrin.core.search.walked import Fit
-from wolbrin.core.study.shuffle import shuffle
+from wolbrin.core.study.shuffle import DEALING, shuffle
 from wolbrin.core.work.footing import Footing, Request
 from wolbrin.core.work.sweep_reading import Reading
 from wolbrin.core.work.walk_fits import chosen, sweep_span, work_on
@@ -178,4 +178,5 @@ class WalkSource:
         self._told[("fit", "cell", "luck").index(chunk.argument[0])] += 1
 
     def state(self) -> dict[str, Any]:
-        return {"fits": self._told[0], "cells": self._told[1], "shuffled": self._told[2], "shuffles": self._most[2]}
+        return {"fits": self._told[0], "cells": self._told[1], "shuffled": self._told[2], "shuffles": self._most[2],
+                "dealing": DEALING}

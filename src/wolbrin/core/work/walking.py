@@ -21,6 +21,7 @@ from wolbrin.core.search.planners import Known
 from wolbrin.core.store.project import Project, now
 from wolbrin.core.store.searches import ROWS, Searches
 from wolbrin.core.store.tables import Columns
+from wolbrin.core.study.shuffle import DEALING
 from wolbrin.core.work.briefs import brief_again
 from wolbrin.core.work.footing import Footing
 from wolbrin.core.work.sweep_estimate import check_sets, count_of, first_set, seconds_a_set
@@ -183,7 +184,8 @@ def walk_job(project: Project, request: WalkRequest, shuffles: int = 0,
     tried = searches.tried().get(sweep.market, 0) + plan.total + len(request.cells)
     record = record_of(history, sweep.strategy, brief, tried=tried, seeds=() if sweep.method == "every" else (sweep.seed,))
     search = searches.begin(now(), KIND, request.title, request.as_json(), record=record, market=sweep.market,
-                            interval=sweep.interval, columns=sweep.measures, cursor={"shuffles": shuffles})
+                            interval=sweep.interval, columns=sweep.measures,
+                            cursor={"shuffles": shuffles, "dealing": DEALING})
     result = WalkResult(request, record, search, shuffles=shuffles)
     return _job(project, WalkWork(footing, request, brief, history.bars.hash), result, notify), result
 

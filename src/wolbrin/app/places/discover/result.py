@@ -204,15 +204,15 @@ class ResultPage(QWidget):
 
     def _curved(self) -> None:
         curve = self.state.curve
-        known = curve is not None and len(curve.level) > 1
-        if curve is None or not known:
+        if curve is None or not curve.controls or not len(curve.found):
             self.curve.show_curves([])
             return
-        self.curve.show_curves([Curve(curve.level, 100.0 * curve.share, "accent", 1.8)])
-        strong = np.flatnonzero(curve.share <= 0.1)
+        level, count, share = curve.levels
+        self.curve.show_curves([Curve(level, 100.0 * share, "accent", 1.8)])
+        strong = np.flatnonzero(share <= 0.1)
         if len(strong):
             at = int(strong[0])
-            text = (f"Of {number(curve.found[at])} finds with t of at least {number(curve.level[at], 1)}, luck brings one in "
+            text = (f"Of {number(count[at])} finds with t of at least {number(level[at], 1)}, luck brings one in "
                     "ten or fewer.")
         else:
             text = "However strong, luck brings more than one in ten of these finds."

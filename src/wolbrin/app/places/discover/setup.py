@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
 from pathlib import Path
 
 from PySide6.QtCore import Qt, Signal
@@ -18,7 +19,7 @@ from wolbrin.core.market.intervals import interval_words
 from wolbrin.core.measures.catalogue import BY_KEY
 from wolbrin.core.measures.sums import COMPILED
 from wolbrin.core.measures.wording import number
-from wolbrin.core.search.floors import DAYS_A_YEAR, usual_floors
+from wolbrin.core.search.floors import DAYS_A_YEAR, STANDING, usual_floors
 from wolbrin.core.search.limits import Limits
 from wolbrin.core.search.objective import Floor, Objective
 from wolbrin.core.work.discover_request import DiscoverRequest, sources_of
@@ -148,6 +149,9 @@ class Setup(QWidget):
             Objective.parse([blend] if blend else [self.objective.currentData()]), self.method.currentData(),
             self.count.value(), self.kept.value(), 60.0 * self.minutes.value(), self.hold.isChecked() and len(places) > 1,
             self.controls.value(), self.drift.isChecked(), self.alike.value() / 100.0, self.seed.value())
+        if made.floors:  # a line that was removed is a floor that was taken out
+            asked = {"trades" if f.key == "trades_per_year" else f.key for f in made.floors}
+            made = replace(made, without=tuple(key for key in STANDING if key not in asked))
         made.check()
         if not made.ingredients:
             raise UserError("no ingredient is ticked", "ingredients", "Tick at least one family.")

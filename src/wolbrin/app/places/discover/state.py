@@ -11,8 +11,8 @@ from wolbrin.app.candidates import Candidates
 from wolbrin.app.session import Session
 from wolbrin.core.errors import WolbrinError
 from wolbrin.core.jobs import Job
-from wolbrin.core.search.luck import Strength
 from wolbrin.core.search.objective import Floor
+from wolbrin.core.search.strength import Strength
 from wolbrin.core.store.wanted import Wanted
 from wolbrin.core.work.discover_request import DiscoverRequest
 from wolbrin.core.work.discover_results import DiscoverResult, strength

@@ -73,7 +73,7 @@ class LuckStrip(QWidget):
 
 
 def sharpe_words(s: Statistics) -> str:
-    """The deflated Sharpe ratios in a line."""
+    """The Sharpe ratios beside luck's best, in a line."""
     parts = []
     for name, one in (("the center", s.center), ("the best set", s.best)):
         if one is not None and math.isfinite(one.chance):
@@ -84,9 +84,7 @@ def sharpe_words(s: Statistics) -> str:
     assert one is not None
     need = f" {one.needed:,.0f} trading days would make it 95%; there are {one.days:,}." if math.isfinite(
         one.needed) and one.needed > one.days else ""
-    trials = "one different trial" if one.trials.groups == 1 else f"{one.trials.groups:,} different trials"
-    return (f"Deflated Sharpe ratio: {', '.join(parts)}, the probability that the true ratio beats the best that {trials} "
-            f"bring by luck ({one.trials.count:,} sets, grouped by correlation).{need}")
+    return (f"Sharpe ratio: {', '.join(parts)}, the probability that the true ratio is above {one.hurdle.words()}.{need}")
 
 
 def fitting_words(s: Statistics) -> str:
@@ -100,7 +98,7 @@ def fitting_words(s: Statistics) -> str:
             cuts, loses = 100 * rule.overfitting, 100 * rule.loss
             parts.append(f"{name} falls below the median on other days in {cuts:.0f} of 100 cuts and loses in {loses:.0f} "
                          f"(Sharpe ratio of a day {rule.inside:.3f} \u2192 {rule.outside:.3f})")
-    return ("Overfitting: " + "; ".join(parts) + f". {FLAT}").replace("-", MINUS) if parts else ""
+    return ("Overfitting: " + "; ".join(parts) + f". {FLAT} {o.words()}").replace("-", MINUS) if parts else ""
 
 
 class Evidence(QWidget):
