@@ -24,6 +24,7 @@ from wolbrin.core.rules.model import (
 from wolbrin.core.rules.operands import Operand
 from wolbrin.core.search.drawing import draw_code
 from wolbrin.core.search.families import FAMILIES
+from wolbrin.core.search.floors import STANDING
 from wolbrin.core.search.ingredients import Node, Pantry, Sources, parse_chosen
 from wolbrin.core.search.limits import Limits, Sides
 from wolbrin.core.search.objective import Floor
@@ -133,7 +134,7 @@ def discover_request(market: str = "AAA", interval: int = 15, count: int = 24, p
                      **more: Any) -> DiscoverRequest:
     """A small search with floors that much passes."""
     return DiscoverRequest(((market, interval),), Limits(pool=pool, sides=sides), floors=floors, count=count, seed=seed,
-                           **more)
+                           **({"without": STANDING} | more))
 
 
 def found_by(project: Project, search: int) -> list[str]:

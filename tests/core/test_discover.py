@@ -34,8 +34,9 @@ from wolbrin.core.search.floors import PASSED, Floors, usual_floors
 from wolbrin.core.search.genotype import ROW_PLACES, Plan, complexity
 from wolbrin.core.search.ingredients import ROWS, Pantry, Sources, parse_chosen
 from wolbrin.core.search.limits import Exits, Limits, Orders, Reach
-from wolbrin.core.search.luck import luck_of, strength_of
+from wolbrin.core.search.luck import luck_of
 from wolbrin.core.search.objective import Floor
+from wolbrin.core.search.strength import strength_of
 from wolbrin.core.search.twins import Twins
 from wolbrin.core.store.project import Project
 from wolbrin.core.store.searches import Searches
@@ -292,13 +293,16 @@ def test_the_share_of_finds_that_luck_brings_falls_with_strength() -> None:
     found = np.concatenate([np.random.default_rng(1).normal(2.5, 0.4, 100), np.full(20, 6.0)])
     controls = [np.random.default_rng(s).normal(2.5, 0.4, 100) for s in range(2, 6)]
     curve = strength_of(found, controls)
-    assert (np.diff(curve.share) <= 0).all()
+    level, count, share = curve.levels
+    assert (np.diff(share) <= 0).all()
     assert 0.4 < curve.at(2.5) < 1.0
     assert curve.at(2.5) > 3 * curve.at(3.5)
-    assert curve.at(6.0) == pytest.approx(0.25 / 20)
-    for level, count, expected in zip(curve.level, curve.found, curve.expected):
-        assert count == (found >= level).sum()
-        assert expected == np.mean([(c >= level).sum() for c in controls])
+    assert curve.at(6.0) <= 0.25 / 20
+    assert (count == [(found >= v).sum() for v in level]).all()
+    for at, many, expected, part in curve.shown():
+        assert (many, part) == ((found >= at).sum(), curve.at(at))
+        if sum((c >= at).sum() for c in controls) >= 10:
+            assert expected == np.mean([(c >= at).sum() for c in controls])
     assert np.isnan(strength_of(found, []).at(3.0))
 
 
@@ -356,7 +360,7 @@ def test_a_search_ends_when_enough_is_kept_and_says_what_luck_kept(project: Proj
     assert luck.controls == (result.counts[1].kept, result.counts[2].kept)
     assert str(result.kept) in luck.words
     curve = strength(project, result)
-    assert curve.found[0] == result.kept
+    assert len(curve.found) == result.kept
     raised = by_floor(project, result, 1)
     assert [w.kept for _, w in raised] == sorted((w.kept for _, w in raised), reverse=True)
     assert raised[0][1].kept == result.kept

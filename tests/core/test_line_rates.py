@@ -20,7 +20,8 @@ from wolbrin.core.proving.compare import decline_of
 from wolbrin.core.proving.gate import Case, Origin
 from wolbrin.core.proving.moved import MovedGate, MovedSettings
 from wolbrin.core.rules.script import parse_strategy
-from wolbrin.core.search.luck import strength_of
+from wolbrin.core.search.luck import luck_of
+from wolbrin.core.search.strength import strength_of
 from wolbrin.core.store.project import Project
 from wolbrin.core.store.settings import Settings
 from wolbrin.core.study.perturb import planted
@@ -103,7 +104,8 @@ def test_a_decline_is_explained_by_what_luck_reached() -> None:
     """By hand: t of 6 in training, luck's strongest 3 on average; a holdout a quarter as long as training, and half as good.
     Where nobody searched, nothing is explained but chance."""
     case = Case(RULE, Prepared.of(walk_bars(300, seed=1)), Brief(), Span(), 1,
-                origin=Origin(1, 2, 6.0, 0.01, (2.0, 4.0)))
+                origin=Origin(1, 2, 6.0, luck_of(1, [0, 0]), strength_of(np.array([6.0]), [np.zeros(0)] * 2, (),
+                                                                                      (2.0, 4.0))))
     made = decline_of(case, {"t_daily": 6.0, "sharpe": 2.0}, {"sharpe": 1.0}, (1_000, 250), 1.96)
     assert (made.decline, made.selection) == (50.0, 50.0)
     assert made.most == pytest.approx(100 * (0.5 + 1.96 / 3.0))

@@ -26,8 +26,9 @@ from wolbrin.core.errors import UserError
 from wolbrin.core.jobs import Engine
 from wolbrin.core.market.bars import Span
 from wolbrin.core.market.intervals import to_interval
+from wolbrin.core.measures.drawdown import episodes
 from wolbrin.core.proving.again import AgainGate, AgainSettings
-from wolbrin.core.proving.against_luck import LuckGate, LuckSettings
+from wolbrin.core.proving.against_luck import LuckGate, LuckSettings, _strength
 from wolbrin.core.proving.elsewhere import ElsewhereGate, ElsewhereSettings, rescaled
 from wolbrin.core.proving.enough import EnoughGate, EnoughSettings
 from wolbrin.core.proving.gate import Case, Gate, Origin, Outcome
@@ -36,6 +37,8 @@ from wolbrin.core.proving.monte_carlo import block_length, capital_for, fan_of, 
 from wolbrin.core.proving.stress import StressGate
 from wolbrin.core.rules.axes import Axis
 from wolbrin.core.rules.model import Condition, Distance, Side, Strategy
+from wolbrin.core.search.luck import luck_of
+from wolbrin.core.search.strength import strength_of
 from wolbrin.core.store.dossier import Dossiers
 from wolbrin.core.store.project import Project, now
 from wolbrin.core.store.searches import Searches
@@ -155,13 +158,37 @@ def test_luck_is_judged_by_controls_or_by_all_that_was_tried() -> None:
     def judge(origin: Origin | None, tried: int = 10, **settings: Any) -> Outcome:
         return LuckGate(LuckSettings(**settings)).judge(replace(case(origin=origin), tried=tried))
 
-    assert judge(Origin(1, 5, 4.0, 0.04)).passed
-    assert judge(Origin(1, 5, 4.0, 0.3)).verdict == "falls"
-    assert judge(Origin(1, 5, 4.0, math.nan)).verdict == "not enough"
-    assert judge(Origin(1, 5, 4.0, math.nan, (), lambda strength: 0.05)).passed, "a near-twin by its own strength"
-    assert judge(Origin(1, 19, 4.0, 1.0, (3.9,) * 19), judge_by="strongest").passed
-    assert judge(Origin(1, 19, 4.0, 0.0, (4.1,) * 3), judge_by="strongest").verdict == "falls"
-    assert judge(Origin(1, 5, 4.0, 0.0, (1.0,)), judge_by="strongest").verdict == "not enough", "too few controls to say"
+    def came(strength: float, controls: int, best: float, finds: int = 40, kept: int = 2, tried: int = 10) -> Origin:
+        """A search with so many finds around t 4 and controls that kept a few around t 2.5, the best of each at `best`."""
+        rng = np.random.default_rng(1)
+        found = np.append(rng.normal(4.0, 0.5, finds - 1), 4.0)
+        lucky = [np.append(rng.normal(2.5, 0.1, kept - 1), min(best, 2.6)) for _ in range(controls)]
+        return Origin(1, tried, strength, luck_of(finds, [kept] * controls),
+                      strength_of(found, lucky, (), [best] * controls))
+
+    passed = judge(came(4.0, 5, 2.8))
+    assert passed.passed, passed.reason
+    assert judge(came(2.5, 5, 2.8)).figures["share"] >= passed.figures["share"]
+    assert judge(came(4.0, 5, 3.9, kept=45)).verdict == "falls", "its search found no more than its controls"
+    assert judge(came(math.nan, 5, 2.8)).figures["strength"] == pytest.approx(_strength(case())), "a near-twin by its own"
+    # Whoever tried as much again in other searches had as many chances again.
+    other = judge(came(4.0, 5, 2.8), tried=1_000)
+    assert other.figures["share"] == pytest.approx(min(1.0, 100 * passed.figures["share"]))
+    assert "100 times as much" in other.reason
+    assert judge(came(4.0, 19, 3.9), judge_by="strongest").passed
+    assert judge(came(4.0, 19, 4.1), judge_by="strongest").verdict == "falls"
+    few = judge(came(4.0, 5, 1.0), judge_by="strongest")
+    assert (few.verdict, few.figures["controls_needed"]) == ("not enough", 9)
+    # A single find that three controls of an evolution cannot tell from luck, and more can: never refused, but told.
+    single = Origin(1, 10, 3.9, luck_of(1, [0] * 3), strength_of(np.array([3.9]), [np.zeros(0)] * 3, (), [2.6, 2.7, 2.5]))
+    lacking = judge(single)
+    assert lacking.verdict == "not enough"
+    needed = int(lacking.figures["controls_needed"])
+    assert 3 < needed <= 100
+    assert f"{needed} controls could show" in lacking.reason
+    more = replace(single, luck=luck_of(1, [0] * needed), curve=strength_of(
+        np.array([3.9]), [np.zeros(0)] * needed, (), [2.6, 2.7, 2.5] * (needed // 3) + [2.6] * (needed % 3)))
+    assert judge(more).passed
     alone = judge(None)
     assert "No control" in alone.reason
     assert judge(None, 1_000_000).figures["t_needed"] > alone.figures["t_needed"] > 2.3
@@ -218,6 +245,20 @@ def test_blocks_are_drawn_as_long_as_asked() -> None:
     out = simulate_paths(np.ones(200), 0.0, 2_000, left_out=0.3, seed=1)
     assert out.end.mean() == pytest.approx(140, rel=0.02)
     assert simulate_paths(np.array([-1.0] * 50), 0.0, 5).under_water.tolist() == [50.0] * 5
+
+
+def test_time_under_water_of_paths_is_that_of_their_equity() -> None:
+    """Trades from the last one at a peak to the one that recovers it, that one counted; a return exactly to the peak is a
+    recovery. Whole numbers make many ties; by the drawdown episodes of the measures."""
+    trades = np.array([1.0, -1.0, 2.0, -2.0, 1.0, -1.0, 1.0, 0.0, -1.0, 1.0])
+    made = simulate_paths(trades, 10.0, 500, seed=3)
+    ties = 0
+    for path, told in zip(made.fan, made.under_water):
+        found = episodes(path, 10.0)
+        spells = np.minimum(found.recovery, len(path) - 1) - found.peak
+        assert told == (spells.max() if len(spells) else 0)
+        ties += any(path[r] == path[p] for p, r in zip(found.peak, found.recovery) if r < len(path) and p >= 0)
+    assert ties > 100
 
 
 def test_slippage_is_drawn_anew_and_taken_from_each_trade() -> None:
@@ -355,7 +396,7 @@ def test_a_find_of_a_sweep_is_judged_among_all_its_sets(project: Project, engine
     assert "No control" in LuckGate().judge(replace(made, tried=11 * 21)).reason
     asked = LuckGate(LuckSettings(most_share=0.99, least_deflated=0.999)).judge(replace(made, tried=1))
     assert not asked.passed
-    assert "deflated Sharpe ratio" in told.reason
+    assert "its Sharpe ratio is above the best to expect by luck of 11 tries" in told.reason
 
 
 def test_elsewhere_asks_the_second_source_too_and_a_market_that_is_gone_is_named(project: Project, engine: Engine) -> None:

@@ -35,7 +35,7 @@ from wolbrin.core.rules.model import Distance, Strategy
 from wolbrin.core.rules.numbers import followers, tunables
 from wolbrin.core.rules.ticking import is_ticked, tick
 from wolbrin.core.search.basket import MEDIAN_RANK, SUM, WORST_MARKET, basket
-from wolbrin.core.search.deflated import Trials, deflated, expected_best, groups_of, least_days, probabilistic
+from wolbrin.core.search.deflated import Hurdle, deflated, expected_best, least_days, probabilistic
 from wolbrin.core.search.importance import of_grid, of_sample
 from wolbrin.core.search.objective import Floor, Objective, front
 from wolbrin.core.search.overfitting import block_sums, overfitting
@@ -445,26 +445,22 @@ def test_deflated_sharpe_ratios_are_those_of_the_papers() -> None:
     assert math.isnan(least_days(0.1, 0.2, 0.0, 3.0))
 
 
-def test_trials_are_grouped_by_what_they_have_in_common(seed: int) -> None:
+def test_the_hurdle_is_what_luck_comes_to_and_not_the_spread_of_what_was_tried(seed: int) -> None:
+    """The mean of the controls' best where they ran; else the best of so many tries with the variance 1/T of a ratio that is
+    nothing over T days. Luck's best of 200 such tries is that large on average."""
     rng = np.random.default_rng(seed)
-    independent = rng.normal(size=(40, 1_000))
-    assert len(set(groups_of(independent).tolist())) == 40, "independent trials are not merged"
-    roots = rng.normal(size=(5, 1_000))
-    family = np.repeat(roots, 8, axis=0) + 0.4 * rng.normal(size=(40, 1_000))
-    groups = groups_of(family)
-    assert len(set(groups.tolist())) == 5
-    assert all(len(set(groups[8 * i:8 * i + 8].tolist())) == 1 for i in range(5))
-    trials = Trials.of(family, 40)
-    means = np.array([sum(f / f.var() for f in family[8 * i:8 * i + 8]) / sum(1 / f.var() for f in family[8 * i:8 * i + 8])
-                      for i in range(5)])
-    assert trials.groups == 5
-    assert trials.variance == pytest.approx(np.var(means.mean(axis=1) / means.std(axis=1, ddof=1), ddof=1))
-    x = family[3] + 0.1
-    one = deflated(x, trials)
+    days = 750
+    best = [float((x.mean(axis=1) / x.std(axis=1, ddof=1)).max()) for x in rng.normal(size=(60, 200, days))]
+    told = Hurdle.of((), 200, days)
+    assert told.value == pytest.approx(np.mean(best), abs=4 * np.std(best) / math.sqrt(60) + 0.03 * told.value)
+    assert "200 tries" in told.words()
+    controls = Hurdle.of([best[0], math.nan, best[1]], 200, days)
+    assert (controls.value, controls.controls) == (pytest.approx(np.mean(best[:2])), 2)
+    x = rng.normal(0.1, 1.0, days)
+    one = deflated(x, controls)
     sharpe = x.mean() / x.std(ddof=1)
     spread = 1 - stats.skew(x) * sharpe + (stats.kurtosis(x, fisher=False) - 1) / 4 * sharpe**2
-    wanted = stats.norm.cdf((sharpe - expected_best(5, trials.variance)) * math.sqrt(999) / math.sqrt(spread))
-    assert one.chance == pytest.approx(wanted)
+    assert one.chance == pytest.approx(stats.norm.cdf((sharpe - controls.value) * math.sqrt(days - 1) / math.sqrt(spread)))
 
 
 def test_overfitting_is_that_of_an_independent_computation(seed: int) -> None:
@@ -491,6 +487,10 @@ def test_overfitting_is_that_of_an_independent_computation(seed: int) -> None:
     assert found.largest.overfitting == pytest.approx(np.mean(np.array(logits["largest"]) <= 0))
     assert found.plateau.overfitting == pytest.approx(np.mean(np.array(logits["plateau"]) <= 0))
     assert found.largest.loss == pytest.approx(lost / 70)
+    assert found.words() == "The days are cut into 8 blocks of 15; none is left out."
+    uneven = block_sums(rng.normal(size=(12, 123)), 8)
+    assert uneven[2].sum() == 123
+    assert overfitting(*uneven, around).words() == "The days are cut into 8 blocks of 15 or 16; none is left out."
 
 
 # Luck
@@ -545,7 +545,12 @@ def test_a_planted_edge_is_told_from_luck_and_shuffles_add_up(tmp_path: Path, en
     assert engine.start(job, "threads").wait() is State.DONE, job.error
     np.testing.assert_array_equal(calm.rows, again.rows[:19])  # under the sweep's own brief, whatever is set by now
     swept = read_sweep(plain, calm.sweep)
-    assert statistics(project, result, read(result)).best == statistics(plain, swept, read(swept)).best
+    one, other = (statistics(p, r, read(r)).best for p, r in ((project, result), (plain, swept)))
+    assert one is not None
+    assert other is not None
+    assert (one.sharpe, one.above_zero, one.days) == (other.sharpe, other.above_zero, other.days)
+    assert (one.hurdle.controls, other.hurdle.controls) == (39, 19)
+    assert other.hurdle.value == pytest.approx(np.nanmean(calm.rows[:, 5]))
     plain.close()
     project.update_settings(span)
     assert again.of().shuffles == luck.of().shuffles == 39

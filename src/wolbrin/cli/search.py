@@ -255,6 +255,8 @@ def _tell(answer: DiscoverAnswer, result: DiscoverResult, json: bool) -> None:
     console.print(result.luck.words + ".", markup=False)
     if answer.luck.strongest_words:
         console.print(answer.luck.strongest_words + ".", markup=False)
+    if answer.luck.percent:
+        console.print(answer.luck.percent + ".", markup=False)
     best = sorted(answer.candidates, key=lambda c: -(c.measures["t_daily"] or 0.0))
     for c in best[:SHOWN]:
         console.print(f"{c.id}  {c.name} on {c.market}: net {worded('net', c.measures['net'] or 0.0)}, profit factor "

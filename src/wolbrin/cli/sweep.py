@@ -39,6 +39,7 @@ from wolbrin.core.store.dossier import Dossiers
 from wolbrin.core.store.project import Project
 from wolbrin.core.store.searches import Searches
 from wolbrin.core.store.strategies import StrategyEntry
+from wolbrin.core.work.controls import percent_note
 from wolbrin.core.work.standing_floors import floors_of_sets
 from wolbrin.core.work.sweep_answer import SweepAnswer, answer, order_of, table_of
 from wolbrin.core.work.sweep_estimate import estimate
@@ -113,6 +114,7 @@ def show(found: SweepAnswer, reading: Reading, top: int) -> None:
     # Wide beats cut, where nobody looks at it in a terminal.
     (console if console.is_terminal else Console(width=18 * len(table.columns), highlight=False)).print(table)
     lines = [found.reason, *(e.words for e in found.edges), found.importance_words, *(one.words for one in found.luck),
+             *(f"{one.percent}." for one in found.luck[:1] if one.percent),
              *(line for s in found.statistics for line in s.words)]
     for line in lines:
         if line:
@@ -245,7 +247,9 @@ def add(app: typer.Typer, demo: Callable[[], Path]) -> None:
             reading = read(result)
             asked = result.request.markets if checks and len(reading) else ()
             stats = [statistics(opened, result, reading, m) for m in asked]
-            made = answer(Searches(opened), result, reading, luck, stats, state.value)
+            rules = result.request.strategy
+            percent = percent_note(opened, result.request.market, rules, rules.flat_by_session_end, result.record)
+            made = answer(Searches(opened), result, reading, luck, stats, state.value, percent)
             if out is not None:
                 write_out(out, table_steps(lambda: table_of(reading), out, "sweep"))
             _use(opened, result, reading, shelf, apply, save_set)

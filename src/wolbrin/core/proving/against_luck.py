@@ -57,7 +57,7 @@ def _deflated(case: Case) -> Deflated | None:
 
 def _searches(others: float) -> str:
     """What else was tried on the market, in words."""
-    return f", and {number(others, 1)} times as much was tried on the market" if others >= 1.05 else ""
+    return f", and {number(others, 0 if others >= 10 else 1)} times as much was tried on the market" if others >= 1.05 else ""
 
 
 def controls_needed(curve: Strength, luck: Luck, strength: float, others: float, most_share: float) -> int:

@@ -5,13 +5,17 @@ from __future__ import annotations
 import math
 from collections.abc import Callable, Iterable
 
+from wolbrin.core.engine.brief import Costs
+from wolbrin.core.engine.record import Record
 from wolbrin.core.errors import UserError
 from wolbrin.core.jobs import Job
 from wolbrin.core.measures.wording import number
+from wolbrin.core.models import Model
 from wolbrin.core.proving.against_luck import LuckGate
 from wolbrin.core.proving.gate import NOT_ENOUGH
 from wolbrin.core.store.project import Project
 from wolbrin.core.store.shelf import Shelf
+from wolbrin.core.study.percent import percent_words
 from wolbrin.core.work.discover_request import DiscoverRequest
 from wolbrin.core.work.discover_results import DiscoverResult
 from wolbrin.core.work.discovering import resume_discover
@@ -31,6 +35,12 @@ def told_before(project: Project, request: DiscoverRequest) -> str:
         return f"{text}, and {number(request.controls)} run"
     how = ("by the strongest of each" if request.method == "evolve" else "by the tail of all that they try")
     return f"{text}; {number(request.controls)} tell it {how}, and more can be added afterwards"
+
+
+def percent_note(project: Project, market: str, rules: Model, flat: bool, record: Record | None) -> str:
+    """What of some rules, or of the limits of a search, is in percent of price; see `percent_words`."""
+    terms = project.market(market).terms
+    return percent_words(rules, flat, record.costs if record is not None else Costs.of(terms), terms)
 
 
 def wanted(project: Project, ids: Iterable[int] | None = None) -> dict[int, tuple[int, list[int]]]:

@@ -11,6 +11,7 @@ from wolbrin.core.store.project import Project
 from wolbrin.core.store.searches import Searches
 from wolbrin.core.store.shelf import Line, Shelf
 from wolbrin.core.store.wanted import Wanted
+from wolbrin.core.work.controls import percent_note
 from wolbrin.core.work.discover_results import DiscoverResult, by_floor, strength
 
 Value = float | None  # null where there is none
@@ -32,7 +33,8 @@ class FloorRow(Model):
 class LuckRow(Model):
     """kept: by the search; controls: by each of the same on a shuffled history; low, high: where 95 of 100 further controls
     lie; beyond: whether more was kept than luck keeps in 95 of 100. strongest: t of daily results of the strongest find, of
-    the controls' ones, and whether it is stronger than luck finds in 95 of 100."""
+    the controls' ones, and whether it is stronger than luck finds in 95 of 100. percent: what is in percent of price, and so
+    of other amounts on controls, in words."""
 
     kept: int
     controls: tuple[int, ...]
@@ -45,6 +47,7 @@ class LuckRow(Model):
     strongest_by_luck: tuple[float, ...] = ()
     strongest_beyond: bool = False
     strongest_words: str = ""
+    percent: str = ""
 
 
 class StrengthRow(Model):
@@ -153,7 +156,9 @@ def discover_answer(project: Project, result: DiscoverResult, state: str) -> Dis
         sharpe_daily={m: tally_of(project, m) for m in dict.fromkeys(m for m, _ in r.places)},
         luck=LuckRow(kept=luck.kept, controls=luck.controls, expected=value_of(luck.expected), low=value_of(luck.low),
                      high=value_of(luck.high), beyond=luck.beyond, words=luck.words, strongest=value_of(curve.strongest),
-                     strongest_by_luck=curve.by_luck, strongest_beyond=curve.beyond, strongest_words=curve.words),
+                     strongest_by_luck=curve.by_luck, strongest_beyond=curve.beyond, strongest_words=curve.words,
+                     percent=percent_note(project, r.places[0][0], r.limits, r.limits.flat, result.record) if r.controls
+                     else ""),
         strength=tuple(StrengthRow(level=a, found=b, expected=c, share=d) for a, b, c, d in curve.shown()),
         improvements=result.improvements,
         candidates=tuple(row_of(line, record, luck_of_line(line)) for line, record in rows))

@@ -14,11 +14,12 @@ from wolbrin.core.engine.run import backtest, need_bars, record_of
 from wolbrin.core.errors import UserError, WolbrinError
 from wolbrin.core.jobs import Chunk, Job, State
 from wolbrin.core.market.bars import Span
-from wolbrin.core.proving.gate import NOT_ENOUGH, PASSES, Case, Gate, Outcome
+from wolbrin.core.proving.against_luck import LuckGate
+from wolbrin.core.proving.gate import NOT_ENOUGH, PASSES, Case, Gate, Origin, Outcome
 from wolbrin.core.proving.holdout import HoldoutGate
 from wolbrin.core.proving.line import walk_line
 from wolbrin.core.search.candidate import Candidate, candidate_of
-from wolbrin.core.store.dossier import Dossiers
+from wolbrin.core.store.dossier import Dossiers, Evidence
 from wolbrin.core.store.holdout import HoldoutBook
 from wolbrin.core.store.project import Project
 from wolbrin.core.store.searches import Searches
@@ -132,11 +133,14 @@ def prove_job(project: Project, subjects: list[Subject], *, open_holdout: bool, 
                 return made
 
             held = standings.at(subject.key[0], subject.market, record).evidence
-            # What could not be judged may be by now, such as with more controls.
-            known = {g: e.verdict == PASSES for g, e in held.items() if e.verdict != NOT_ENOUGH}
-            if any(g.key not in known and (open_holdout or not g.opens_holdout) for g in line):
+            known = {g: e.verdict == PASSES for g, e in held.items()}
+            lacked = held.get(LuckGate.key)
+            if (any(g.key not in known and (open_holdout or not g.opens_holdout) for g in line)
+                    or (lacked is not None and lacked.verdict == NOT_ENOUGH)):
                 case = replace(case, origin=origins.of(subject.search, subject.market, subject.interval, subject.number),
                                tried_on=tried_on.get(subject.market, 0))
+            if lacked is not None and more_than_then(lacked, case.origin):
+                del known[LuckGate.key]
             outcomes = walk_line(case, line, open_holdout=opened if open_holdout else None, all_gates=all_gates, known=known)
             return Proved(subject, tuple(outcomes), record, renewed)
         except WolbrinError as err:
@@ -172,6 +176,12 @@ def prove_job(project: Project, subjects: list[Subject], *, open_holdout: bool, 
     # One after the other where the holdout opens, and no verdict before all of them were looked at.
     return Job("Proving", "candidates", [Chunk(s) for s in subjects], work, commit=commit, finish=finish,
                width=1 if open_holdout else None)
+
+
+def more_than_then(lacked: Evidence, origin: Origin | None) -> bool:
+    """Whether Luck could not judge, and more controls are there now."""
+    now_there = origin.curve.controls if origin is not None and origin.curve is not None else 0
+    return lacked.verdict == NOT_ENOUGH and now_there > lacked.outcome.get("controls", 0)
 
 
 def _comparable(record: Record) -> str:

@@ -55,7 +55,8 @@ class ImportanceRow(Model):
 
 
 class LuckRow(Model):
-    """What luck brought on a market: best values on shuffled histories, the real one, p and the finest p of so many."""
+    """What luck brought on a market: best values on shuffled histories, the real one, p and the finest p of so many. percent:
+    what is in percent of price, and so of other amounts there, in words."""
 
     market: str
     shuffles: int
@@ -64,6 +65,7 @@ class LuckRow(Model):
     p: Value
     finest_p: Value
     words: str
+    percent: str = ""
 
 
 class DeflatedRow(Model):
@@ -202,15 +204,15 @@ def _statistics(s: Statistics) -> StatisticsRow:
                          center=_deflated(s.center), overfitting=rules, words=tuple(s.lines()))
 
 
-def _luck(one: Luck, reading: Reading) -> LuckRow:
+def _luck(one: Luck, reading: Reading, percent: str) -> LuckRow:
     return LuckRow(market=one.market, shuffles=one.shuffles, best=tuple(_value(v) for v in one.best.tolist()),
                    actual=_value(one.actual), p=_value(one.p), finest_p=_value(one.finest) if one.shuffles else None,
-                   words=one.words(reading.request.objective.value_words))
+                   words=one.words(reading.request.objective.value_words), percent=percent)
 
 
 def answer(searches: Searches, result: SweepResult, reading: Reading, luck: LuckResult | None, stats: list[Statistics],
-           state: str) -> SweepAnswer:
-    """All that is known of a sweep."""
+           state: str, percent: str = "") -> SweepAnswer:
+    """All that is known of a sweep. percent: see controls.percent_note."""
     r = reading.request
     first = r.places[0].market
     sharpe = searches.sharpe_on(first)
@@ -232,7 +234,7 @@ def answer(searches: Searches, result: SweepResult, reading: Reading, luck: Luck
         importance=tuple(ImportanceRow(key=a.key, main=_value(importance.main[i]), total=_value(importance.total[i]))
                          for i, a in enumerate(r.axes)) if importance else (),
         importance_words=importance.words([a.short for a in r.axes], r.space.places) if importance else "",
-        luck=tuple(_luck(luck.of(m), reading) for m in r.markets) if luck is not None else (),
+        luck=tuple(_luck(luck.of(m), reading, percent) for m in r.markets) if luck is not None else (),
         statistics=tuple(_statistics(s) for s in stats),
         best_by_place={name: row_of(reading, int(row)) for name, row in zip(places, basket.best if basket else ())
                        if row >= 0},

@@ -21,6 +21,7 @@ from wolbrin.app.tables.view import Table
 from wolbrin.core.market.intervals import interval_words
 from wolbrin.core.measures.wording import number
 from wolbrin.core.store.shelf import Line
+from wolbrin.core.work.controls import percent_note
 
 WIDTH = 330
 STRIP = 136  # pixels of what stands under the finds
@@ -176,7 +177,9 @@ class ResultPage(QWidget):
             return "The controls begin."
         if not result.kept and not result.luck.controls:
             return "Nothing passed the floors. On a market without an edge that is the right answer."
-        return result.luck.words + "."
+        r = result.request
+        percent = percent_note(self.state.session.project, r.places[0][0], r.limits, r.limits.flat, result.record)
+        return result.luck.words + "." + (f" {percent}." if percent and r.controls else "")
 
     def _best(self) -> None:
         result = self.state.result

@@ -22,6 +22,7 @@ from wolbrin.core.measures.wording import number
 from wolbrin.core.search.floors import DAYS_A_YEAR, STANDING, usual_floors
 from wolbrin.core.search.limits import Limits
 from wolbrin.core.search.objective import Floor, Objective
+from wolbrin.core.work.controls import told_before
 from wolbrin.core.work.discover_request import DiscoverRequest, sources_of
 from wolbrin.core.work.discovering import own_conditions, own_operands
 
@@ -77,6 +78,7 @@ class Setup(QWidget):
         self.seed = whole(1, 0, 2_000_000_000, "seed", 92)
         self.problem = label("", "error", wrap=True)
         self.words = label("", "heading")
+        self.before = label("", "small", wrap=True)  # what so many controls can tell
         self.go = button("Discover", self.run, main=True, tip="Ctrl+Return")
         right = QWidget()
         right.setLayout(column(
@@ -90,7 +92,8 @@ class Setup(QWidget):
         line = row(self.ingredients, self._scrolled(self.structure), self._scrolled(right), spacing=14)
         for at, share in ((0, 31), (1, 34), (2, 35)):
             line.setStretch(at, share)
-        self.setLayout(column(line, self.problem, row(self.words, None, self.go), margins=(0, 0, 8, 0), spacing=6))
+        self.setLayout(column(line, self.problem, row(self.words, None, self.go), self.before, margins=(0, 0, 8, 0),
+                              spacing=6))
         for signal in (self.ingredients.changed, self.structure.changed, self.markets.changed, self.intervals.changed,
                        self.hold.toggled, self.floors.changed, self.method.currentIndexChanged, self.blend.textChanged,
                        self.count.valueChanged, self.controls.valueChanged, self.objective.currentIndexChanged):
@@ -164,6 +167,7 @@ class Setup(QWidget):
             made = self.request()
         except WolbrinError as err:
             self.words.setText("")
+            self.before.setText("")
             self.problem.setText(err.sentence())
             self.go.setEnabled(False)
             return
@@ -173,6 +177,7 @@ class Setup(QWidget):
         more = f" and {len(made.places) - 3} more" if len(made.places) > 3 else ""
         beside = f", beside {made.controls} shuffled histor{'y' if made.controls == 1 else 'ies'}" if made.controls else ""
         self.words.setText(f"{number(made.count)} candidates on {where}{more}{beside}")
+        self.before.setText(f"{told_before(self.session.project, made)}.")
 
     def run(self) -> None:
         """Ask for the search that stands here."""

@@ -2,8 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
-from dataclasses import dataclass
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass, field
 from typing import Any
 
 from PySide6.QtCore import QObject, Signal
@@ -13,11 +13,13 @@ from wolbrin.app.session import Session
 from wolbrin.app.soon import Soon
 from wolbrin.app.tables.kept import Standing
 from wolbrin.core.errors import UserError
-from wolbrin.core.jobs import Job
+from wolbrin.core.jobs import Job, State
 from wolbrin.core.proving.gate import FALLS, PASSES, Gate
 from wolbrin.core.proving.line import Line, Step
 from wolbrin.core.store.holdout import t_for
 from wolbrin.core.store.wanted import Wanted
+from wolbrin.core.work.controls import more_controls_job
+from wolbrin.core.work.controls import wanted as wanted_controls
 from wolbrin.core.work.lines import find_line, line_of, save_line, saved_lines, use_line
 from wolbrin.core.work.proving import Proved, prove_job
 from wolbrin.core.work.rates import Rates, RatesRequest, rates_job, read_rates
@@ -47,7 +49,8 @@ class LineOf:
     """What is shown: the line and its gates, the names of all lines, verdicts of those listed, bands over them, ticked ones
     in all, and those that are ready. t: of daily results that an opening for them would ask, opening: its number; openings:
     how many there were. rates: measured last on the market of the brief. least_t: what a single one would need; spent: what
-    the holdout is kept for."""
+    the holdout is kept for. lacking: by search, how many controls in all the ticked ones need that Luck could not judge for
+    want of them, and their Shelf ids."""
 
     line: Line
     names: tuple[str, ...]
@@ -62,6 +65,7 @@ class LineOf:
     rates: Rates | None = None
     least_t: float = 0.0
     spent: Spent = "candidates"
+    lacking: dict[int, tuple[int, list[int]]] = field(default_factory=dict)
 
 
 def bands_of(records: list[Standing], gates: Sequence[Gate]) -> list[Band]:
@@ -122,7 +126,7 @@ class ProvingState(QObject):
             rates = read_rates(project, market, interval) if market else None
             return LineOf(line, names, gates, records, bands_of(records, gates), shelf.count(wanted), waiting,
                           t_for(opening, max(1, waiting)), opening, project.openings(), rates, t_for(opening, 1),
-                          spent_on(project))
+                          spent_on(project), wanted_controls(project, [r.line.id for r in records]))
 
         def done(line: LineOf) -> None:
             self.line = line
@@ -221,6 +225,36 @@ class ProvingState(QObject):
         """Judge every ticked candidate by all gates but the holdout."""
         self._run(Wanted(ticked=True), False, "Tick candidates on the Shelf first.")
 
+    def add_controls(self) -> None:
+        """Let as many controls run as Luck lacks to judge ticked candidates, one search after the other, and judge again."""
+        s, line = self.session, self.line
+        if line is None or not line.lacking:
+            s.note("Luck lacks no controls: none of the ticked ones waits for them.", "caution")
+            return
+        if self.running:
+            s.note("The line is running; stop it first.", "caution")
+            return
+        self._next_controls(list(line.lacking.items()), [])
+
+    def _next_controls(self, left: list[tuple[int, tuple[int, list[int]]]], ids: list[int]) -> None:
+        s = self.session
+        if not left:
+            self._judge(lambda: [Subject.of(k) for k in s.shelf.bodies(ids)], False, "")
+            return
+        (search, (needed, some)), rest = left[0], left[1:]
+
+        def over(job: Job) -> None:
+            if job.state is State.DONE:
+                self._next_controls(rest, [*ids, *some])
+            else:
+                self._over(job)
+
+        def begin(job: Job) -> None:
+            if not self.running:
+                self.job = s.start(job, "threads", over)
+
+        s.compute("Prepare further controls", lambda: more_controls_job(s.project, search, needed), begin)
+
     def keep_holdout_for(self, what: Spent) -> None:
         """For candidates one by one, or for a portfolio as a whole."""
         s, before = self.session, spent_on(self.session.project)
@@ -253,10 +287,14 @@ class ProvingState(QObject):
         if self.running:
             s.note("The line is running; stop it first.", "caution")
             return
+        self._judge(lambda: [Subject.of(k) for k in s.shelf.bodies(s.shelf.ids(wanted).tolist())], holdout, none)
+
+    def _judge(self, asked: Callable[[], list[Subject]], holdout: bool, none: str) -> None:
+        s = self.session
 
         def work() -> Job | None:
             restand(s.project)
-            subjects = [Subject.of(k) for k in s.shelf.bodies(s.shelf.ids(wanted).tolist())]
+            subjects = asked()
             return prove_job(s.project, subjects, open_holdout=holdout, notify=s.on_ui(self._proved)) if subjects else None
 
         def begin(job: Job | None) -> None:

@@ -70,6 +70,8 @@ class ProvingPlace(Place):
         self.rates = label("", "accent")
         self.measure = link("measure it", self.state.measure_rates,
                             tip="Walk finds of luck, and real ones, along this line (takes minutes)")
+        self.lacking = label("", "accent")
+        self.controls = link("add controls", self.state.add_controls, tip="Let so many run, and judge again (Ctrl+J)")
         self.lines = combo([], "Line of gates", 150)
         self.lines.activated.connect(lambda _: self.state.choose_line(self.lines.currentText()))
         self.save = link("save as", self._save, tip="Keep this line under a name")
@@ -86,7 +88,8 @@ class ProvingPlace(Place):
         full.setLayout(column(
             row(label("Line:", "heading"), self.lines, self.save, self.title, None, self.prove, self.open,
                 margins=(0, 0, 8, 0)),
-            row(self.note, 12, self.spent, margins=(0, 0, 8, 0)), row(self.rates, 8, self.measure, None), self.funnel,
+            row(self.note, 12, self.spent, margins=(0, 0, 8, 0)), row(self.rates, 8, self.measure, None),
+            row(self.lacking, 8, self.controls, None), self.funnel,
             hairline(),
             row(self.table, hairline(vertical=True), pages, spacing=0), spacing=6))
         self.empty = Empty("Tick candidates on the Shelf; the line then tries to break each of them. Cheap gates come "
@@ -145,6 +148,8 @@ class ProvingPlace(Place):
                        lambda: self.walk.state.extend_strategy(), "Ctrl+Shift+F", "proving"),
                 Action("proving.holdout", "Open the holdout for those that are ready", self.state.open_holdout, "Ctrl+H",
                        "proving"),
+                Action("proving.controls", "Add the controls that Luck lacks to judge ticked candidates",
+                       self.state.add_controls, "Ctrl+J", "proving"),
                 Action("proving.rates", "Measure how often the line is fooled", self.state.measure_rates, "", "proving"),
                 *(Action(f"proving.gate.{g.key}", f"Gate: {g.title}", lambda key=g.key: self.choose_gate(key), "", "proving")
                   for g in GATES)]
@@ -198,6 +203,11 @@ class ProvingPlace(Place):
                     f"{number(line.least_t, 2)}. Verdicts are final.")
         self.note.setText(f"The holdout was opened {number(line.openings)} time{'s' if line.openings != 1 else ''}.{asks}")
         self._say_rates(line)
+        some = sum(len(ids) for _, ids in line.lacking.values())
+        several = ", ".join(f"{number(n)} beside search {s}" for s, (n, _) in line.lacking.items())
+        self.lacking.setText(f"Luck could not judge {number(some)} with so few controls; it needs {several}." if some else "")
+        for part in (self.lacking, self.controls):
+            part.setVisible(bool(some))
         self.open.setText(f"Open the holdout for {number(line.waiting)}" if line.waiting else "Open the holdout")
         self.open.setEnabled(line.waiting > 0)
         self.spent.setCurrentIndex(self.spent.findData(line.spent))

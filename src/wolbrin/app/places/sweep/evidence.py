@@ -17,6 +17,7 @@ from wolbrin.app.theme.tokens import SMALL
 from wolbrin.core.engine.record import NOT_RECORDED
 from wolbrin.core.measures.wording import MINUS, number
 from wolbrin.core.search.overfitting import FLAT
+from wolbrin.core.work.controls import percent_note
 from wolbrin.core.work.sweep_luck import Luck
 from wolbrin.core.work.sweep_statistics import Statistics
 
@@ -197,7 +198,9 @@ class Evidence(QWidget):
         running = st.luck_running is not None and not st.luck_running.state.over
         if luck is not None and luck.shuffles and r is not None:
             more = " More shuffles are under way." if running else ""
-            self.luck.setText(luck.words(r.request.objective.value_words) + more)
+            rules = r.request.strategy
+            percent = percent_note(st.session.project, luck.market, rules, rules.flat_by_session_end, result.record)
+            self.luck.setText(luck.words(r.request.objective.value_words) + (f" {percent}." if percent else "") + more)
             set_role(self.luck, "caution" if luck.p > RARE and luck.shuffles >= 19 else "")
         else:
             waits = result.unfinished or st.running

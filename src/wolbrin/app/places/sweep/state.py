@@ -261,7 +261,13 @@ class SweepState(QObject):
         if made is not None:
             self.luck_running, self.luck = made
             self.judged.emit()
-            s.start(made[0], "threads", lambda _: self.judged.emit())
+            s.start(made[0], "threads", lambda _: self._lucky())
+
+    def _lucky(self) -> None:
+        """All shuffles are there: the Sharpe ratios are set beside what luck came to."""
+        self.judged.emit()
+        if self.statistics is not None:
+            self._judge()
 
     # What is looked at
 
