@@ -6,6 +6,7 @@ import json
 from collections.abc import Iterator
 from dataclasses import replace
 from pathlib import Path
+from typing import Any
 
 import numpy as np
 import pytest
@@ -19,7 +20,7 @@ from wolbrin.core.engine.brief import Brief, Costs
 from wolbrin.core.engine.prepare import Prepared
 from wolbrin.core.engine.run import backtest
 from wolbrin.core.errors import UserError
-from wolbrin.core.jobs import Engine, State
+from wolbrin.core.jobs import Engine, Job, State
 from wolbrin.core.measures.catalogue import BY_KEY, SUMMARY
 from wolbrin.core.measures.facts import Facts
 from wolbrin.core.rules.conditions import shipped
@@ -30,7 +31,7 @@ from wolbrin.core.rules.words import describe
 from wolbrin.core.search.drawing import step_code
 from wolbrin.core.search.explorer import Explorer
 from wolbrin.core.search.families import FAMILIES, longer_than
-from wolbrin.core.search.floors import PASSED, Floors, usual_floors
+from wolbrin.core.search.floors import PASSED, Floors, standing, usual_floors
 from wolbrin.core.search.genotype import ROW_PLACES, Plan, complexity
 from wolbrin.core.search.ingredients import ROWS, Pantry, Sources, parse_chosen
 from wolbrin.core.search.limits import Exits, Limits, Orders, Reach
@@ -42,7 +43,7 @@ from wolbrin.core.store.project import Project
 from wolbrin.core.store.searches import Searches
 from wolbrin.core.store.shelf import Shelf
 from wolbrin.core.work.discover_request import DiscoverRequest
-from wolbrin.core.work.discover_results import by_floor, strength
+from wolbrin.core.work.discover_results import DiscoverResult, by_floor, kept_rows, strength
 from wolbrin.core.work.discovering import discover_job, read_discover, resume_discover
 
 BARS = walk_bars(3000, seed=21)
@@ -233,6 +234,52 @@ def test_floors_that_nothing_can_pass_are_told_before_anything_runs(project: Pro
     assert not Searches(project).all(["discover"])
     assert usual_floors(6.5)[0].value == 20
     assert usual_floors(0.5)[0].value == 60
+
+
+@pytest.mark.parametrize("method", ["random", "evolve"])
+def test_controls_that_are_added_are_those_it_would_have_had(method: str, tmp_path: Path, engine: Engine) -> None:
+    """To a search that ended, and to one that was stopped in the middle of a turn, which goes on afterwards: the same counts,
+    finds and best of every stream, and nothing more is tried on the real history."""
+    def told(one: DiscoverResult, of: Project) -> list[Any]:
+        kept = [(r.get("number", np.zeros(0)).tolist()) for r in kept_rows(of, one)]
+        return [[(c.tried, c.kept, c.met, c.best_t, c.best_sharpe) for c in one.counts], kept]
+
+    whole, ended, cut = (fresh(tmp_path / name) for name in ("whole", "ended", "cut"))
+    asked = discover_request(count=768, controls=4, method=method)
+    job, result = discover_job(whole, asked)
+    assert engine.start(job, "threads").wait() is State.DONE, job.error
+    wanted = told(read_discover(whole, result.search), whole)
+    for at, of in enumerate((ended, cut)):
+        jobs: list[Job] = []
+        job, result = discover_job(of, replace(asked, controls=1),
+                                   lambda found, cut=at, jobs=jobs: jobs[0].stop() if cut and found.tried else None)
+        jobs.append(job)
+        assert engine.start(job, "threads").wait() is (State.STOPPED if at else State.DONE), job.error
+        tried = Searches(of).tried_on("AAA")
+        job, result = resume_discover(of, result.search, controls=4)
+        state = engine.start(job, "threads").wait()
+        assert state is State.DONE, job.error
+        assert Searches(of).tried_on("AAA") == tried, "controls are not tried"
+        if at:
+            job, result = resume_discover(of, result.search)
+            assert engine.start(job, "threads").wait() is State.DONE, job.error
+        assert told(read_discover(of, result.search), of) == wanted
+        with pytest.raises(UserError, match="4 controls already"):
+            resume_discover(of, result.search, controls=3)
+    for one in (whole, ended, cut):
+        one.close()
+
+
+def test_floors_that_replace_the_usual_ones_keep_what_controls_cannot_tell() -> None:
+    """Enough trades, and t above drift, which controls do not have, unless they are taken out by name."""
+    own = (Floor(key="profit_factor", value=1.1),)
+    assert [f.text for f in standing(own, 2.0)] == ["trades>=30", "profit_factor>=1.1", "above_drift>=2.5"]
+    assert standing(own, 6.5)[0].text == "trades>=65"
+    assert standing(own, 2.0, ("trades", "above_drift")) == own
+    moved = (Floor(key="trades_per_year", value=5.0), Floor(key="above_drift", value=1.0))
+    assert standing(moved, 2.0) == moved
+    with pytest.raises(UserError, match="no standing floor"):
+        standing(own, 2.0, ("net",))
 
 
 def test_loosening_floors_takes_in_what_was_simulated(project: Project, tmp_path: Path, engine: Engine) -> None:

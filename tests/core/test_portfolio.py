@@ -91,6 +91,20 @@ def test_one_account_with_ample_capital_equals_an_account_for_each_to_the_cent()
         assert single[key] == pytest.approx(itself[key], nan_ok=True), key
 
 
+@pytest.mark.parametrize("sizing", [Sizing(kind="risk", amount=2.0), Sizing(kind="percent", amount=300.0)])
+def test_a_portfolio_that_compounds_is_measured_by_returns(sizing: Sizing) -> None:
+    """As its only member alone, whose Sharpe and Sortino ratios are of daily returns."""
+    part = parts()[0]
+    part = replace(part, strategy=part.strategy.model_copy(update={"sizing": sizing}))
+    made = play(plan_for([part]), [part], 50_000.0)
+    alone = measure(Facts.of(backtest(part.history, part.strategy, replace(part.brief, capital=50_000.0))))
+    for key in ("net", "sharpe", "sortino", "calmar", "t_daily"):
+        assert measure(made.facts)[key] == pytest.approx(alone[key], nan_ok=True), key
+    assert made.compounds
+    fixed = play(plan_for(parts()[:1]), parts()[:1], 50_000.0)
+    assert not fixed.compounds
+
+
 @pytest.mark.parametrize("capital", [1e7, 2_000.0])
 def test_without_and_with_a_member_is_a_portfolio_really_built_so(capital: float) -> None:
     some = parts()

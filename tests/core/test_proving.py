@@ -180,14 +180,14 @@ def test_luck_is_judged_by_controls_or_by_all_that_was_tried() -> None:
     few = judge(came(4.0, 5, 1.0), judge_by="strongest")
     assert (few.verdict, few.figures["controls_needed"]) == ("not enough", 9)
     # A single find that three controls of an evolution cannot tell from luck, and more can: never refused, but told.
-    single = Origin(1, 10, 3.9, luck_of(1, [0] * 3), strength_of(np.array([3.9]), [np.zeros(0)] * 3, (), [2.6, 2.7, 2.5]))
+    single = Origin(1, 10, 3.6, luck_of(1, [0] * 3), strength_of(np.array([3.6]), [np.zeros(0)] * 3, (), [2.6, 2.7, 2.5]))
     lacking = judge(single)
     assert lacking.verdict == "not enough"
     needed = int(lacking.figures["controls_needed"])
     assert 3 < needed <= 100
     assert f"{needed} controls could show" in lacking.reason
     more = replace(single, luck=luck_of(1, [0] * needed), curve=strength_of(
-        np.array([3.9]), [np.zeros(0)] * needed, (), [2.6, 2.7, 2.5] * (needed // 3) + [2.6] * (needed % 3)))
+        np.array([3.6]), [np.zeros(0)] * needed, (), [2.6, 2.7, 2.5] * (needed // 3) + [2.6] * (needed % 3)))
     assert judge(more).passed
     alone = judge(None)
     assert "No control" in alone.reason

@@ -54,6 +54,27 @@ def test_steps_find_what_the_first_would_hide() -> None:
     assert everything.p.max() < 0.01, "where all are better, all are found"
 
 
+def test_a_series_has_its_own_p_though_the_universe_is_kept_in_single_precision() -> None:
+    """Of strong and of negative ones alike, also of one whose run began some days later; one that was not in the universe
+    has the p of the next weaker, whatever its sign, and 1 below all."""
+    daily = universe(11, 80, good=3) * 1e4
+    daily[7, :60] = 0.0
+    made = superior(daily.astype(np.float32).astype(np.float64), block=5.0)
+    order = np.argsort(-statistics_of(daily.astype(np.float32).astype(np.float64), 5.0), kind="stable")
+    place = np.argsort(order)
+    for i in range(80):
+        statistic, p = made.of(daily[i, 60:] if i == 7 else daily[i])
+        assert p == made.p[place[i]]
+        assert statistic == pytest.approx(float(statistics_of(daily[i:i + 1], 5.0)[0]), rel=1e-5)
+    for above in (0, 20, 70):
+        between = (made.statistic[above] + made.statistic[above + 1]) / 2
+        assert made.at(between) == made.p[above + 1]
+    assert made.at(made.statistic[0] + 1.0) == made.p[0]
+    assert made.at(made.statistic[-1] - 1.0) == 1.0
+    assert made.of(daily[0] * 2.0)[1] == made.p[int(np.searchsorted(-made.statistic, -made.of(daily[0] * 2.0)[0]))]
+    assert np.isnan(made.of(np.zeros(400))[1])
+
+
 def test_luck_is_seldom_superior_and_what_never_moves_says_nothing() -> None:
     """The first error over 300 universes of noise stays near what is allowed, within its own error; whatever the seeds."""
     p = np.array([superior(universe(s, 40), seed=s, reps=400).best for s in range(300)])

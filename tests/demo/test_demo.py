@@ -10,6 +10,7 @@ import pytest
 from scipy import stats
 
 from tests.build import draw_strategy
+from tests.core.test_controls import holds_ranges
 from wolbrin.core.engine.brief import Brief
 from wolbrin.core.engine.prepare import Prepared
 from wolbrin.core.engine.run import backtest
@@ -27,7 +28,7 @@ from wolbrin.core.search.folds import Length
 from wolbrin.core.search.walked import efficiency
 from wolbrin.core.store.project import Project
 from wolbrin.core.store.settings import Settings
-from wolbrin.core.study.shuffle import shuffle
+from wolbrin.core.study.shuffle import shuffle, shuffled
 from wolbrin.core.work.footing import Footing
 from wolbrin.core.work.sweep_request import SweepRequest
 from wolbrin.core.work.walk_reading import walked
@@ -149,6 +150,15 @@ def test_random_strategies_earn_nothing_before_costs_on_noise(quarter: dict[str,
         room = 3 / np.sqrt(len(t))
         assert abs(t.mean()) < 0.1 + room * t.std(ddof=1), name
         assert abs((t > 0).mean() - 0.5) < 0.03 + room * 0.5, name
+
+
+def test_controls_of_every_market_keep_the_range_of_its_days_in_ticks(quarter: dict[str, Prepared]) -> None:
+    seed = int(np.random.default_rng().integers(1, 2**31))
+    print("seed", seed)
+    for flat in (False, True):
+        for code, history in quarter.items():
+            holds_ranges(history.bars, shuffled(history.bars, seed, True, flat))
+            print(code, flat)
 
 
 def test_the_dying_edge_dies(quarter: dict[str, Prepared]) -> None:

@@ -179,7 +179,7 @@ def add(app: typer.Typer, demo: Callable[[], Path]) -> None:
             _more_controls(search, more_controls, project, demo, share, json)
             return
         if again is not None:
-            _again(again, project, demo, floor, share, json)
+            _again(again, project, demo, floor, tuple(without_floor), share, json)
             return
         if not market:
             error_console.print("Name a market with --market.", markup=False)
@@ -226,13 +226,15 @@ def _more_controls(search: int | None, controls: int, project: Path | None, demo
     _tell(answer, result, json)
 
 
-def _again(search: int, project: Path | None, demo: Callable[[], Path], floor: list[str], share: float, json: bool) -> None:
+def _again(search: int, project: Path | None, demo: Callable[[], Path], floor: list[str], without: tuple[str, ...],
+           share: float, json: bool) -> None:
     """Ask other floors of what a search tried."""
     with told():
         opened = open_project(project, demo)
         if not floor:
-            raise UserError("no floor is given", "--again", "Name the floors with --floor; those left out are not asked.")
-        job = resume_discover(opened, search, floors=tuple(Floor.parse(f) for f in floor))
+            raise UserError("no floor is given", "--again",
+                            "Name the floors with --floor; those left out are not asked, but for the standing ones.")
+        job = resume_discover(opened, search, floors=tuple(Floor.parse(f) for f in floor), without=without)
         answer, result = _run(opened, job, share)
     _tell(answer, result, json)
 

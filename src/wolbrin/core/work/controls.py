@@ -33,8 +33,8 @@ def told_before(project: Project, request: DiscoverRequest) -> str:
         return f"{text}; without any, finds are judged as the best of all that was tried"
     if request.controls >= counting:
         return f"{text}, and {number(request.controls)} run"
-    how = ("by the strongest of each" if request.method == "evolve" else "by the tail of all that they try")
-    return f"{text}; {number(request.controls)} tell it {how}, and more can be added afterwards"
+    how = "the strongest of each" if request.method == "evolve" else "the tail of all that they try"
+    return f"{text}; with {number(request.controls)} it is told by {how}, and more can be added afterwards"
 
 
 def percent_note(project: Project, market: str, rules: Model, flat: bool, record: Record | None) -> str:

@@ -243,9 +243,11 @@ def _source(work: DiscoverWork, histories: list[Prepared], cursor: dict[str, Any
 
 
 def resume_discover(project: Project, search: int, notify: Notify = lambda result: None,
-                    floors: tuple[Floor, ...] | None = None, controls: int | None = None) -> tuple[Job, DiscoverResult]:
-    """Go on with a search where it was; with other floors where they are given, or with so many controls in all, which then
-    try what the search has tried and nothing further; both of a finished one too.
+                    floors: tuple[Floor, ...] | None = None, controls: int | None = None,
+                    without: tuple[str, ...] = ()) -> tuple[Job, DiscoverResult]:
+    """Go on with a search where it was; with other floors where they are given (without: standing ones that are taken out of
+    these), or with so many controls in all, which then try what the search has tried and nothing further; both of a finished
+    one too.
 
     Raises:
         UserError: it cannot be gone on with, such as on another history, or it has as many controls.
@@ -292,7 +294,7 @@ def resume_discover(project: Project, search: int, notify: Notify = lambda resul
     shelved = _restore(project, search, source, request)
     if floors is not None:
         years = min(years_of(h, b) for h, b in zip(histories, work.briefs))
-        source.loosen(standing(floors, years, request.without))
+        source.loosen(standing(floors, years, (*request.without, *without)))
     source.ask_near()
     result.unfinished = False
     alike = {(s, at): n for s in source.real for at, n in enumerate(source.twins[s].alike)}

@@ -92,8 +92,9 @@ class Setup(QWidget):
         line = row(self.ingredients, self._scrolled(self.structure), self._scrolled(right), spacing=14)
         for at, share in ((0, 31), (1, 34), (2, 35)):
             line.setStretch(at, share)
-        self.setLayout(column(line, self.problem, row(self.words, None, self.go), self.before, margins=(0, 0, 8, 0),
-                              spacing=6))
+        said = row(self.words, 16, self.before, 8, self.go)
+        said.setStretch(2, 1)
+        self.setLayout(column(line, self.problem, said, margins=(0, 0, 8, 0), spacing=6))
         for signal in (self.ingredients.changed, self.structure.changed, self.markets.changed, self.intervals.changed,
                        self.hold.toggled, self.floors.changed, self.method.currentIndexChanged, self.blend.textChanged,
                        self.count.valueChanged, self.controls.valueChanged, self.objective.currentIndexChanged):

@@ -41,7 +41,7 @@ def _outcome(gate: Gate, shown: Shown) -> Column:
         words = number(value(r), shown.digits)
         return words + shown.end if words != "n/a" else "\u2013"
 
-    return Column(shown.title, value, text, "right", 116)
+    return Column(shown.title, value, text, "right", max(96, 7 * len(shown.title) + 18))
 
 
 def _named(get: Getter) -> list[Column]:
@@ -204,7 +204,7 @@ class ProvingPlace(Place):
         self.note.setText(f"The holdout was opened {number(line.openings)} time{'s' if line.openings != 1 else ''}.{asks}")
         self._say_rates(line)
         some = sum(len(ids) for _, ids in line.lacking.values())
-        several = ", ".join(f"{number(n)} beside search {s}" for s, (n, _) in line.lacking.items())
+        several = ", ".join(f"{number(n)} in all beside search {s}" for s, (n, _) in line.lacking.items())
         self.lacking.setText(f"Luck could not judge {number(some)} with so few controls; it needs {several}." if some else "")
         for part in (self.lacking, self.controls):
             part.setVisible(bool(some))
