@@ -321,6 +321,11 @@ def test_discover_is_resumed_asked_again_and_the_shelf_is_kept_in_order(demo: Pa
     assert looser["kept"] >= found["kept"]
     assert looser["tried_on_market"] == found["tried_on_market"]
     assert [f["floor"] for f in looser["floors"]] == ["trades_per_year>=40", "profit_factor>=1.1"]
+    more = result("discover", "-p", demo, "--more-controls", 2, "--search", found["search"])
+    assert (len(more["luck"]["controls"]), more["tried_on_market"]) == (2, found["tried_on_market"])
+    assert more["luck"]["controls"][0] == looser["luck"]["controls"][0]
+    assert "2 controls already" in wolbrin("discover", "-p", demo, "--more-controls", 1, "--search", found["search"],
+                                           code=1).stderr
     listed = result("shelf", "list", "-p", demo, "--sort", "profit_factor", "--down", "--save-view", "best",
                     "--limit", 500)
     ShelfAnswer.model_validate(listed)
