@@ -44,7 +44,7 @@ def test_a_newcomer_walks_keeps_the_dated_numbers_and_trades_them(qtbot: QtBot, 
             box.setValue(value)
         line.on.click()
     sweep.setup.objective.setCurrentIndex(sweep.setup.objective.findData("t_daily"))
-    floor = sweep.setup.floors.add()
+    floor = sweep.setup.floors.lines[0]  # trades, which stands by default
     assert isinstance(floor, FloorLine)
     floor.value.setValue(20)
     # The same editor stands under Proving, with what was entered.

@@ -22,10 +22,12 @@ from wolbrin.cli.check import add
 from wolbrin.core.errors import EnvironmentTrouble, UserError, WolbrinError
 from wolbrin.core.export.steps import do_all
 from wolbrin.core.export.tables import table_steps
+from wolbrin.core.rules.identity import strategy_hash
 from wolbrin.core.store.check import check_project, restore_copy
 from wolbrin.core.store.copies import KEPT_COPIES, copies_of
 from wolbrin.core.store.database import DATABASE
-from wolbrin.core.store.project import Project
+from wolbrin.core.store.holdout import HoldoutBook, Opening
+from wolbrin.core.store.project import Project, now
 from wolbrin.core.store.recovering import recover
 from wolbrin.core.store.results import Results
 from wolbrin.core.store.settings import Settings
@@ -79,6 +81,37 @@ def test_an_empty_database_is_no_new_project(folder: Path) -> None:
     assert (used, aside.stat().st_size) == (copy, 0)
     project = Project(folder)
     assert [e.strategy.name for e in project.strategies()] == ["one"]
+    project.close()
+
+
+def test_a_copy_put_back_forgets_nothing_that_was_opened(folder: Path) -> None:
+    """Over a sound database it is refused; over a damaged one what was opened and judged since is carried over. Where that
+    cannot be read any more, all that was found before is spent."""
+    with pytest.raises(UserError, match="nothing is wrong"):
+        restore_copy(folder)
+    project = Project(folder)
+    book = HoldoutBook(project)
+    hash = strategy_hash(project.strategies()[0].strategy)
+    book.add(Opening(now(), "proving: one on AAA", market="AAA", hash=hash, batch=book.reserve()))
+    book.judge(now(), "AAA", hash, "one", "falls", "It fell.", None)
+    with project.transaction() as db:
+        db.execute("UPDATE strategies SET body = 'torn'")
+    project.rows("PRAGMA wal_checkpoint(TRUNCATE)")
+    project.close()
+    restore_copy(folder)
+    project = Project(folder)
+    book = HoldoutBook(project)
+    assert [e.strategy.name for e in project.strategies()] == ["one"]
+    final = book.final("AAA", hash)
+    assert final is not None
+    assert (final.verdict, final.reason, book.count(), book.next_batch()) == ("falls", "It fell.", 1, 2)
+    project.close()
+    for other in folder.glob(f"{DATABASE}.damaged-*"):
+        other.unlink()
+    (folder / DATABASE).write_bytes(b"torn" * 500)
+    restore_copy(folder)
+    project = Project(folder)
+    assert [m.why for m in HoldoutBook(project).moves()] == ["the table of openings, judged, borders, settings was missing"]
     project.close()
 
 

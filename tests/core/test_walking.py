@@ -433,6 +433,8 @@ def test_the_holdout_is_walked_by_the_frozen_procedure_in_one_opening(project: P
 
     open_for(with_schedule(walk.strategy, by_hand))
     assert "not what their procedure chooses" in seen[0].fault
+    open_for(with_schedule(walk.strategy, mine.model_copy(update={"procedure": {}})))
+    assert "without the procedure that fits them" in seen[1].fault
     assert HoldoutBook(project).count() == 0
     open_for(walk.strategy)
     assert HoldoutBook(project).count() == 1

@@ -22,6 +22,7 @@ from wolbrin.core.market.treatment import Treatment
 from wolbrin.core.portfolio.plan import Plan
 from wolbrin.core.rules.model import Strategy
 from wolbrin.core.store.aside import UNREADABLE, why
+from wolbrin.core.store.book_kept import carry_book
 from wolbrin.core.store.copies import copies_of, reader
 from wolbrin.core.store.database import DATABASE
 from wolbrin.core.store.results import RESULTS
@@ -74,11 +75,15 @@ def check_project(folder: Path) -> list[Wrong]:
 
 def restore_copy(folder: Path) -> tuple[Path, Path]:
     """Put the newest sound copy in the place of the database, which is kept beside it under another name. Returns the copy,
-    and where the old database went.
+    and where the old database went. Never over a sound database: a copy knows less of what was opened and judged, and what
+    fell since would be sealed again. Over a damaged one the book is carried over (`book_kept`).
 
     Raises:
-        UserError: there is no copy that is sound.
+        UserError: there is no copy that is sound, or the database is.
     """
+    if (folder / DATABASE).is_file() and not any(w.where == str(folder / DATABASE) for w in check_project(folder)):
+        raise UserError("nothing is wrong with this project, and an older copy in its place would forget what was opened and "
+                        "judged since", str(folder), "Keep it as it is; to look at a copy, open it in a folder of its own.")
     for copy in copies_of(folder):
         try:
             with closing(reader(copy)) as db:
@@ -93,6 +98,8 @@ def restore_copy(folder: Path) -> tuple[Path, Path]:
     made = path.with_name(DATABASE + ".restored")
     try:
         made.write_bytes(copy.read_bytes())
+        if path.is_file():
+            carry_book(path, made)
         with made.open("rb+") as handle:
             os.fsync(handle.fileno())
         for ending in ("-wal", "-shm"):  # they belong to the old one
@@ -102,8 +109,8 @@ def restore_copy(folder: Path) -> tuple[Path, Path]:
         os.replace(path, aside)
         os.replace(made, path)
         sync_folder(folder)
-    except OSError as err:
-        raise EnvironmentTrouble(f"the copy cannot be put back ({err.strerror or err})", str(folder),
+    except (OSError, sqlite3.Error) as err:
+        raise EnvironmentTrouble(f"the copy cannot be put back ({getattr(err, 'strerror', None) or err})", str(folder),
                                  "Free some space or check the folder's permissions.") from None
     return copy, aside
 

@@ -84,7 +84,7 @@ def _fill(db: sqlite3.Connection, new: sqlite3.Connection, path: Path, aside: As
         faults: list[str] = []
         count = 0
         sql = f"INSERT OR IGNORE INTO {table} ({', '.join(shared)}) VALUES ({', '.join('?' * len(shared))})"
-        for row in _rows(db, table, shared, faults) if shared else ():
+        for row in readable_rows(db, table, shared, faults) if shared else ():
             count += new.execute(sql, row).rowcount
         if faults or not shared:
             broken.append(table)
@@ -96,7 +96,7 @@ def _fill(db: sqlite3.Connection, new: sqlite3.Connection, path: Path, aside: As
     new.execute("COMMIT")
 
 
-def _rows(db: sqlite3.Connection, table: str, columns: list[str], faults: list[str]) -> Iterator[tuple[Any, ...]]:
+def readable_rows(db: sqlite3.Connection, table: str, columns: list[str], faults: list[str]) -> Iterator[tuple[Any, ...]]:
     """Rows of a table, around whatever cannot be read: from both ends, then from within the gaps."""
     names, seen = ", ".join(columns), set[int]()
 

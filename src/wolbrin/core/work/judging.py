@@ -167,16 +167,18 @@ def judge(project: Project, footing: Footing, case: Case, gate: HoldoutGate, *, 
 
 
 def judge_whole(project: Project, footing: Footing, cases: Sequence[tuple[Case, str]], gate: HoldoutGate, *,
-                name: str, together: Callable[[Sequence[Part]], Played], tried: int = 1) -> Outcome:
+                name: str, together: Callable[[Sequence[Part]], Played], keep: Callable[[Outcome], None],
+                tried: int = 1) -> Outcome:
     """The verdict of the holdout on several candidates as one portfolio: one opening, judged once. Its members were seen
-    then, and none of them can get a verdict of its own any more; that is written down with it.
+    then, and none of them can get a verdict of its own any more; that is written down with it, in one transaction.
 
-    cases: each with the name of its candidate. together: trades them. tried: combinations it was chosen from.
+    cases: each with the name of its candidate. together: trades them. keep: writes the verdict down. tried: combinations it
+    was chosen from.
     Raises:
         UserError: one of them has no sealed bars; those that were opened before it are seen.
     """
     book, batch = HoldoutBook(project), Batch()
-    training, sealed, told = list[Part](), list[Part](), "could not be judged"
+    training, sealed, outcome = list[Part](), list[Part](), None
     for case, _ in cases:
         check_fitted(footing, case.strategy, case.brief, case.history)
     seen: list[tuple[Case, str]] = []
@@ -194,10 +196,12 @@ def judge_whole(project: Project, footing: Footing, cases: Sequence[tuple[Case, 
         looked = looked_at(before.facts, before.daily, after.facts, after.daily)
         first = replace(cases[0][0], tried=max(tried, *(c.tried for c, _ in cases)), origin=None)
         outcome = gate.verdict(first, looked, t_for(batch.number, 1))
-        told = "stands" if outcome.passed else "fell"
         return outcome
     finally:
+        told = "could not be judged" if outcome is None else "stands" if outcome.passed else "fell"
         with project.transaction():
+            if outcome is not None:
+                keep(outcome)
             for case, who in seen:
                 reason = (f"Seen on {now()[:10]} as a member of {name}, which {told}: of itself nothing can be told any "
                           "more.")

@@ -101,13 +101,17 @@ def carried_on(footing: Footing, strategy: Strategy, brief: Brief, until: dt.dat
 
 def check_fitted(footing: Footing, strategy: Strategy, brief: Brief, history: Prepared) -> None:
     """Make sure that dated numbers are what their procedure chooses on the history before each of them, since it is the
-    procedure that is judged where it fits on.
+    procedure that is judged where it fits on. Numbers that somebody wrote beside dates may know what came.
 
     Raises:
-        UserError: they are not, or the procedure cannot be read.
+        UserError: they are not, there is no procedure, or it cannot be read.
     """
-    if not carries_on(strategy):
+    if strategy.schedule is None:
         return
+    if not carries_on(strategy):
+        raise UserError("its dated numbers come without the procedure that fits them, so that nobody can fit them again and "
+                        "see that each knows only what came before it", strategy.name,
+                        "Walk the strategy and keep what comes of that, or take its dates off.")
     schedule, procedure = strategy.schedule, Procedure.of(strategy)
     assert schedule is not None
     sets = _sets(procedure, history, brief)

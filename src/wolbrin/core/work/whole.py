@@ -71,13 +71,15 @@ def open_portfolio(project: Project, plan: Plan) -> Outcome:
     capital = plan.capital or footing.settings.capital
     together = partial(play, opened, capital=capital)
     together(parts_of(cases))  # what cannot be traded is said before anything is opened
-    outcome = judge_whole(project, footing, cases, gate, name=plan.name, together=together, tried=plan.tried)
-    with project.transaction():
+
+    def keep(outcome: Outcome) -> None:
         known: list[dict[str, Any]] = project.get_value(VERDICTS, [])
         project.set_value(VERDICTS, [*known, {"created": now(), "name": plan.name, "members": [k.id for k in kept],
                                               "verdict": outcome.verdict, "reason": outcome.reason,
                                               "figures": {k: v for k, v in outcome.figures.items() if v == v},
                                               "interval": interval_of(outcome), "plan": opened.model_dump(mode="json")}])
+
+    outcome = judge_whole(project, footing, cases, gate, name=plan.name, together=together, keep=keep, tried=plan.tried)
     restand(project)
     return outcome
 
