@@ -2,6 +2,7 @@
 
     .venv/bin/python tools/measure_luck.py counts [--searches 40]   # kept on noise beside what controls keep
     .venv/bin/python tools/measure_luck.py gates [--seeds 2]        # caught and lost, by gate
+    .venv/bin/python tools/measure_luck.py again [--searches 40]    # Luck, where somebody searches noise again and again
 
 Prints a table as Markdown. Any seed (--seed); minutes to an hour on two cores.
 """
@@ -27,11 +28,13 @@ from wolbrin.core.engine.prepare import Prepared
 from wolbrin.core.engine.run import backtest
 from wolbrin.core.jobs import Engine, State
 from wolbrin.core.market.bars import Bars, Span
+from wolbrin.core.proving.against_luck import LuckGate
 from wolbrin.core.proving.gate import Case
 from wolbrin.core.proving.line import GATES, OFF
 from wolbrin.core.search.limits import Limits
 from wolbrin.core.search.objective import Floor
 from wolbrin.core.store.project import Project
+from wolbrin.core.store.searches import Searches
 from wolbrin.core.store.settings import Settings
 from wolbrin.core.store.shelf import Shelf
 from wolbrin.core.store.wanted import Wanted
@@ -151,9 +154,40 @@ def gates(seeds: int, seed: int, tries: int) -> None:
         print(f"| {g.title} | {len(lost)} | {alone} | {unsure} | {len(caught)} | {only} |")
 
 
+def tried_again(unit: tuple[str, tuple[float, float], int, int]) -> tuple[list[int], list[int]]:
+    """Five searches of other seeds on one noise market: finds of each, and how many of them pass Luck after all five."""
+    method, costs, seed, tries = unit
+    with tempfile.TemporaryDirectory() as folder:
+        project = project_of(Path(folder) / "p", planted("noise", seed, 300), costs)
+        results = [searched(project, DiscoverRequest((("TST", 15),), Limits(pool=300), method=method,  # type: ignore[arg-type]
+                                                     count=tries, controls=3, seed=seed * 10 + k)) for k in range(5)]
+        shelf, footing, origins = Shelf(project), Footing.of(project), Origins(project)
+        gate, tried = LuckGate(), Searches(project).tried_on("TST")
+        found, passed = [], []
+        for result in results:
+            kept = shelf.bodies(shelf.ids(Wanted(search=result.search)).tolist())
+            cases = [replace(case_of(footing, Subject.of(k), Span(), origins), tried_on=tried) for k in kept]
+            found.append(len(kept))
+            passed.append(sum(gate.judge(case).passed for case in cases))
+        project.close()
+    return found, passed
+
+
+def again(markets: int, seed: int, tries: int) -> None:
+    print("| search | costs | finds | pass Luck | searches in which any passes | markets in which any passes |")
+    print("|---|---|---|---|---|---|")
+    for method in ("random", "evolve"):
+        for name, costs in (("low", LOW), ("high", HIGH)):
+            with ProcessPoolExecutor(2) as pool:
+                done = list(pool.map(tried_again, [(method, costs, seed + i, tries) for i in range(markets)]))
+            passed = np.array([p for _, p in done])
+            print(f"| {method} | {name} | {sum(sum(f) for f, _ in done):,} | {passed.sum():,} | {(passed > 0).sum()} of "
+                  f"{passed.size} | {(passed.sum(axis=1) > 0).sum()} of {markets} |", flush=True)
+
+
 if __name__ == "__main__":
     parser = argparse.ArgumentParser(description=__doc__)
-    parser.add_argument("what", choices=("counts", "gates"))
+    parser.add_argument("what", choices=("counts", "gates", "again"))
     parser.add_argument("--searches", type=int, default=40)
     parser.add_argument("--seeds", type=int, default=2)
     parser.add_argument("--seed", type=int, default=1)
@@ -161,5 +195,7 @@ if __name__ == "__main__":
     args = parser.parse_args()
     if args.what == "counts":
         counts(args.searches, args.seed, args.tries or 768)
+    elif args.what == "again":
+        again(args.searches, args.seed, args.tries or 768)
     else:
         gates(args.seeds, args.seed, args.tries or 2_048)
