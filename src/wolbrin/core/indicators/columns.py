@@ -68,6 +68,10 @@ class Columns:
         """Columns of other bars of this market, such as a beginning of these, with the same sources beside."""
         return Columns(bars, budget or self._budget, self._elsewhere, self._own)
 
+    def moved(self, bars: Bars, move: Callable[[Bars], Bars]) -> Columns:
+        """As `over`, with other markets moved in the same way."""
+        return Columns(bars, self._budget, lambda market, interval: move(self._elsewhere(market, interval)), self._own)
+
     def _get(self, key: Key, make: object) -> tuple[Floats, ...]:
         with self._lock:
             found = self._held.get(key)

@@ -15,6 +15,7 @@ from wolbrin.core.proving.again import AgainGate
 from wolbrin.core.proving.against_luck import LuckGate
 from wolbrin.core.proving.around import AroundGate
 from wolbrin.core.proving.blocks import BlocksGate
+from wolbrin.core.proving.dates import DatesGate
 from wolbrin.core.proving.elsewhere import ElsewhereGate
 from wolbrin.core.proving.enough import EnoughGate
 from wolbrin.core.proving.gate import Case, Gate, Outcome
@@ -25,8 +26,8 @@ from wolbrin.core.proving.stress import StressGate
 from wolbrin.core.proving.walk import WalkGate
 
 # Cheap ones first, the holdout last.
-GATES: list[Gate] = [EnoughGate(), LuckGate(), BlocksGate(), StressGate(), MovedGate(), AroundGate(), MonteCarloGate(),
-                     AgainGate(), WalkGate(), ElsewhereGate(), HoldoutGate()]
+GATES: list[Gate] = [DatesGate(), EnoughGate(), LuckGate(), BlocksGate(), StressGate(), MovedGate(), AroundGate(),
+                     MonteCarloGate(), AgainGate(), WalkGate(), ElsewhereGate(), HoldoutGate()]
 OFF = ("walk", "elsewhere")  # gates that the usual line leaves out
 Opener = Callable[[Case, Gate], Outcome | None]
 
