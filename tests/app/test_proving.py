@@ -54,7 +54,7 @@ def test_a_line_is_walked_looked_at_and_composed(qtbot: QtBot, window: MainWindo
     before = place.funnel.chosen
     for _ in line.bands:
         qtbot.keyClick(place.funnel, Qt.Key.Key_Left)
-    assert place.funnel.chosen == line.bands[0].key == "enough"
+    assert place.funnel.chosen == line.bands[0].key == "dates"
     qtbot.keyClick(place.funnel, Qt.Key.Key_Right)
     assert place.page.gate is not None
     assert place.page.gate.key == line.bands[1].key
@@ -64,31 +64,31 @@ def test_a_line_is_walked_looked_at_and_composed(qtbot: QtBot, window: MainWindo
     place.choose_gate("enough")
     place.page.chart.dragged.emit(100_000.0)
     settle()
-    assert line_of(s.project).gates()[0].settings["least_trades"] == 100_000
+    assert line_of(s.project).gates()[1].settings["least_trades"] == 100_000
     assert place.state.line is not None
-    assert place.state.line.bands[0].passed == 0, "what was judged by another threshold is not judged yet"
+    assert place.state.line.bands[1].passed == 0, "what was judged by another threshold is not judged yet"
     place.state.start()
     settle()
     assert {r.stands for r in place.state.line.records} == {"not enough"}
-    assert place.state.line.bands[0].unsure == 3
+    assert place.state.line.bands[1].unsure == 3
     s.undo.undo()
     settle()
-    assert line_of(s.project).gates()[0].settings["least_trades"] == 50
+    assert line_of(s.project).gates()[1].settings["least_trades"] == 50
 
     place.choose_gate("enough")
     place.page.on.click()
     settle()
-    assert next(g.key for g in gates_of(s.project)) == "luck"
+    assert [g.key for g in gates_of(s.project)][:2] == ["dates", "luck"]
     place.choose_gate("blocks")
     place.page.earlier.click()
     settle()
-    assert [g.key for g in gates_of(s.project)][:2] == ["blocks", "luck"]
+    assert [g.key for g in gates_of(s.project)][:3] == ["dates", "blocks", "luck"]
     place.state.save_as("mine")
     settle()
     assert place.lines.currentText() == "mine"
     place.state.choose_line("usual")
     settle()
-    assert next(g.key for g in gates_of(s.project)) == "enough"
+    assert [g.key for g in gates_of(s.project)][:2] == ["dates", "enough"]
     assert list(saved_lines(s.project)) == ["usual", "mine"]
     place.state.save_as("usual")
     assert line_of(s.project).name == "usual"

@@ -135,7 +135,7 @@ def test_a_candidate_whose_record_cannot_be_asked_again_is_run_anew(project: Pro
     dossiers.keep(candidate_from_sweep(project, result, (1.0,)))
     before = dossiers.shelf()[0]
     engine.start(prove_job(project, [Subject.of(before)], open_holdout=False), "threads").wait()
-    assert set(Standings(project).of(dossiers.shelf()[0]).evidence) == {"enough"}
+    assert set(Standings(project).of(dossiers.shelf()[0]).evidence) == {"dates", "enough"}
     project.sources.treat("AAA", "test", Treatment(without_days=("Mon",)))
     with pytest.raises(UserError, match="history has changed"):
         candidate_from_sweep(project, result, (1.5,))

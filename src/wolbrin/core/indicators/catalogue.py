@@ -16,6 +16,8 @@ from wolbrin.core.market.zones import to_local
 
 PRICE_FIELDS = ("open", "high", "low", "close", "typical", "median")
 FIELD_MIRROR = {"high": "low", "low": "high"}
+# Sums over all bars so far: where they stand says where the history began, how they move does not.
+CUMULATIVE = frozenset({"running_sum", "williams_ad", "ad_line", "nvi", "pvi", "obv", "pvt"})
 
 
 def price_field(bars: Bars, name: str) -> Floats:

@@ -39,16 +39,18 @@ class DatesSettings(Model):
     may then say otherwise, since averages forget slowly; after the move of the calendar nothing may."""
 
     later_months: int = Field(7, ge=1, le=60, title="months later")
-    most_different: float = Field(0.05, ge=0, le=0.5, title="share of signals that differ, at most")
+    most_different: float = Field(0.02, ge=0, le=0.5, title="share of signals that differ, at most")
 
 
 @dataclass(frozen=True)
 class Knows:
     """What rules know beyond prices and the clock: of how many bars on which they say anything they say otherwise when the
-    calendar is moved, and when the history begins later (share of those compared), with what depends on it, in words."""
+    calendar is moved, and when the history begins later (share of those compared), whether they say anything at all, and what
+    depends on it, in words."""
 
     by_date: float
     by_begin: float
+    says: bool = True
     dated: tuple[str, ...] = ()
     begun: tuple[str, ...] = ()
 
@@ -73,6 +75,8 @@ class DatesGate(Gate):
         o = self.options
         found = what_it_knows(case, o.later_months)
         figures = {"by_date": found.by_date, "by_begin": found.by_begin}
+        if not found.says:
+            return self.unsure(case, "It never says anything.", figures)
         if found.by_date > 0:
             differ = f"{number(100 * found.by_date, 1)}% of its signals differ{_named(found.dated)}"
             return self.falls(case, f"Knows dates: moved by {YEARS} years, which keeps weekdays, dates of the year and the "
@@ -94,20 +98,20 @@ def what_it_knows(case: Case, later_months: int) -> Knows:
     strategy, bars = undated(case.strategy), case.history.bars
     columns = case.history.columns.over(bars, ROOM)
     said = decide(columns, strategy)
-    asked = _operands(strategy)
+    asked, says = _operands(strategy), bool((said.words[:, :4] != 0).any() or (said.tables != 0).any())
     moved = columns.moved(years_on(bars), years_on)
     by_date = _differs(said, decide(moved, strategy), 0, 0, exactly=True)
     dated = _culprits(asked, columns, moved, 0, 0) if by_date > 0 else ()
     first = _later(bars, later_months)
     after = first + FADING
     if after >= len(bars):
-        return Knows(by_date, 0.0, dated)
+        return Knows(by_date, 0.0, says, dated)
     later = columns.over(begun_later(bars, first), ROOM)
     again = decide(later, strategy)
     after = max(after, first + again.warm + FADING)
     by_begin = _differs(said, again, first, after, exactly=False)
     begun = _culprits(asked, columns, later, first, after) if by_begin > 0 else ()
-    return Knows(by_date, by_begin, dated, begun)
+    return Knows(by_date, by_begin, says, dated, begun)
 
 
 def _later(bars: Bars, months: int) -> int:

@@ -7,7 +7,7 @@ from functools import cache
 
 import numpy as np
 
-from wolbrin.core.indicators.catalogue import CATALOGUE
+from wolbrin.core.indicators.catalogue import CATALOGUE, CUMULATIVE
 from wolbrin.core.indicators.model import Indicator, Output, Param
 from wolbrin.core.rules.model import Comparison, FieldOperand, IndicatorOperand, NumberOperand, Operand, Row, When
 from wolbrin.core.search.ingredients import Digits, Ingredient, Level, Node, Sources
@@ -94,6 +94,7 @@ RANKED: tuple[Form, ...] = tuple(_rank(c, n, r) for c in ("ranks above", "ranks 
 LEVELS: tuple[Form, ...] = (*(_level(c, s) for c in SIX for s in SHARES),
                             *(_between(s) for s in SHARES if s + BAND < 1.0))
 ZERO: tuple[Form, ...] = tuple(_zero(c) for c in FOUR)
+ABSOLUTE = frozenset((*LEVELS, *ZERO))
 SIGNED = ("candle_",)  # values that say yes, no, or which way
 
 
@@ -171,6 +172,8 @@ def of_indicator(entry: Indicator, output: Output, sources: Sources) -> Ingredie
         place, time, *settings, form = digits
         interval, market = places[place]
         params = {p.key: values[at] for p, values, at in zip(entry.params, ladders, settings)}
+        if entry.key in CUMULATIVE and forms[form] in ABSOLUTE:
+            return None  # where such a sum stands says where the history began
         series = IndicatorOperand(indicator=entry.key, output=output.key, params=params, interval=interval, market=market)
         row = forms[form](series, level)
         return lasting(row, time) if row is not None else None

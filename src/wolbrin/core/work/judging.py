@@ -12,6 +12,7 @@ from wolbrin.core.engine.run import backtest
 from wolbrin.core.errors import UserError
 from wolbrin.core.market.bars import Span
 from wolbrin.core.portfolio.played import Part, Played
+from wolbrin.core.proving.dates import DatesGate
 from wolbrin.core.proving.gate import FALLS, PASSES, Case, Gate, Outcome
 from wolbrin.core.proving.holdout import HoldoutGate, Looked, looked_at
 from wolbrin.core.rules.dated import undated
@@ -146,6 +147,15 @@ def _look(project: Project, footing: Footing, case: Case, gate: HoldoutGate, who
     return None
 
 
+def check_dates(case: Case, name: str) -> None:
+    """Make sure that rules know neither dates nor where their history began, whatever the line in use asks: what does may
+    know what came. Raises UserError otherwise."""
+    told = DatesGate().judge(case)
+    if not told.passed:
+        raise UserError(f"its signals depend on more than prices and the clock: {told.reason[:1].lower()}{told.reason[1:-1]}",
+                        name, "Take that out of the rules; what is left is another strategy, and may be proved.")
+
+
 def judge(project: Project, footing: Footing, case: Case, gate: HoldoutGate, *, name: str, batch: Batch,
           why: str) -> Outcome | None:
     """The verdict of the holdout on a case: the one that holds already, or a near-twin's fall; else None after opening it,
@@ -160,7 +170,8 @@ def judge(project: Project, footing: Footing, case: Case, gate: HoldoutGate, *, 
     if known is not None:
         return known
     market, interval = case.history.bars.terms.code, case.history.bars.interval
-    check_fitted(footing, case.strategy, case.brief, case.history)  # said before anything is opened
+    check_dates(case, name)  # said before anything is opened
+    check_fitted(footing, case.strategy, case.brief, case.history)
     whole = open_sealed(project, footing.ground, market, interval, case.holdout, f"{why}: {name} on {market}",
                         strategy_hash(case.strategy), lambda: batch.take(HoldoutBook(project)), batch.size)
     return _look(project, footing, case, gate, whole, name, batch, daily)
@@ -179,7 +190,8 @@ def judge_whole(project: Project, footing: Footing, cases: Sequence[tuple[Case, 
     """
     book, batch = HoldoutBook(project), Batch()
     training, sealed, outcome = list[Part](), list[Part](), None
-    for case, _ in cases:
+    for case, who in cases:
+        check_dates(case, who)
         check_fitted(footing, case.strategy, case.brief, case.history)
     seen: list[tuple[Case, str]] = []
     try:
@@ -220,6 +232,8 @@ def look_beyond(project: Project, footing: Footing, case: Case, gate: HoldoutGat
     """
     market, interval = case.history.bars.terms.code, case.history.bars.interval
     batch = Batch()
+    if HoldoutBook(project).final(market, strategy_hash(case.strategy)) is None:
+        check_dates(case, name)
     check_fitted(footing, case.strategy, case.brief, case.history)
     daily = training_daily(case.history, case.strategy)
     whole = open_sealed(project, footing.ground, market, interval, span, f"{why}: {name} on {market}",
