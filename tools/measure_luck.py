@@ -1,6 +1,7 @@
 """Measures what docs/discover.md and docs/proving.md say of luck, on generated markets (tests/core/planted.py).
 
     .venv/bin/python tools/measure_luck.py counts [--searches 40]   # kept on noise beside what controls keep
+    .venv/bin/python tools/measure_luck.py power [--searches 10]    # edges that are found beyond luck
     .venv/bin/python tools/measure_luck.py gates [--seeds 2]        # caught and lost, by gate
     .venv/bin/python tools/measure_luck.py again [--searches 40]    # Luck, where somebody searches noise again and again
 
@@ -84,6 +85,19 @@ def count(unit: tuple[str, str, str, tuple[float, float], int, int]) -> tuple[in
     return told
 
 
+def power(searches: int, seed: int, tries: int) -> None:
+    """Planted edges: searches that kept more than luck brings, whose strongest find is stronger, and that did either."""
+    print("| market | costs | more | stronger | either | kept | by luck |\n|---|---|---|---|---|---|---|")
+    for kind in (*KINDS, *LUCKY):
+        for name, costs in (("low", LOW), ("high", HIGH)):
+            with ProcessPoolExecutor(2) as pool:
+                found = list(pool.map(count, [(kind, "random", "usual", costs, seed + i, tries) for i in range(searches)]))
+            kept = [f[0] for f in found]
+            print(f"| {kind} | {name} | {sum(f[2] for f in found)} | {sum(f[3] for f in found)} | "
+                  f"{sum(f[2] or f[3] for f in found)} | {min(kept)} to {max(kept)} | {np.mean([f[1] for f in found]):.1f} |",
+                  flush=True)
+
+
 def counts(searches: int, seed: int, tries: int) -> None:
     print("| market | search | floors | costs | kept | by luck | over | more | stronger |")
     print("|---|---|---|---|---|---|---|---|---|")
@@ -143,10 +157,10 @@ def gates(seeds: int, seed: int, tries: int) -> None:
             luck = [v for earns, v in mine if not earns]
             ready = [sum(all(x == "passes" for x in v.values()) for v in part) for part in (real, luck)]
             print(f"| {kind} | {name} | {len(mine)} | {len(real)} | {ready[0]} | {ready[1]} |")
-    every = [e for f in found for e in f]
-    real, luck = [v for earns, v in every if earns], [v for earns, v in every if not earns]
-    print(f"\n| gate | lost of {len(real)} that earn on a fresh market | lost by it alone | not enough | caught of "
-          f"{len(luck)} that do not | caught by it alone |")
+    every = [(earns and u[0] in KINDS, v) for u, f in zip(units, found) for earns, v in f]
+    real, luck = [v for edge, v in every if edge], [v for edge, v in every if not edge]
+    print(f"\n| gate | lost of {len(real)} with an edge | lost by it alone | not enough | caught of {len(luck)} without | "
+          "caught by it alone |")
     print("|---|---|---|---|---|---|")
     for g in (g for g in GATES if not g.opens_holdout and g.key not in OFF):
         lost = [v for v in real if v[g.key] == "falls"]
@@ -190,7 +204,7 @@ def again(markets: int, seed: int, tries: int) -> None:
 
 if __name__ == "__main__":
     parser = argparse.ArgumentParser(description=__doc__)
-    parser.add_argument("what", choices=("counts", "gates", "again"))
+    parser.add_argument("what", choices=("counts", "power", "gates", "again"))
     parser.add_argument("--searches", type=int, default=40)
     parser.add_argument("--seeds", type=int, default=2)
     parser.add_argument("--seed", type=int, default=1)
@@ -198,6 +212,8 @@ if __name__ == "__main__":
     args = parser.parse_args()
     if args.what == "counts":
         counts(args.searches, args.seed, args.tries or 768)
+    elif args.what == "power":
+        power(args.searches, args.seed, args.tries or 1_536)
     elif args.what == "again":
         again(args.searches, args.seed, args.tries or 768)
     else:

@@ -57,9 +57,11 @@ class Knows:
 
 @dataclass(frozen=True)
 class DatesGate(Gate):
-    """Signals must come out the same when the whole calendar is moved by 28 years, and when history begins some months later:
-    weekdays, dates of the year and clock changes recur then, years and instants do not. Rules that know either may know what
-    came: they may be traded and studied, and cannot stand. Common practice, no source."""
+    """Signals must come out the same 28 years on, when weekdays, dates of the year and clock changes recur, and when history
+    begins some months later.
+
+    Rules that know either may know what came: they may be traded and studied, and cannot stand. Common practice, no source.
+    """
 
     options: DatesSettings = DatesSettings()
     key = "dates"

@@ -45,7 +45,7 @@ class MovedGate(Gate):
     setting = "least_percentile"
 
     def describe(self) -> str:
-        return f"above {self.options.least_percentile:g}% of {number(self.options.runs)} moved"
+        return f"above {self.options.least_percentile:g}% of moved"
 
     def clause(self, figures: dict[str, float]) -> str:
         return f"better than {number(min(figures['percentile'], 99.9), 1)}% of entries at other times"
