@@ -123,7 +123,7 @@ def results_of(b: Bars, overnight: bool) -> dict[str, np.ndarray]:
 @pytest.mark.parametrize("overnight", [False, True])
 def test_nothing_earns_on_mirrored_controls_before_costs(overnight: bool, seed: int) -> None:
     """100 controls of two markets, one of them a price that trebles: the mean t of every rule is 0 within the standard errors
-    that hold for any seed (4.5 of one rule in forty, 3.5 of all together)."""
+    that hold for any seed (5 of one rule in forty, 4.5 of all fades together)."""
     some = {k: v for k, v in markets(seed).items() if k in ("plain", "trebled")}
     for name, bars in some.items():
         found: dict[str, list[float]] = {}
@@ -131,9 +131,9 @@ def test_nothing_earns_on_mirrored_controls_before_costs(overnight: bool, seed: 
             for rule, x in results_of(shuffled(bars, seed + k, True, not overnight), overnight).items():
                 found.setdefault(rule, []).append(float(x.mean() / x.std(ddof=1) * np.sqrt(len(x))))
         for rule, t in found.items():
-            assert abs(np.mean(t)) < 4.5 * np.std(t, ddof=1) / 10, (name, rule, np.mean(t))
+            assert abs(np.mean(t)) < 5 * np.std(t, ddof=1) / 10, (name, rule, np.mean(t))
         fades = np.mean([t for rule, t in found.items() if rule.startswith("fade")], axis=0)
-        assert abs(fades.mean()) < 3.5 * fades.std(ddof=1) / 10, name
+        assert abs(fades.mean()) < 4.5 * fades.std(ddof=1) / 10, name
 
 
 @pytest.mark.parametrize("flat", [True, False])
@@ -154,9 +154,11 @@ def test_the_same_draws_lose_the_same_on_a_noise_market_and_on_its_controls(flat
         some = np.isfinite(t) & (n >= 40)
         means.append(float(t[some].mean()))
         trades.append(float(n[some].mean()))
+    print("means", means)
     assert means[0] < -1.0, "costs show"
-    room = 5 * np.std(means[1:], ddof=1) * np.sqrt(1 + 1 / 8) + 0.06 * abs(np.mean(means[1:]))
+    room = 6 * np.std(means[1:], ddof=1) * np.sqrt(1 + 1 / 8) + 0.06 * abs(np.mean(means[1:]))
     assert abs(means[0] - np.mean(means[1:])) < room, means
+    assert np.std(means[1:], ddof=1) < 0.4 * abs(np.mean(means[1:])), "controls do not swing by their ranges"
     assert trades[0] == pytest.approx(np.mean(trades[1:]), rel=0.1)
 
 

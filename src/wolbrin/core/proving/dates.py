@@ -21,7 +21,7 @@ from wolbrin.core.rules.decide import BLOCKED, LONG_IN, LONG_OUT, SHORT_IN, SHOR
 from wolbrin.core.rules.evaluate import operand_column, operands
 from wolbrin.core.rules.mirror import effective_long, effective_short
 from wolbrin.core.rules.model import PositionOperand, Strategy
-from wolbrin.core.rules.operands import NumberOperand, Operand
+from wolbrin.core.rules.operands import NumberOperand, Operand, leaves
 from wolbrin.core.rules.words import operand_words
 
 Flags = NDArray[np.bool_]
@@ -30,6 +30,8 @@ DAYS_A_MONTH = 30.44
 FADING = 1_000  # bars after the later begin, in which averages forget
 LEVELS = 5  # the first of the columns that orders need which is a level, not an ATR
 FEWEST = 20  # bars that differ, below which no share is told
+ROUNDING = 1e-9  # of the largest value of a series, within which two are alike
+SEEN = 0.001  # of the bars that must differ for a series to be named
 STUDY = "It can be traded and studied, and cannot stand."
 NEAR = 1.001  # ticks, within which levels are alike; and by as much ATRs
 
@@ -113,6 +115,8 @@ def what_it_knows(case: Case, later_months: int) -> Knows:
     after = max(after, first + again.warm + FADING)
     by_begin = _differs(said, again, first, after, exactly=False)
     begun = _culprits(asked, columns, later, first, after) if by_begin > 0 else ()
+    if not begun and not said.asked:  # values that are equal but for rounding say nothing of the begin
+        by_begin = _differs(said, again, first, after, exactly=False, levels=True)
     return Knows(by_date, by_begin, says, dated, begun)
 
 
@@ -126,9 +130,10 @@ def _later(bars: Bars, months: int) -> int:
     return int(starts[np.searchsorted(starts, at, "right") - 1]) if len(starts) else 0
 
 
-def _differs(said: Decisions, again: Decisions, first: int, after: int, exactly: bool) -> float:
+def _differs(said: Decisions, again: Decisions, first: int, after: int, exactly: bool, levels: bool = False) -> float:
     """Of the bars from `after` on, on which rules say anything one way or the other, the share on which they say otherwise;
-    `again` begins at bar `first`. A few bars are no share, unless nothing may differ."""
+    `again` begins at bar `first`. A few bars are no share, unless nothing may differ. levels: look only at what orders
+    need."""
     one, two = unpack(said.words, said.size)[after:], unpack(again.words, again.size)[after - first:]
     signals = np.uint8(LONG_IN | SHORT_IN | LONG_OUT | SHORT_OUT)
     # An entry that a filter forbids is not said.
@@ -138,6 +143,8 @@ def _differs(said: Decisions, again: Decisions, first: int, after: int, exactly:
         held, then = said.tables[:, after:], again.tables[:, after - first:]
         says = says | (held != 0).any(axis=0) | (then != 0).any(axis=0)
         other = other | (held != then).any(axis=0)
+    if levels:
+        other = np.zeros(len(one), bool)
     for column, (a, b) in enumerate(zip(said.needed, again.needed)):
         if a is not None and b is not None:
             other = other | says & _apart(a[after:], b[after - first:], column < LEVELS, exactly)
@@ -157,17 +164,19 @@ def _operands(strategy: Strategy) -> list[Operand]:
     found: list[Operand] = []
     for side in (effective_long(strategy), effective_short(strategy)):
         for condition in (side.entry, side.exit):
-            found += [o for o in operands(condition) if not isinstance(o, NumberOperand | PositionOperand)]
+            found += [part for o in operands(condition) for part in (o, *leaves(o))
+                      if not isinstance(part, NumberOperand | PositionOperand)]
     return list({o.model_dump_json(): o for o in found}.values())
 
 
 def _culprits(asked: Iterable[Operand], columns: Columns, others: Columns, first: int, after: int) -> tuple[str, ...]:
-    """What is read that differs, in words."""
+    """What is read that differs by more than rounding, in words."""
     out = []
     for operand in asked:
         a, b = operand_column(columns, operand)[after:], operand_column(others, operand)[after - first:]
+        known = np.abs(a[np.isfinite(a)])
         with np.errstate(invalid="ignore"):
-            apart = ~((a == b) | (np.isnan(a) & np.isnan(b)) | (np.abs(a - b) <= 1e-6 * np.maximum(np.abs(a), np.abs(b))))
-        if len(a) and apart.mean() > (0.0 if not after else 0.05):
+            apart = (np.isnan(a) != np.isnan(b)) | (np.abs(a - b) > ROUNDING * (known.max() if len(known) else 1.0))
+        if len(a) and apart.mean() > (0.0 if not after else SEEN):
             out.append(operand_words(operand))
     return tuple(dict.fromkeys(out))
