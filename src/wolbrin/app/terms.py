@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Iterable
 
 from PySide6.QtCore import Signal
 from PySide6.QtWidgets import QComboBox, QDoubleSpinBox, QLabel, QLineEdit, QVBoxLayout, QWidget
@@ -123,3 +123,22 @@ class Lines(QWidget):
         """No line any more."""
         for line in list(self.lines):
             self._remove(line)
+
+
+class FloorLines(Lines):
+    """Floors, each a line."""
+
+    def __init__(self, title: str, parts: bool = False, one: str = "") -> None:
+        super().__init__(title, lambda number: FloorLine(number, parts), one)
+
+    def floors(self) -> tuple[Floor, ...]:
+        """Those that stand here."""
+        return tuple(line.floor() for line in self.lines if isinstance(line, FloorLine))
+
+    def show_floors(self, floors: Iterable[Floor]) -> None:
+        """A line for each of these."""
+        self.clear()
+        for floor in floors:
+            line = self.add()
+            assert isinstance(line, FloorLine)
+            line.show_floor(floor)

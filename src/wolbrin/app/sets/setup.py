@@ -13,7 +13,7 @@ from wolbrin.app.picker import Picker
 from wolbrin.app.session import Session
 from wolbrin.app.sets.lines import ConstraintLine, LinkLine
 from wolbrin.app.sets.numbers import Numbers
-from wolbrin.app.terms import FloorLine, Lines, combo
+from wolbrin.app.terms import FloorLines, Lines, combo
 from wolbrin.core.errors import UserError, WolbrinError
 from wolbrin.core.market.intervals import interval_words
 from wolbrin.core.measures.catalogue import BY_KEY, MEASURES, SUMMARY
@@ -22,7 +22,7 @@ from wolbrin.core.rules.axes import Axis
 from wolbrin.core.rules.mirror import SIDES
 from wolbrin.core.rules.numbers import tunables
 from wolbrin.core.search.basket import RULES
-from wolbrin.core.search.objective import Floor, Objective
+from wolbrin.core.search.objective import Objective
 from wolbrin.core.work.standing_floors import floors_of_sets
 from wolbrin.core.work.sweep_estimate import LARGEST_SWEEP, Estimate, count_of, estimate
 from wolbrin.core.work.sweep_request import SweepRequest
@@ -63,7 +63,7 @@ class Setup(QWidget):
         self.blend = QLineEdit()
         self.blend.setPlaceholderText("or a blend: 0.6 * return over drawdown + 0.4 * t of daily results")
         self.blend.setAccessibleName("blend")
-        self.floors = Lines("Floors", lambda i: FloorLine(i))
+        self.floors = FloorLines("Floors")
         self.constraints = Lines("Constraints", lambda i: ConstraintLine(self._titles()))
         self.links = Lines("Links", lambda i: LinkLine(self._titles()))
         self.method = combo(METHODS, "which sets", 110)
@@ -125,15 +125,8 @@ class Setup(QWidget):
                        self.count.valueChanged, self.seed.valueChanged, session.brief_changed):
             signal.connect(lambda *_: self.look())
         session.markets_changed.connect(self.markets.tell)
-        self._show_floors(floors_of_sets(session.project, (), own=session.own))
+        self.floors.show_floors(floors_of_sets(session.project, (), own=session.own))
         self.look()
-
-    def _show_floors(self, floors: tuple[Floor, ...]) -> None:
-        self.floors.clear()
-        for floor in floors:
-            line = self.floors.add()
-            assert isinstance(line, FloorLine)
-            line.show_floor(floor)
 
     def _titles(self) -> dict[str, str]:
         return {t.key: t.title for t in tunables(self.session.strategy)}
@@ -171,7 +164,7 @@ class Setup(QWidget):
         made = SweepRequest(s.strategy, s.market, s.interval, (*axes.values(), *self.places()), s.own, constraints,
                             self.method.currentData(), self.count.value() if self.method.currentData() != "every" else 0,
                             self.seed.value(), objective.model_copy(update={"second": second}),
-                            tuple(line.floor() for line in self.floors.lines if isinstance(line, FloorLine)),
+                            self.floors.floors(),
                             self.keep.value(), 0, self.name.text().strip(), self.basket.currentData())
         _ = made.space
         return made
@@ -262,4 +255,4 @@ class Setup(QWidget):
                     moves = self.links.add()
                     assert isinstance(moves, LinkLine)
                     moves.show_link(axis.key, one)
-        self._show_floors(request.floors)
+        self.floors.show_floors(request.floors)

@@ -13,7 +13,7 @@ from wolbrin.app.picker import Picker
 from wolbrin.app.places.discover.ingredients import Ingredients
 from wolbrin.app.places.discover.structure import Structure, titled, whole
 from wolbrin.app.session import Session
-from wolbrin.app.terms import FloorLine, Lines, combo
+from wolbrin.app.terms import FloorLines, combo
 from wolbrin.core.errors import UserError, WolbrinError
 from wolbrin.core.market.intervals import interval_words
 from wolbrin.core.measures.catalogue import BY_KEY
@@ -54,7 +54,7 @@ class Setup(QWidget):
         self.intervals = Picker("intervals", lambda: [interval_words(i) for i in session.intervals()], none="the present one")
         self.hold = QCheckBox("keep only what passes on all of them")
         self.hold.setAccessibleName("hold on all markets")
-        self.floors = Lines("Floors, asked in this order", lambda i: FloorLine(i, parts=True), one="a floor")
+        self.floors = FloorLines("Floors, asked in this order", parts=True, one="a floor")
         self.method = combo(METHODS, "method", 128)
         self.objective = combo([(BY_KEY[k].title, k) for k in COMPILED if k != "sharpe_daily"], "looked for", 170)
         self.objective.setCurrentIndex(self.objective.findData("t_daily"))
@@ -131,11 +131,7 @@ class Setup(QWidget):
         self.look()
 
     def show_floors(self, floors: tuple[Floor, ...]) -> None:
-        self.floors.clear()
-        for floor in floors:
-            line = self.floors.add()
-            assert isinstance(line, FloorLine)
-            line.show_floor(floor)
+        self.floors.show_floors(floors)
 
     def places(self) -> tuple[tuple[str, int], ...]:
         s = self.session
@@ -149,7 +145,7 @@ class Setup(QWidget):
         places = self.places()
         made = DiscoverRequest(
             places, self.structure.limits(self.pool.value(), self.give_up.value()), self.ingredients.chosen(),
-            tuple(line.floor() for line in self.floors.lines if isinstance(line, FloorLine)),
+            self.floors.floors(),
             Objective.parse([blend] if blend else [self.objective.currentData()]), self.method.currentData(),
             self.count.value(), self.kept.value(), 60.0 * self.minutes.value(), self.hold.isChecked() and len(places) > 1,
             self.controls.value(), self.drift.isChecked(), self.alike.value() / 100.0, self.seed.value())
