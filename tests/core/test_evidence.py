@@ -144,7 +144,7 @@ def test_a_candidate_whose_record_cannot_be_asked_again_is_run_anew(project: Pro
     after = dossiers.shelf()[0]
     assert seen[0].renewed is not None
     assert after.candidate.record.history == project.prepared("AAA", 15).bars.hash != before.candidate.record.history
-    assert len(dossiers.evidence(*Subject.of(after).key)) == 2, "what was judged before stays in the dossier"
+    assert len(dossiers.evidence(*Subject.of(after).key)) == 4, "what was judged before stays in the dossier"
     gone = Subject(STOPPED, "GONE", 15)
     engine.start(prove_job(project, [gone], open_holdout=False, notify=seen.append), "threads").wait()
     assert 'no market "GONE"' in seen[-1].fault
