@@ -131,7 +131,7 @@ def test_a_dossier_belongs_to_the_rules_not_to_the_name(project: Project, engine
     b = Subject(STOPPED.model_copy(update={"name": "Other", "notes": "renamed"}), "AAA", 15)
     engine.start(prove_job(project, [a], open_holdout=False), "threads").wait()
     assert a.key == b.key
-    assert len(Dossiers(project).evidence(*b.key)) == 1
+    assert len(Dossiers(project).evidence(*b.key)) == 2, "gates Dates and Evidence"
 
 
 def test_the_case_carries_the_sealed_span_and_training_brief(project: Project) -> None:

@@ -195,7 +195,7 @@ def _parquet(path: Path) -> str:
 
     try:
         pq.read_table(path, page_checksum_verification=True)
-    except (OSError, pa.ArrowException) as err:
+    except (OSError, pa.ArrowException, UnicodeDecodeError) as err:
         return str(err).splitlines()[0][:120]
     return ""
 

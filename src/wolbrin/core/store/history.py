@@ -65,7 +65,7 @@ def read_raw(path: Path, interval: int) -> Raw:
         volume = column["volume"]
     except FileNotFoundError:
         raise EnvironmentTrouble("this history file is missing", str(path), REMEDY) from None
-    except (OSError, pa.ArrowException, KeyError) as err:
+    except (OSError, pa.ArrowException, UnicodeDecodeError, KeyError) as err:
         raise EnvironmentTrouble(f"this history file is damaged ({str(err).splitlines()[0]})", str(path), REMEDY) from None
     return Raw(interval, time, o, h, l, c, volume, None, column.get("open_interest"))
 

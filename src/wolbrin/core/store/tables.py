@@ -79,7 +79,7 @@ def read_table(path: Path, digest: str, wanted: Sequence[str] | None = None) -> 
         return _columns(pq.read_table(path, columns=list(wanted) if wanted is not None else None))
     except FileNotFoundError:
         raise EnvironmentTrouble("this file of results is missing", str(path), remedy) from None
-    except (OSError, pa.ArrowException) as err:
+    except (OSError, pa.ArrowException, UnicodeDecodeError) as err:
         raise EnvironmentTrouble(f"this file of results cannot be read ({str(err).splitlines()[0]})", str(path),
                                  remedy) from None
 
@@ -101,7 +101,7 @@ def unpack_table(data: bytes, wanted: Sequence[str] | None = None) -> Columns:
 
     try:
         table = pa.ipc.open_stream(data).read_all()
-    except (OSError, pa.ArrowException) as err:
+    except (OSError, pa.ArrowException, UnicodeDecodeError) as err:
         raise EnvironmentTrouble(f"rows of results cannot be read ({next(iter(str(err).splitlines()), '')})", "",
                                  "Run that work again; all else stays in use.") from None
     return _columns(table.select([n for n in wanted if n in table.column_names]) if wanted is not None else table)

@@ -215,7 +215,7 @@ def _opened(piece: Piece) -> pq.ParquetFile:
         return pq.ParquetFile(piece.path, memory_map=True)
     except FileNotFoundError:
         raise UserError("this history file does not exist", str(piece.path), "Check the path.") from None
-    except (OSError, pa.ArrowException) as err:
+    except (OSError, pa.ArrowException, UnicodeDecodeError) as err:
         if isinstance(err, OSError) and not isinstance(err, pa.ArrowException) and err.errno:
             raise EnvironmentTrouble(f"this file cannot be read ({err.strerror})", str(piece.path), "Check it.") from None
         raise UserError(f"this is not a Parquet file ({str(err).splitlines()[0][:90]})", piece.name,
