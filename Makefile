@@ -1,5 +1,5 @@
 # Two commands matter: "make demo" (see it) and "make test" (trust it).
-.PHONY: setup demo test bench screenshots lint
+.PHONY: setup demo test bench screenshots lint warm
 PY = .venv/bin/python
 
 setup:
@@ -13,7 +13,11 @@ lint: setup
 	.venv/bin/mypy
 	.venv/bin/lint-imports --no-logo
 
-test: lint
+# Kernels are compiled once before the tests: two workers would each compile them, in the midst of a test.
+warm: setup
+	NUMBA_CACHE_DIR=$(CURDIR)/.venv/kernels $(PY) -c "from wolbrin.core.work import warmed, warming; warmed.is_warm() or warming.warm()"
+
+test: lint warm
 	$(PY) -m pytest
 
 bench: setup

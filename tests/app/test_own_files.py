@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import time
 from collections.abc import Callable, Iterator
 from pathlib import Path
 
@@ -12,7 +11,7 @@ from PySide6.QtCore import QPoint, Qt
 from PySide6.QtWidgets import QComboBox, QFileDialog, QLabel, QPushButton
 from pytestqt.qtbot import QtBot
 
-from tests.app.conftest import shown
+from tests.app.conftest import come_to_rest, shown
 from tests.corpus.forms import FORMS, write
 from tests.corpus.truth import truth
 from wolbrin.app.parts import Empty
@@ -35,13 +34,7 @@ def bare(qtbot: QtBot, engine: Engine, tmp_path: Path) -> Iterator[MainWindow]:
 
 @pytest.fixture
 def rest(qtbot: QtBot, bare: MainWindow) -> Callable[[], None]:
-    def wait() -> None:
-        deadline, calm = time.monotonic() + 60, 0
-        while calm < 4:
-            qtbot.wait(30)
-            calm = 0 if bare.session.busy else calm + 1
-            assert time.monotonic() < deadline, "the window does not come to rest"
-    return wait
+    return lambda: come_to_rest(qtbot, bare.session)
 
 
 class Clicks:

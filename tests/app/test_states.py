@@ -12,6 +12,7 @@ import pytest
 from PySide6.QtCore import QCoreApplication, QEvent
 from pytestqt.qtbot import QtBot
 
+from tests.app.conftest import come_to_rest
 from tests.build import discover_request
 from wolbrin.app.candidates import Candidates
 from wolbrin.app.places.discover.state import DiscoverState
@@ -21,7 +22,6 @@ from wolbrin.app.places.proving.state import ProvingState
 from wolbrin.app.places.rehearsal.state import RehearsalState
 from wolbrin.app.places.sweep.state import SweepState
 from wolbrin.app.session import Session
-from wolbrin.app.soon import Soon
 from wolbrin.app.telling import tell_opening
 from wolbrin.app.theme.theme import Theme
 from wolbrin.core.engine.run import backtest
@@ -57,14 +57,7 @@ def session(qtbot: QtBot, demo: Path, engine: Engine) -> Iterator[Session]:
 
 @pytest.fixture
 def rest(qtbot: QtBot, session: Session) -> Rest:
-    def wait() -> None:
-        calm, until = 0, time.monotonic() + 120
-        while calm < 3:
-            qtbot.wait(20)
-            busy = session.busy or any(s.waiting for s in session.findChildren(Soon))
-            calm = 0 if busy else calm + 1
-            assert time.monotonic() < until
-    return wait
+    return lambda: come_to_rest(qtbot, session)
 
 
 def keep(session: Session, count: int) -> list[int]:
