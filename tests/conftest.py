@@ -19,12 +19,14 @@ settings.load_profile("ci")
 def _user(monkeypatch: pytest.MonkeyPatch, tmp_path_factory: pytest.TempPathFactory) -> None:
     """A user of its own for each test, who has confirmed nothing yet."""
     monkeypatch.setenv("XDG_DATA_HOME", str(tmp_path_factory.mktemp("user")))
+    monkeypatch.setenv("XDG_STATE_HOME", str(tmp_path_factory.mktemp("state")))
 
 
 @pytest.fixture(scope="session")
 def demo_master(tmp_path_factory: pytest.TempPathFactory) -> Path:
     """A demo project with a few markets, made once; tests copy it."""
     from wolbrin.core.market.bars import Span
+    from wolbrin.core.store.book_journal import EXEMPT
     from wolbrin.core.store.project import Project
     from wolbrin.demo import build
     from wolbrin.demo.markets import MARKETS, generate
@@ -33,6 +35,7 @@ def demo_master(tmp_path_factory: pytest.TempPathFactory) -> Path:
     chosen = [m for m in MARKETS if m.terms.code in ("NPW", "ASL", "BBY", "NOKSEK")]
     settings_ = build.Settings(desk=build.DESK)
     project = Project.create(folder, settings_)
+    project.set_value(EXEMPT, [m.terms.code for m in chosen])
     for market in chosen:
         project.add_market(market.terms, generate(market), build.SOURCE)
     with project.transaction():

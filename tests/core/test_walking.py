@@ -43,6 +43,7 @@ from wolbrin.core.store.project import Project
 from wolbrin.core.store.searches import Searches
 from wolbrin.core.work.footing import Footing
 from wolbrin.core.work.going_on import go_on
+from wolbrin.core.work.judging import figures_of
 from wolbrin.core.work.procedure import Procedure
 from wolbrin.core.work.proving import case_of, prove_job, unseen_span
 from wolbrin.core.work.subject import Subject
@@ -438,7 +439,8 @@ def test_the_holdout_is_walked_by_the_frozen_procedure_in_one_opening(project: P
     assert HoldoutBook(project).count() == 0
     open_for(walk.strategy)
     assert HoldoutBook(project).count() == 1
-    outcome = next(o for p in seen for o in p.outcomes if o.gate == "holdout")
+    assert not next(o for p in seen for o in p.outcomes if o.gate == "holdout").figures, "of a fall nothing is told"
+    outcome = figures_of(project, footing, HoldoutGate(), "AAA", strategy_hash(walk.strategy))
     run = backtest(whole, carried.strategy, replace(case.brief, span=case.holdout, role="holdout"), detail=False)
     assert outcome.figures["net"] == pytest.approx(float(run.profits.sum()))
 

@@ -16,7 +16,7 @@ from rich.console import Console
 from rich.progress import BarColumn, Progress, TextColumn, TimeRemainingColumn
 from rich.table import Table
 
-from wolbrin.core.errors import UserError, WolbrinError
+from wolbrin.core.errors import NothingOpened, UserError, WolbrinError
 from wolbrin.core.export.steps import Steps, export_job
 from wolbrin.core.jobs import Engine, Job, Kind, State
 from wolbrin.core.market.intervals import Interval
@@ -26,7 +26,7 @@ from wolbrin.core.store.dossier import Dossiers
 from wolbrin.core.store.project import Project
 from wolbrin.core.store.shelf import Kept
 
-FAILED, USAGE = 1, 2
+FAILED, USAGE, NOTHING_OPENED = 1, 2, 3
 error_console = Console(stderr=True, highlight=False, soft_wrap=True)
 console = Console(highlight=False, soft_wrap=True)
 
@@ -58,7 +58,7 @@ def told() -> Any:
         yield
     except WolbrinError as err:
         error_console.print(err.sentence(), markup=False)
-        raise typer.Exit(FAILED) from None
+        raise typer.Exit(NOTHING_OPENED if isinstance(err, NothingOpened) else FAILED) from None
     except BrokenPipeError:
         raise typer.Exit(0) from None
 

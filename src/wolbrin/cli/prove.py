@@ -13,15 +13,18 @@ import typer
 from wolbrin.cli.common import JSON, PROJECT, console, emit, error_console, finite, open_project, pick, run, told
 from wolbrin.core.errors import UserError
 from wolbrin.core.faults import validated
+from wolbrin.core.jobs import State
 from wolbrin.core.market.bars import Span
 from wolbrin.core.measures.wording import number
 from wolbrin.core.models import read_json
 from wolbrin.core.proving.line import GATES, Line
 from wolbrin.core.proving.monte_carlo import MonteCarloGate, MonteCarloSettings
+from wolbrin.core.proving.opening_plan import Plan
 from wolbrin.core.store.holdout import t_for
 from wolbrin.core.store.project import Project
 from wolbrin.core.store.shelf import Kept, Shelf
 from wolbrin.core.work.controls import more_controls_job, wanted
+from wolbrin.core.work.fits_checked import fits_job
 from wolbrin.core.work.footing import Footing
 from wolbrin.core.work.lines import find_line, line_of, save_line, saved_lines, use_line
 from wolbrin.core.work.proving import Proved, case_of, prove_job
@@ -30,6 +33,7 @@ from wolbrin.core.work.spending import DIFFERENCE, check_opening, spend_on, spen
 from wolbrin.core.work.spending import WORDS as SPENT
 from wolbrin.core.work.standing import READY, Standings
 from wolbrin.core.work.subject import Subject
+from wolbrin.core.work.together import Pending, as_json, before_words
 
 NONE = np.zeros(0)
 NAMES = typer.Argument(None, help="Ids or names of candidates on the Shelf; all when left out.")
@@ -63,6 +67,36 @@ def _print(rows: list[dict[str, Any]], every: bool) -> None:
             console.print("    run anew first: its record could not be asked again", markup=False)
 
 
+def _fit_again(project: Project, subjects: list[Subject]) -> None:
+    """Fit dated numbers again before anything is opened, with progress; stopped, nothing is opened."""
+    footing = Footing.of(project)
+    job = fits_job(project, footing, [case_of(footing, s, Span()) for s in subjects])
+    if job is not None and run(job, "threads") is not State.DONE:
+        raise UserError("fitting dated numbers again was stopped, and nothing was opened", "holdout", "Begin again.")
+
+
+def _plan_json(project: Project, plan: Plan, waiting: list[Pending], opening: str | None) -> dict[str, Any]:
+    chosen = plan.proposed if opening is None else plan.choice(opening)
+    return as_json(plan, chosen) | {"before": before_words(project, waiting)}
+
+
+def _print_plan(p: dict[str, Any]) -> None:
+    """Families and ways to open, as they were before anything was."""
+    console.print(p["words"], markup=False)
+    if p["before"]:
+        console.print(p["before"], markup=False)
+    for at, f in enumerate(p["families"], 1):
+        others = f" and {len(f['members']) - 1} like it" if len(f["members"]) > 1 else ""
+        console.print(f"    family {at}: {f['representative']} on {f['market']}{others}; training t {f['t']:.2f}, without "
+                      f"selection {f['t_without_selection']:.2f}", markup=False)
+    for c in p["choices"]:
+        mark = " (proposed)" if c["key"] == p["proposed"] else ""
+        console.print(f"    {c['key']:<12} anything stands {100 * c['chance']:.0f}%, a family "
+                      f"{100 * c['chance_of_a_family']:.0f}%{mark}", markup=False)
+    for one in p["longer"]:
+        console.print(f"    with {one['days']:,} sealed days: {100 * one['chance']:.0f}%", markup=False)
+
+
 def add(app: typer.Typer, demo: Callable[[], Path]) -> None:
     @app.command("prove")
     def prove(
@@ -72,6 +106,11 @@ def add(app: typer.Typer, demo: Callable[[], Path]) -> None:
             open_holdout: bool = typer.Option(False, "--open-holdout", help="Let those that are ready open the holdout; "
                                               "counted, and final."),
             all_gates: bool = typer.Option(False, "--all-gates", help="Go on after a fall, and see every verdict."),
+            plan: bool = typer.Option(False, "--plan", help="Show what opening those that are ready would open: families, "
+                                      "ways, and with what chance anything stands. Opens nothing."),
+            opening: str | None = typer.Option(None, "--opening", help="Which way to open, as --plan names them; the one "
+                                               "with most power when left out."),
+            anyway: bool = typer.Option(False, "--anyway", help="Open although hardly anything has a chance to stand."),
             many: bool = typer.Option(False, "--many", help="Open the holdout even for very many at once."),
             keep_for: str | None = typer.Option(None, "--keep-holdout-for", help="candidates or portfolio, from now on."),
             add_controls: bool = typer.Option(False, "--add-controls", help="Where Luck could not judge for want of controls "
@@ -112,22 +151,29 @@ def add(app: typer.Typer, demo: Callable[[], Path]) -> None:
                     run(prove_job(opened, [Subject.of(k) for k in Shelf(opened).bodies(ids)], open_holdout=False,
                                   all_gates=all_gates, notify=note), "threads")
             lacking = wanted(opened, [k.id for k in kept])
-            if open_holdout and not show:
+            plans: list[dict[str, Any]] = []
+            if (open_holdout or plan) and not show:
                 # Only those that are ready share the opening, so that the others do not raise what it asks of them.
                 ready = [Subject.of(k) for k, s in zip(kept, map(Standings(opened).of, kept)) if s.stands == READY]
                 if ready:
                     check_opening(opened, len(ready), many)
-                    run(prove_job(opened, ready, open_holdout=True, notify=note), "threads")
+                    _fit_again(opened, ready)
+                    run(prove_job(opened, ready, open_holdout=True, notify=note, choice=opening, anyway=anyway,
+                                  plan_only=plan, planned_as=lambda p, waiting: plans.append(
+                                      _plan_json(opened, p, waiting, opening))), "threads")
                     kept = Shelf(opened).bodies([k.id for k in kept])
             rows = _rows(opened, kept, faults, renewed)
             batch, used = opened.book.next_batch(), line_of(opened)
         if json:
             emit({"line": used.name, "openings": opened.openings(), "holdout_for": spent_on(opened),
                   "next_opening": {"number": batch, "t_needed": t_for(batch, 1)},
+                  "plan": plans[-1] if plans else None,
                   "controls_wanted": {str(s): n for s, (n, _) in lacking.items()},
                   "funnel": _funnel(opened, rows), "candidates": rows})
             return
         _print(rows, all_gates)
+        for p in plans:
+            _print_plan(p)
         for search, (needed, ids) in lacking.items():
             console.print(f"{len(ids)} found by search {search} need {needed} controls in all to be judged: "
                           "`wolbrin prove --add-controls`.", markup=False)

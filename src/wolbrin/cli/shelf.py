@@ -26,6 +26,7 @@ from wolbrin.core.errors import UserError
 from wolbrin.core.measures.catalogue import SUMMARY
 from wolbrin.core.measures.wording import number, worded
 from wolbrin.core.search.clusters import LIKE
+from wolbrin.core.store.brought import bring, unknown_tried
 from wolbrin.core.store.project import Project
 from wolbrin.core.store.shelf import Shelf
 from wolbrin.core.store.views import SavedView, remove_view, save_view, views
@@ -160,7 +161,10 @@ def add(app: typer.Typer, demo: Callable[[], Path]) -> None:
     def import_(paths: list[Path] = typer.Argument(..., help="Strategy or candidate files, or folders of them."),
                 project: Path | None = PROJECT,
                 market: str | None = typer.Option(None, "--market", "-m", help="For files that name no market here."),
-                interval: str = typer.Option("15", "--interval", "-i", help=INTERVAL), json: bool = JSON) -> None:
+                interval: str = typer.Option("15", "--interval", "-i", help=INTERVAL),
+                tried: int | None = typer.Option(None, "--tried", min=1, help="How many alternatives were tried for each "
+                                                 "bare strategy; without it that is unknown, and it cannot stand."),
+                json: bool = JSON) -> None:
         """Read strategy files, test each under the present brief, and put them on the Shelf."""
         with told():
             opened = open_project(project, demo)
@@ -168,14 +172,30 @@ def add(app: typer.Typer, demo: Callable[[], Path]) -> None:
             if not entries:
                 raise UserError("this project holds no market yet", str(opened.folder), "Import history first.")
             job, result = shelve_job(opened, paths, opened.market(market).code if market else entries[0].code,
-                                     code_of(interval))
+                                     code_of(interval), tried=tried)
             run(job, "threads")
         if json:
-            emit({"ids": result.ids, "already": result.already, "faults": result.faults})
+            emit({"ids": result.ids, "already": result.already, "faults": result.faults, "tried_unknown": result.unknown})
         else:
             console.print(result.words, markup=False)
             for fault in result.faults:
                 error_console.print(fault, markup=False)
+
+    @group.command("tried")
+    def tried_(number: int = typer.Argument(..., min=1, help="How many alternatives were tried for each, before they came "
+                                            "here."),
+               names: list[str] = typer.Argument(None, help="Ids or names; all that came without it when left out."),
+               project: Path | None = PROJECT, json: bool = JSON) -> None:
+        """Say how many were tried for candidates that came from bare files; it counts on their market."""
+        with told():
+            opened = open_project(project, demo)
+            several = [k for k in pick(opened, names or []) if unknown_tried(opened, k.candidate.strategy)]
+            for k in several:
+                bring(opened, k.candidate.strategy, k.candidate.market, k.candidate.interval, number)
+        if json:
+            emit({"ids": [k.id for k in several], "tried": number})
+        else:
+            console.print(f"{len(several):,} candidates: {number:,} tried for each.", markup=False)
 
     @group.command("group")
     def group_(project: Path | None = PROJECT,

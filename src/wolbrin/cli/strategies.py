@@ -15,7 +15,9 @@ from wolbrin.core.rules.model import Strategy, load_strategy
 from wolbrin.core.rules.script import parse_strategy, strategy_text
 from wolbrin.core.rules.templates import templates
 from wolbrin.core.rules.words import describe
+from wolbrin.core.store.brought import bring, unknown_tried
 from wolbrin.core.store.project import Project, StrategyEntry
+from wolbrin.core.store.searches import Searches
 from wolbrin.core.work.starting import first_interval, fits, template_named
 from wolbrin.core.written import write_text
 
@@ -54,7 +56,10 @@ def add(app: typer.Typer, demo: Callable[[], Path]) -> None:
              template: str | None = typer.Option(None, "--template", help="A template's name."),
              market: str | None = typer.Option(None, "--market", "-m", help="Market; the first one when left out."),
              interval: str | None = typer.Option(None, "--interval", "-i", help=INTERVAL),
-             name: str | None = typer.Option(None, "--name", help="Another name for it."), json: bool = JSON) -> None:
+             name: str | None = typer.Option(None, "--name", help="Another name for it."),
+             tried: int | None = typer.Option(None, "--tried", min=1, help="How many alternatives were tried for it before "
+                                              "it came here, itself among them; without it that is unknown, and it can "
+                                              "be studied but cannot stand."), json: bool = JSON) -> None:
         """Add a strategy to the project."""
         with told():
             opened = open_project(project, demo)
@@ -68,11 +73,32 @@ def add(app: typer.Typer, demo: Callable[[], Path]) -> None:
             strategy = strategy.model_copy(update={"name": opened.free_name(name or strategy.name)})
             minutes = code_of(interval) if interval else first_interval(entry.minutes)
             made = opened.strategy(opened.save_strategy(strategy, entry.code, minutes))
+            if template is None:
+                bring(opened, made.strategy, made.market, made.interval, tried)
+            unknown = unknown_tried(opened, made.strategy)
         if json:
-            emit(_as_json(made))
+            emit(_as_json(made) | {"tried_unknown": unknown})
         else:
             console.print(f'"{made.strategy.name}" is strategy {made.id}, on {made.market} {interval_words(made.interval)}.',
                           markup=False)
+            if unknown:
+                console.print(f"How many were tried for it is not known: `wolbrin strategy tried {made.id} NUMBER` says it. "
+                              "Until then it can be studied, and cannot stand.", markup=False)
+
+    @group.command("tried")
+    def tried_(name: str = typer.Argument(..., help="Name or id."),
+               number: int = typer.Argument(..., min=1, help="How many alternatives were tried for it before it came here."),
+               project: Path | None = PROJECT, json: bool = JSON) -> None:
+        """Say how many alternatives were tried for a strategy that was brought in; it counts on its market."""
+        with told():
+            opened = open_project(project, demo)
+            e = opened.strategy(name)
+            bring(opened, e.strategy, e.market, e.interval, number)
+            total = Searches(opened).tried_on(e.market)
+        if json:
+            emit(_as_json(e) | {"tried_unknown": False, "tried_on_market": total})
+        else:
+            console.print(f"{e.strategy.name}: {number:,} tried; {total:,} on {e.market} by now.", markup=False)
 
     @group.command("list")
     def list_(project: Path | None = PROJECT, json: bool = JSON) -> None:

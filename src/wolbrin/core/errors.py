@@ -48,3 +48,7 @@ class UserError(WolbrinError):
 
 class EnvironmentTrouble(WolbrinError):  # noqa: N818 - the word the house uses
     """The machine or a file on it stands in the way."""
+
+
+class NothingOpened(EnvironmentTrouble):
+    """An opening or its verdicts could not have been written down, so that no sealed bar was read."""

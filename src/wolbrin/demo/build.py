@@ -18,6 +18,7 @@ from wolbrin.core.rules.model import (
     Side,
     Strategy,
 )
+from wolbrin.core.store.book_journal import EXEMPT
 from wolbrin.core.store.project import Project
 from wolbrin.core.store.settings import Settings
 from wolbrin.demo.markets import MARKETS, generate
@@ -85,6 +86,7 @@ def build_demo(folder: Path, report: Callable[[str, int, int], None] = lambda wh
                         holdout_first=dt.date(2022, 7, 1), last=dt.date(2025, 12, 31),
                         cost_sets=cost_sets())
     project = Project.create(folder, settings) if fresh else Project(folder)
+    project.set_value(EXEMPT, [m.terms.code for m in MARKETS])
     have = {m.code for m in project.markets() if project.history_path(m).exists()}
     for done, market in enumerate(MARKETS):
         report(f"Making the history of {market.terms.code}", done, len(MARKETS))

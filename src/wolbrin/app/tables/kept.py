@@ -89,4 +89,6 @@ def words_column(get: Getter = itself) -> Column:
 def stand_tint(text: str) -> str | None:
     if text.startswith(("falls", "fell")):
         return "loss"
+    if text.startswith("of a "):
+        return "accent"
     return {"stands": "gain", "ready": "accent", "not enough": "caution_text"}.get(text, "muted")

@@ -2,9 +2,10 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Mapping
 from dataclasses import dataclass, field
 from functools import cached_property
+from types import MappingProxyType
 from typing import Literal
 
 import numpy as np
@@ -76,16 +77,17 @@ class Prepared:
     finer: Callable[[], Bars | None] = field(default=lambda: None)
     rates: Callable[[], Bars | None] = field(default=lambda: None)
     source: str = ""
+    answers: Mapping[str, str] = field(default_factory=dict)  # what somebody said of other markets that lead this one
 
     @classmethod
     def of(cls, bars: Bars, *, finer: Callable[[], Bars | None] = lambda: None,
            rates: Callable[[], Bars | None] = lambda: None, elsewhere: Elsewhere = no_other,
-           own: Own = no_own, source: str = "") -> Prepared:
-        return cls(bars, Columns(bars, elsewhere=elsewhere, own=own), finer, rates, source)
+           own: Own = no_own, source: str = "", answers: Mapping[str, str] = MappingProxyType({})) -> Prepared:
+        return cls(bars, Columns(bars, elsewhere=elsewhere, own=own), finer, rates, source, answers)
 
     def over(self, bars: Bars) -> Prepared:
         """Other bars of this market, such as a beginning of these, made ready with the same sources beside."""
-        return Prepared(bars, self.columns.over(bars), self.finer, self.rates, self.source)
+        return Prepared(bars, self.columns.over(bars), self.finer, self.rates, self.source, self.answers)
 
     @cached_property
     def counter(self) -> NightCount:

@@ -30,6 +30,7 @@ class Record(Model):
     history: hash of the treated bars; histories: of every other history used, by what it was used for. own_indicators:
     digests by name. strategy: hash of the rules. first, last, role: the span and what it is. seeds: of whatever was drawn.
     tried: parameter sets, draws and trial cells among which this one could be chosen, on this market in this project.
+    answers: what somebody said of other markets that go before this one by more than any market does, by market.
     note: why a stored record could not be read; such a one is of version 0.
     """
 
@@ -54,6 +55,7 @@ class Record(Model):
     fine_fills: bool = False
     seeds: tuple[int, ...] = ()
     tried: int = Field(1, ge=0)
+    answers: dict[str, str] = {}
     note: str = ""
 
     @property
@@ -64,7 +66,9 @@ class Record(Model):
     @property
     def key(self) -> str:
         """Digest of all that decides the result's bits; how many were tried does not."""
-        text = json.dumps(self.model_dump(mode="json", exclude={"tried", "note"}), sort_keys=True)
+        # Answers came later, and do not count while there are none, so that evidence gathered before stays.
+        left_out = {"tried", "note"} | (set() if self.answers else {"answers"})
+        text = json.dumps(self.model_dump(mode="json", exclude=left_out), sort_keys=True)
         return hashlib.sha256(text.encode()).hexdigest()[:24]
 
     @property
@@ -87,7 +91,8 @@ class Record(Model):
         costs = (" + ".join(parts) or "none") + (", assumed" if self.costs_assumed else "")
         source = f" ({self.source})" if self.source else ""
         return (f"{self.market}{source} {interval_words(self.interval)}, {self.role} {self.span}, costs {costs}, capital "
-                f"{self.capital:,.0f}, history {self.history[:8]}, rules {self.strategy[:8]}, {self.tried:,} tried")
+                f"{self.capital:,.0f}, history {self.history[:8]}, rules {self.strategy[:8]}, {self.tried:,} tried"
+                + "".join(f"; {m} leads: {said}" for m, said in self.answers.items()))
 
     @classmethod
     def read(cls, data: dict[str, Any], where: str) -> Record:

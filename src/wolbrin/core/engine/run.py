@@ -173,6 +173,8 @@ def record_of(ready: Prepared, strategy: Strategy | None, brief: Brief, *, tried
     rates = ready.rates() if terms.conversion_market else None
     if rates is not None:
         histories[f"conversion {terms.conversion_market}"] = rates.hash
+    read = {name.split(" ")[1] for name in histories if name.startswith("operand ")}
+    answers = {m: said for m, said in ready.answers.items() if m in read}
     fine = brief.fine and ready.fine is not None
     finer = ready.finer() if fine else None
     if finer is not None:
@@ -183,7 +185,7 @@ def record_of(ready: Prepared, strategy: Strategy | None, brief: Brief, *, tried
                   strategy=strategy_hash(strategy) if strategy is not None else rules, first=brief.span.first,
                   last=brief.span.last, role=brief.role, costs=brief.costs, costs_assumed=brief.assumed,
                   capital=brief.capital, most_bars=brief.most_bars, fine_fills=fine, seeds=seeds, tried=tried,
-                  **traded)
+                  answers=answers, **traded)
 
 
 def check(bars: Bars, strategy: Strategy, brief: Brief) -> None:

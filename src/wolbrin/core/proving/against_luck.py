@@ -19,6 +19,7 @@ from wolbrin.core.search.luck import Luck
 from wolbrin.core.search.strength import MOST_CONTROLS, Strength
 
 MOST_ELSE = 20  # times as much as its sweep that may have been tried on the market
+FAR_T = 16.0  # beyond what any find has
 SELDOM = 0.01  # of the searches on noise: how many may keep as many, and find as strong
 
 
@@ -104,6 +105,27 @@ class LuckGate(Gate):
         if made.passed and asked and not chance >= asked:
             return self.falls(case, f"{made.reason[:-1]}, {100 * asked:g}% are asked.", made.figures)
         return made
+
+    def passed_at(self, case: Case) -> tuple[float, float]:
+        """The t of training from which a candidate passes here, and the share of finds as strong as this one that luck
+        brings, 0 to 1: what selection did to its t (`power.expected_t`)."""
+        told = self._by_luck(case).figures
+        share = told.get("share", math.nan)
+        came, tried = case.origin, max(1, case.tried, case.tried_on)
+        if came is None or came.curve is None or came.luck is None or not came.curve.controls:
+            return t_needed(self.options.most_share / tried), share
+        curve, others = came.curve, max(1.0, max(case.tried, case.tried_on) / max(1, came.tried))
+        if self.options.judge_by == "strongest":
+            beaten = int(self.options.most_share * (1 + curve.controls) / others) - 1
+            ranked = sorted(curve.by_luck, reverse=True)
+            return (ranked[min(max(beaten, 0), len(ranked) - 1)] if ranked else 0.0), share
+        low, high = 0.0, FAR_T
+        for _ in range(24):  # what luck brings never rises with t
+            t = 0.5 * (low + high)
+            enough = (curve.at(t) * others <= self.options.most_share
+                      and others * min(came.luck.chance, curve.chance(t)) <= SELDOM)
+            low, high = (low, t) if enough else (t, high)
+        return high, share
 
     def _by_luck(self, case: Case) -> Outcome:
         o, came = self.options, case.origin

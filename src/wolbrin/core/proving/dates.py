@@ -89,6 +89,8 @@ class DatesGate(Gate):
         if found.by_begin > o.most_different:
             return self.falls(case, f"Knows where its history began: where that is {o.later_months} months later, {differ}"
                               f"{_named(found.begun)}. {STUDY}", figures)
+        if words := case.unanswered():
+            return self.unsure(case, f"{words}.", figures)
         return self.passes(case, f"Says the same when the calendar is moved by {YEARS} years; where the history begins "
                            f"{o.later_months} months later, {differ}.", figures)
 

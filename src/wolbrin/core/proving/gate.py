@@ -55,6 +55,7 @@ class Case:
     came from, None where there was none. others: training histories of other markets and intervals with their briefs, made
     when asked for. opened: the history with its sealed bars, only while the holdout is open for this case; carried: the
     strategy as it trades them, where dated numbers are fitted on; walk: walks its strategy, None where that cannot be;
+    unanswered: what somebody must answer for before it may be judged, in words, "" for nothing;
     t_needed: what the holdout then asks of it."""
 
     strategy: Strategy
@@ -70,6 +71,7 @@ class Case:
     walk: Callable[[WalkAsk], WalkTold] | None = None
     t_needed: float = 0.0
     tried_on: int = 0
+    unanswered: Callable[[], str] = str
 
     @cached_property
     def run(self) -> Run:
@@ -91,7 +93,8 @@ class Case:
 class Outcome:
     """figures: the numbers behind the verdict. headline: the one number to show, in words. settings: of the gate; a verdict
     holds for them only. tables: larger results (paths, distributions), named columns by name, kept with the verdict. enough:
-    there was enough to judge; what was not judged does not pass."""
+    there was enough to judge; what was not judged does not pass. of: what it does not pass but belongs to, such as
+    gatekeeping.OF_FAMILY, "" where there is nothing to say."""
 
     gate: str
     passed: bool
@@ -102,11 +105,12 @@ class Outcome:
     settings: dict[str, Any] = field(default_factory=dict)
     tables: Tables = field(default_factory=dict, compare=False, repr=False)
     enough: bool = True
+    of: str = ""
 
     @property
     def verdict(self) -> str:
-        """PASSES, FALLS or NOT_ENOUGH."""
-        return PASSES if self.passed else FALLS if self.enough else NOT_ENOUGH
+        """PASSES, FALLS, NOT_ENOUGH or what `of` says."""
+        return PASSES if self.passed else self.of or (FALLS if self.enough else NOT_ENOUGH)
 
 
 @dataclass(frozen=True)

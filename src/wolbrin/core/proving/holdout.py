@@ -70,11 +70,15 @@ class HoldoutGate(Gate):
 
     def looked(self, case: Case) -> Looked:
         """What the sealed span shows, before a bar is set to it."""
+        return self.looked_daily(case)[0]
+
+    def looked_daily(self, case: Case) -> tuple[Looked, Daily]:
+        """As `looked`, with the daily results of the sealed span."""
         if case.opened is None:
             raise ValueError("the holdout is not open for this case")
         run = backtest(case.opened, case.carried or case.strategy,
                        replace(case.brief, span=case.holdout, most_bars=None, role="holdout"), detail=False)
-        return looked_at(Facts.of(case.run), case.run.daily, Facts.of(run), run.daily)
+        return looked_at(Facts.of(case.run), case.run.daily, Facts.of(run), run.daily), run.daily
 
     def sound(self, looked: Looked) -> bool:
         """Whether all is well but its t, which depends on how many are opened."""

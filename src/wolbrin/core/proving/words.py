@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
 
-from wolbrin.core.proving.gate import FALLS, NOT_ENOUGH, Gate
+from wolbrin.core.proving.gate import FALLS, NOT_ENOUGH, PASSES, Gate
 
 Told = tuple[str, str, dict[str, float]]  # verdict, reason and figures of a gate
 
@@ -24,6 +24,10 @@ def summed_up(gates: Sequence[Gate], told: Mapping[str, Told], seen: int = 0) ->
     if unsure:
         gate, (_, reason, _) = unsure[0]
         return f"{gate.title}: {_small(reason)}"
+    of = [t for g in gates if (t := told.get(g.key)) is not None and t[0] not in (PASSES, FALLS, NOT_ENOUGH)]
+    if of:
+        verdict, reason, _ = of[0]
+        return f"{verdict[:1].upper()}{verdict[1:]}: {_small(reason)}"
     clauses = [c for g in gates if g.key in told and (c := g.clause(told[g.key][2]))]
     left = [g for g in gates if g.key not in told]
     if not clauses:

@@ -27,6 +27,19 @@ def _plain(node: Any) -> Any:
     return [_plain(v) for v in node] if isinstance(node, list) else node
 
 
+def shape_of(strategy: Strategy) -> str:
+    """Hex digest of rules whatever their numbers: what stays the same while somebody tries other values."""
+    def bare(node: Any) -> Any:
+        if isinstance(node, dict):
+            return {k: bare(v) for k, v in node.items()}
+        if isinstance(node, list):
+            return [bare(v) for v in node]
+        return 0 if isinstance(node, int | float) and not isinstance(node, bool) else node
+
+    data = bare(_plain(strategy.model_dump(mode="json", exclude={"name", "notes", "parameters", "schedule"})))
+    return hashlib.sha256(json.dumps(data, separators=(",", ":"), sort_keys=True).encode()).hexdigest()[:16]
+
+
 def strategy_hash(strategy: Strategy) -> str:
     """Hex digest of what is traded; names and notes do not count."""
     data = _plain(strategy.model_dump(mode="json", exclude={"name", "notes", "parameters"})) | {"version": 1}

@@ -11,6 +11,7 @@ from wolbrin.core.store.recovering import readable_rows
 from wolbrin.core.store.schema import migrate
 
 KEPT = ("openings", "judged", "borders")
+BESIDE = ("plans", "answers")  # without which the book still tells everything
 VALUES = ("openings reserved", "verdicts on portfolios")
 
 
@@ -25,9 +26,9 @@ def carry_book(old: Path, made: Path) -> tuple[int, list[str]]:
         new.execute("BEGIN IMMEDIATE")
         with closing(sqlite3.connect(f"file:{old}?mode=ro", uri=True, isolation_level=None)) as db:
             db.text_factory = lambda data: data.decode("utf-8", "replace")
-            for table in KEPT:
+            for table in (*KEPT, *BESIDE):
                 added = _carry(db, new, table)
-                if added is None:
+                if added is None and table in KEPT:
                     lost.append(table)
                 count += added or 0
             try:

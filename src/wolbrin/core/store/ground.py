@@ -25,11 +25,13 @@ HELD = 6
 
 @dataclass(frozen=True)
 class Ground:
-    """folder: the project's. sources: (market, source, history) of every source. active: (market, source tested on)."""
+    """folder: the project's. sources: (market, source, history) of every source. active: (market, source tested on). answers:
+    (other market, market it goes before, what somebody said of that)."""
 
     folder: str
     sources: tuple[tuple[str, str, History], ...]
     active: tuple[tuple[str, str], ...]
+    answers: tuple[tuple[str, str, str], ...] = ()
 
     def unsealed(self) -> Ground:
         """The same with all sealed rows. Only `store.sealed` may ask for it."""
@@ -86,7 +88,8 @@ class Histories:
                 return self._prepared[key]
         made = Prepared.of(self.ground.history(market, name).at(interval, self.base(market, name)),
                            finer=lambda: self.base(market, name), rates=lambda: self.rates(market), elsewhere=self.elsewhere,
-                           own=OwnIndicators(Path(self.ground.folder)).values, source=name)
+                           own=OwnIndicators(Path(self.ground.folder)).values, source=name,
+                           answers={o: said for o, traded, said in self.ground.answers if traded == market})
         with self._lock:
             made = self._prepared.setdefault(key, made)
             while len(self._prepared) > HELD:

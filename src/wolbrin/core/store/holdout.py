@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import datetime as dt
-import math
 from collections.abc import Sequence
 from dataclasses import dataclass
 from typing import Any
@@ -11,17 +10,21 @@ from typing import Any
 from wolbrin.core.measures.inference import t_needed
 from wolbrin.core.store.aside import UNREADABLE, why
 from wolbrin.core.store.database import Database, unsettle
+from wolbrin.core.store.same import SAME, codes_of
 from wolbrin.core.store.series import Daily, correlation_of, pack, unpack
 
-OPENED, BORDER, END = "opened", "border", "end"
+OPENED, BORDER, END, SHOWN = "opened", "border", "end", "shown"
+COUNTED = (OPENED, BORDER)  # lines that are an opening each
 RESERVED = "openings reserved"
+ELSEWHERE = "openings elsewhere"  # on the same bars, in other projects of the same person
 NEAR_TWIN = 0.9  # correlation of training daily results from which two sets of rules are the same bet
 ERROR = 0.05  # chance that any noise ever stands, over all openings of a project together
 
 
 @dataclass(frozen=True)
 class Opening:
-    """One look at sealed bars, or one change of what is sealed. kind: OPENED, BORDER (moved), END (data end moved).
+    """One look at sealed bars, or one change of what is sealed. kind: OPENED, BORDER (moved), END (data end moved), SHOWN
+    (figures of what fell were looked at).
 
     batch, size: candidates opened together share a batch; size is how many there are.
     """
@@ -39,7 +42,8 @@ class Opening:
 
 @dataclass(frozen=True)
 class Judged:
-    """A verdict of the holdout; final. daily: training daily results over the whole training span, None where unknown."""
+    """A verdict of the holdout; final. daily: training daily results over the whole training span, None where unknown. told:
+    what the sealed bars showed, kept for whoever asks for it (JSON), "" where there is nothing."""
 
     id: int
     created: str
@@ -49,6 +53,7 @@ class Judged:
     verdict: str
     reason: str
     daily: Daily | None
+    told: str = ""
 
 
 @dataclass(frozen=True)
@@ -77,17 +82,9 @@ def t_for(batch: int, size: int) -> float:
     return t_needed(chance_allowed(batch, size))
 
 
-def holm(t: Sequence[float], batch: int, size: int) -> list[float]:
-    """The t that each of some candidates of an opening needs: the best what `size` ask, the next what one fewer do, and so on
-    until one falls short (Holm 1979), after which none of the rest can pass. NaN: no t, which never passes."""
-    order = sorted(range(len(t)), key=lambda i: -t[i] if t[i] == t[i] else math.inf)
-    needed, reached = [0.0] * len(t), -math.inf
-    for rank, i in enumerate(order):
-        # What fell short above holds for all below, however little fewer would ask.
-        needed[i] = max(t_for(batch, size - rank), reached)
-        if not t[i] >= needed[i]:
-            reached = needed[i]
-    return needed
+def level_of(batch: int) -> float:
+    """The chance of letting noise through that opening number `batch` may spend, see `chance_allowed`."""
+    return chance_allowed(batch, 1)
 
 
 class HoldoutBook:
@@ -114,34 +111,43 @@ class HoldoutBook:
 
     def of(self, hash: str, market: str) -> list[Opening]:
         """Openings for these rules on that market, oldest first."""
-        return [o for o in self.all() if o.kind == OPENED and (o.hash, o.market) == (hash, market)]
+        codes = codes_of(self.db, market)
+        return [o for o in self.all() if o.kind == OPENED and o.hash == hash and o.market in codes]
 
     def count(self, market: str | None = None, hash: str | None = None) -> int:
         """How often sealed bars were opened: in the project, on a market, for rules. A moved border counts too."""
+        codes = codes_of(self.db, market) if market is not None else []
         found = self.db.rows(
-            "SELECT count(*) n FROM openings WHERE kind != ? AND (? IS NULL OR market = ?) AND (? IS NULL OR hash = ?)",
-            END, market, market, hash, hash)
+            "SELECT count(*) n FROM openings WHERE kind IN (?, ?) AND (? IS NULL OR hash = ?)"
+            + (f" AND market IN ({', '.join('?' * len(codes))})" if codes else ""), *COUNTED, hash, hash, *codes)
         return int(found[0]["n"])
+
+    def shown(self, market: str) -> list[Opening]:
+        """When figures of what fell on a market were looked at, oldest first."""
+        codes = codes_of(self.db, market)
+        return [o for o in self.all() if o.kind == SHOWN and o.market in codes]
 
     def next_batch(self) -> int:
         """The number the next opening will have, from 1."""
         used = int(self.db.rows("SELECT coalesce(max(batch), 0) n FROM openings")[0]["n"])
-        return max(used, self.db.get_value(RESERVED, 0)) + 1
+        return max(used, self.db.get_value(RESERVED, 0)) + int(self.db.get_value(ELSEWHERE, 0)) + 1
 
     def reserve(self) -> int:
         """Take the next number for an opening that is about to be made; no other program can get it."""
         with self.db.transaction():
             number = self.next_batch()
-            self.db.set_value(RESERVED, number)
+            self.db.set_value(RESERVED, number - int(self.db.get_value(ELSEWHERE, 0)))
             return number
 
     # Verdicts
 
     def judged(self, market: str) -> list[Judged]:
-        """All verdicts on a market, oldest first."""
+        """All verdicts on a market, oldest first, under whatever code its bars stand in the project."""
+        codes = codes_of(self.db, market)
         return [Judged(r["id"], r["created"], r["market"], r["hash"], r["name"], r["verdict"], r["reason"],
-                       self._daily(r["daily"], r["name"]))
-                for r in self.db.rows("SELECT * FROM judged WHERE market = ? ORDER BY id", market)]
+                       self._daily(r["daily"], r["name"]), r["told"] or "")
+                for r in self.db.rows(f"SELECT * FROM judged WHERE market IN ({', '.join('?' * len(codes))}) ORDER BY id",
+                                      *codes)]
 
     def _daily(self, data: bytes | None, name: str) -> Daily | None:
         """A verdict holds, whatever became of the daily results beside it."""
@@ -159,19 +165,26 @@ class HoldoutBook:
     def finals(self) -> dict[tuple[str, str], tuple[str, str, str]]:
         """Verdict, reason and date that hold, by (market, strategy hash)."""
         found: dict[tuple[str, str], tuple[str, str, str]] = {}
+        same: dict[str, list[str]] = self.db.get_value(SAME, {})
         for r in self.db.rows("SELECT market, hash, verdict, reason, created FROM judged ORDER BY id"):
-            key = r["market"], r["hash"]
-            if key not in found or (r["verdict"] == "falls" and found[key][0] != "falls"):
-                found[key] = r["verdict"], r["reason"], r["created"]
+            for code in same.get(r["market"], [r["market"]]):
+                key = code, r["hash"]
+                if key not in found or (r["verdict"] == "falls" and found[key][0] != "falls"):
+                    found[key] = r["verdict"], r["reason"], r["created"]
         return found
 
-    def judge(self, created: str, market: str, hash: str, name: str, verdict: str, reason: str, daily: Daily | None) -> None:
-        """Write a verdict down, for good."""
+    def judge(self, created: str, market: str, hash: str, name: str, verdict: str, reason: str, daily: Daily | None,
+              told: str = "") -> int:
+        """Write a verdict down, for good. told: what sealed bars showed (JSON), which nobody sees before asking. Returns its
+        row."""
         with self.db.transaction() as db:
-            db.execute("INSERT INTO judged (created, market, hash, name, verdict, reason, daily) "
-                       "VALUES (?, ?, ?, ?, ?, ?, ?)",
-                       (created, market, hash, name, verdict, reason, pack(daily) if daily is not None else None))
-            unsettle(db, hash, market)
+            made = db.execute("INSERT INTO judged (created, market, hash, name, verdict, reason, daily, told) "
+                              "VALUES (?, ?, ?, ?, ?, ?, ?, ?)",
+                              (created, market, hash, name, verdict, reason, pack(daily) if daily is not None else None,
+                               told or None))
+            for code in codes_of(self.db, market):
+                unsettle(db, hash, code)
+            return int(made.lastrowid or 0)
 
     def remember(self, judged: Judged, daily: Daily) -> None:
         """Add daily results to a verdict that was written down without them."""

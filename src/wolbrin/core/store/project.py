@@ -21,6 +21,7 @@ from wolbrin.core.market.raw import Raw
 from wolbrin.core.market.terms import Terms
 from wolbrin.core.rules.model import Strategy
 from wolbrin.core.store.aside import Aside
+from wolbrin.core.store.book_journal import BookJournal
 from wolbrin.core.store.config import Config
 from wolbrin.core.store.database import DATABASE, Database, now
 from wolbrin.core.store.dossier import Dossiers
@@ -38,7 +39,7 @@ __all__ = ["DATABASE", "HISTORY", "MarketEntry", "Project", "StrategyEntry", "no
 
 
 SMALL = ("settings", "markets", "sources", "strategies", "layouts", "searches", "openings", "borders", "portfolios",
-         "treatments")
+         "treatments", "plans", "answers")
 
 
 def _unmake(folder: Path, there: bool, history: bool) -> None:
@@ -73,7 +74,9 @@ class Project(Database):
             self._open(folder)
             self.aside.found = aside.found | self.aside.found
         for act, what in ((Searches(self).settle, "which searches were interrupted"),
-                          (lambda: complete(self), "columns of the Shelf")):
+                          (lambda: complete(self), "columns of the Shelf"),
+                          (self.sources.tell_months, "which bars the sources hold"),
+                          (self._compare_books, "the journal of openings")):
             try:
                 act()
             except EnvironmentTrouble as err:  # no reason to keep the rest shut
@@ -82,11 +85,17 @@ class Project(Database):
     def _open(self, folder: Path) -> None:
         super().__init__(folder)
         self.book = HoldoutBook(self)
+        self.journal = BookJournal(self)
         self.market_list = Markets(self)
         self.config = Config(self, self.book, self.market_list)
         self.held = Held(self.ground, self)
         self.sources = Sources(self, self.market_list, self.config, self.held.forget)
         self.strategy_list = Strategies(self, self.config)
+
+    def _compare_books(self) -> None:
+        """Let the stricter hold where database and journals differ."""
+        if told := self.journal.reconcile():
+            self.aside.add("part of the book of openings", told)
 
     def _look(self) -> None:
         """Read what is read at every opening, so that damaged pages show here. Raises EnvironmentTrouble where there are."""
@@ -180,7 +189,14 @@ class Project(Database):
         border = self.settings.holdout_first
         return Ground(str(self.folder), tuple((s.market, s.name, self.sources.history(s, terms[s.market], border))
                                               for s in self.sources.all()),
-                      tuple((m.code, m.source) for m in markets))
+                      tuple((m.code, m.source) for m in markets),
+                      tuple((m, t, said) for t in terms for m, said in self.answers_on(t).items()))
+
+    def answers_on(self, market: str) -> dict[str, str]:
+        """What somebody said of other markets that go before this one, by market."""
+        found = self.rows("SELECT about, answer FROM answers WHERE about LIKE 'lead %'")
+        told = [(r["about"].split(" "), r["answer"]) for r in found]
+        return {about[1]: said for about, said in told if len(about) == 3 and about[2] == market}
 
     @property
     def histories(self) -> Histories:

@@ -142,6 +142,16 @@ MIGRATIONS: tuple[str, ...] = (
     """
     ALTER TABLE portfolios ADD COLUMN plan TEXT;
     """,
+    """
+    ALTER TABLE sources ADD COLUMN months TEXT;
+    ALTER TABLE judged ADD COLUMN told TEXT;
+    ALTER TABLE strategies ADD COLUMN tried INTEGER;
+    CREATE TABLE plans (
+        id INTEGER PRIMARY KEY, created TEXT NOT NULL, number INTEGER NOT NULL, digest TEXT NOT NULL, body TEXT NOT NULL,
+        done INTEGER NOT NULL DEFAULT 0);
+    CREATE TABLE answers (
+        id INTEGER PRIMARY KEY, created TEXT NOT NULL, about TEXT NOT NULL UNIQUE, answer TEXT NOT NULL);
+    """,
 )
 SCHEMA_VERSION = len(MIGRATIONS)
 

@@ -17,6 +17,7 @@ from wolbrin.core.jobs import State
 from wolbrin.core.measures.inference import Tally
 from wolbrin.core.store.database import Database, lives, this_program
 from wolbrin.core.store.results import Results, search_owner
+from wolbrin.core.store.same import SAME, codes_of
 from wolbrin.core.store.tables import Array, Columns
 
 Floats = NDArray[np.float64]
@@ -228,18 +229,23 @@ class Searches:
     def tried(self) -> dict[str, int]:
         """By market: parameter sets, draws and trial cells among which a selection was possible, whatever the tool and the
         interval. Controls on shuffled histories and re-runs inside a gate are none."""
-        return {r["market"]: int(r["n"]) for r in self.db.rows(
+        own = {r["market"]: int(r["n"]) for r in self.db.rows(
             "SELECT market, sum(tried) n FROM searches WHERE kind != 'study' GROUP BY market")}
+        same = self.db.get_value(SAME, {})
+        return {m: sum(own.get(c, 0) for c in same.get(m, [m])) for m in {*own, *same}}
 
     def tried_on(self, market: str) -> int:
-        """How many alternatives were tried on a market."""
-        return int(self.db.rows("SELECT coalesce(sum(tried), 0) n FROM searches WHERE market = ? AND kind != 'study'",
-                                market)[0]["n"])
+        """How many alternatives were tried on a market, under whatever code its bars stand in the project."""
+        codes = codes_of(self.db, market)
+        return int(self.db.rows("SELECT coalesce(sum(tried), 0) n FROM searches WHERE kind != 'study' AND market IN "
+                                f"({', '.join('?' * len(codes))})", *codes)[0]["n"])
 
     def sharpe_on(self, market: str) -> Tally:
         """Count, mean and spread of the daily Sharpe ratio over all that was tried on a market."""
         total = Tally()
-        for row in self.db.rows("SELECT * FROM searches WHERE market = ? AND kind != 'study' ORDER BY id", market):
+        codes = codes_of(self.db, market)
+        for row in self.db.rows("SELECT * FROM searches WHERE kind != 'study' AND market IN "
+                                f"({', '.join('?' * len(codes))}) ORDER BY id", *codes):
             total = total.with_(now_tally(row))
         return total
 

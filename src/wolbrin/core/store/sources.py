@@ -11,18 +11,21 @@ from typing import Any
 import numpy as np
 from pydantic import ValidationError
 
-from wolbrin.core.errors import UserError
+from wolbrin.core.errors import UserError, WolbrinError
 from wolbrin.core.faults import explain
 from wolbrin.core.market.bars import Bars
 from wolbrin.core.market.importing.layout import Layout
 from wolbrin.core.market.intervals import DAILY, Interval
+from wolbrin.core.market.months import month_digests
 from wolbrin.core.market.raw import Raw, ticks_to_bars
+from wolbrin.core.market.shifted import shift_between
 from wolbrin.core.market.terms import Terms
 from wolbrin.core.market.treatment import Treatment
 from wolbrin.core.store.config import Config
 from wolbrin.core.store.database import Database
 from wolbrin.core.store.history import History, Seam, read_raw, write_rows
 from wolbrin.core.store.markets import Markets
+from wolbrin.core.store.same import group_bars
 from wolbrin.core.store.settings import Settings
 from wolbrin.core.written import inside
 
@@ -168,6 +171,7 @@ class Sources:
         known = self.db.rows("SELECT * FROM sources WHERE market = ? AND name = ?", terms.code, name)
         old = self._made(known[0]) if known else None
         treatment = old.treatment if old else Treatment()
+        self._check_own(terms.code, bars_of)
         stem = f"{terms.code}__{_safe(name)}__{self._number()}"
         folder = self.folder
         written: list[str] = []
@@ -179,10 +183,13 @@ class Sources:
                             bars_of.interval, len(raw), stamp(raw.time[0]), stamp(raw.time[-1]), treatment, rolls,
                             old.cost_set if old else "", origin, layout, None, adjust)
             bars = self._pictured(source, terms)
-            with self.db.transaction():
+            months = month_digests(bars_of)
+            with self.db.transaction() as db:
                 if settings is not None:
                     self.config.keep(settings)
                 self._write(source)
+                db.execute("UPDATE sources SET months = ? WHERE market = ? AND name = ?", (json.dumps(months), *source.key))
+                group_bars(self.db)
                 active = self.db.rows("SELECT source FROM markets WHERE code = ?", terms.code)
                 if activate or (activate is None and not active) or (active and active[0]["source"] == name):
                     self._activate(source, terms, bars)
@@ -195,6 +202,25 @@ class Sources:
                 inside(folder, file).unlink(missing_ok=True)
         self.moved()
         return source
+
+    def _check_own(self, market: str, mine: Raw) -> None:
+        """Make sure that rows are no other market's at other times: such a market would know the other one's future.
+
+        Raises:
+            UserError: they are.
+        """
+        for other in self.markets.all():
+            if other.code == market:
+                continue
+            try:
+                source = self.get(other.code, other.source)
+                shift = shift_between(mine, self.raw(source)) if source.interval == mine.interval else None
+            except WolbrinError:
+                continue  # a damaged file is told where it is read
+            if shift is not None:
+                raise UserError(f"these are the bars of {other.code}, {shift.words}: no market of its own", market,
+                                f"Where it is the same market stamped otherwise, import it as a source of {other.code} with "
+                                "its time zone and stamps.")
 
     def _number(self) -> int:
         taken = self.db.get_value("source files", 0) + 1
@@ -268,6 +294,19 @@ class Sources:
         bars = self._pictured(source, terms)
         self._activate(source, terms, bars)
         self.moved()
+
+    def tell_months(self) -> None:
+        """Work out which bars they hold for sources of an older version, which did not write it down."""
+        for market, name in [(r["market"], r["name"]) for r in self.db.rows(
+                "SELECT market, name FROM sources WHERE months IS NULL")]:
+            try:
+                months = month_digests(self.raw(self.get(market, name)))
+            except WolbrinError as err:  # a damaged file is told where it is read
+                self.db.aside.add(f"which bars {market} {name} holds", err.what)
+                continue
+            with self.db.transaction() as db:
+                db.execute("UPDATE sources SET months = ? WHERE market = ? AND name = ?", (json.dumps(months), market, name))
+                group_bars(self.db)
 
     def set_score(self, market: str, name: str, score: float) -> None:
         with self.db.transaction() as db:

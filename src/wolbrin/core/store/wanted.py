@@ -9,8 +9,12 @@ from typing import Any
 
 from wolbrin.core.measures.catalogue import BY_KEY
 from wolbrin.core.measures.ranges import range_of
+from wolbrin.core.store.same import SAME
 
-TRIED_BY_NOW = ("LEFT JOIN (SELECT market, sum(tried) n FROM searches WHERE kind != 'study' GROUP BY market) t "
+# Searches by market, those on other markets that hold the same bars (store.same) among them.
+TRIED_BY_NOW = ("LEFT JOIN (SELECT g.market, sum(s.tried) n FROM (SELECT market, market code FROM searches UNION SELECT "
+                "k.key, e.value FROM settings v, json_each(v.value) k, json_each(k.value) e WHERE v.key = "
+                f"'value:{SAME}') g JOIN searches s ON s.market = g.code AND s.kind != 'study' GROUP BY g.market) t "
                 "ON t.market = c.market")
 TRIED = "max(c.tried, coalesce(t.n, 0))"
 # What rows can be sorted and filtered by: text, then numbers.

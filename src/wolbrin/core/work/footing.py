@@ -9,6 +9,7 @@ from wolbrin.core.engine.brief import Brief
 from wolbrin.core.engine.prepare import Prepared
 from wolbrin.core.errors import UserError
 from wolbrin.core.market.terms import Terms
+from wolbrin.core.store.brought import BROUGHT
 from wolbrin.core.store.ground import Ground, Histories, histories_of
 from wolbrin.core.store.project import Project
 from wolbrin.core.store.settings import OwnSpan, Settings
@@ -22,15 +23,16 @@ class Footing:
     settings: Settings
     ground: Ground
     _live: Histories | None = field(default=None, compare=False, repr=False)
+    brought: frozenset[str] = frozenset()  # shapes of rules that came in with no word of how many were tried for them
 
     @classmethod
     def of(cls, project: Project) -> Footing:
         """The project as it is now."""
         live = project.histories
-        return cls(project.settings, live.ground, live)
+        return cls(project.settings, live.ground, live, frozenset(project.get_value(BROUGHT, {})))
 
     def __reduce__(self) -> tuple[Any, ...]:
-        return type(self), (self.settings, self.ground)
+        return type(self), (self.settings, self.ground, None, self.brought)
 
     @property
     def histories(self) -> Histories:

@@ -1,124 +1,67 @@
-"""Judging on the holdout: once, for good, for the rules and their near-twins. Every way to sealed bars leads through here."""
+"""Judging on the holdout: once, for good, by a plan that was written down before. Every way to sealed bars leads through
+here."""
 
 from __future__ import annotations
 
+import json
 import math
 from collections.abc import Callable, Sequence
-from dataclasses import dataclass, field, replace
+from dataclasses import dataclass, replace
+from typing import Any
 
-from wolbrin.core.engine.brief import Brief
-from wolbrin.core.engine.prepare import Prepared
-from wolbrin.core.engine.run import backtest
+import numpy as np
+
+from wolbrin.core.engine.record import Record
+from wolbrin.core.engine.run import record_of
 from wolbrin.core.errors import UserError
 from wolbrin.core.market.bars import Span
+from wolbrin.core.measures.inference import t_of_mean
+from wolbrin.core.measures.wording import number
 from wolbrin.core.portfolio.played import Part, Played
-from wolbrin.core.proving.dates import DatesGate
-from wolbrin.core.proving.gate import FALLS, PASSES, Case, Gate, Outcome
+from wolbrin.core.proving.families import side_by_side
+from wolbrin.core.proving.gate import FALLS, PASSES, Case, Outcome
+from wolbrin.core.proving.gatekeeping import OF_FAMILY, OF_WHOLE, STANDS, Opened, gatekeep
 from wolbrin.core.proving.holdout import HoldoutGate, Looked, looked_at
-from wolbrin.core.rules.dated import undated
 from wolbrin.core.rules.identity import strategy_hash
 from wolbrin.core.rules.model import Strategy
+from wolbrin.core.store.dossier import Dossiers
 from wolbrin.core.store.ground import Histories
-from wolbrin.core.store.holdout import NEAR_TWIN, HoldoutBook, Judged, holm, nearest, t_for
+from wolbrin.core.store.holdout import SHOWN, HoldoutBook, Opening, level_of, t_for
+from wolbrin.core.store.plans import CANDIDATES, PORTFOLIO, Member, OpeningPlan, Plans, StoredPlan
 from wolbrin.core.store.project import Project, now
-from wolbrin.core.store.sealed import open_sealed
-from wolbrin.core.store.series import Daily
+from wolbrin.core.store.sealed import Wanted, check_sealed, open_again, open_sealed, room_for_verdicts
 from wolbrin.core.work.footing import Footing
-from wolbrin.core.work.walk_schedule import carried_on, carries_on, check_fitted
+from wolbrin.core.work.openable import check_openable, unseen_by
+from wolbrin.core.work.origins import Origins
+from wolbrin.core.work.twins import known_verdict, training_daily, without_look
+from wolbrin.core.work.walk_schedule import carried_on, carries_on
 
-AMPLE = 1e9  # account money that no margin and no rounding of sizes comes near
+NOT_AGAIN = ("its bars, costs or rules are no longer those it was opened with, and its opening was cut short before a "
+             "verdict: it cannot be judged again")
 
 
 @dataclass(frozen=True)
-class Waiting:
-    """A case whose sealed span was looked at, and that waits for the others of its opening. hash: of its rules."""
+class Seen:
+    """What the sealed bars showed of one member: looked and its daily results, or why it cannot be judged."""
 
     case: Case
-    looked: Looked
-    name: str
-    hash: str
-    daily: Daily
+    looked: Looked | None
+    daily: tuple[np.ndarray, np.ndarray] | None
+    fault: str = ""
 
 
-@dataclass
-class Batch:
-    """Candidates whose holdout opens together, and how many they are. number: of the opening in the project; taken when the
-    first of them really opens it, so that a line on which nothing comes so far does not raise the next bar. waiting: those
-    that were looked at and are not judged yet; nobody is told of them before they are."""
-
-    size: int = 1
-    number: int = 0
-    waiting: list[Waiting] = field(default_factory=list)
-
-    def take(self, book: HoldoutBook) -> int:
-        """The number of this opening."""
-        if not self.number:
-            self.number = book.reserve()
-        return self.number
+def member_of(case: Case, name: str, record: Record | None = None, **more: Any) -> Member:
+    """A case as a plan of an opening holds it. record: under which it was kept, where that is its own."""
+    history = case.history
+    made = record_of(history, case.strategy, case.brief, tried=case.tried)
+    if record is None or record.model_copy(update={"seeds": ()}).key != made.key:
+        record = made
+    return Member(name=name, hash=strategy_hash(case.strategy), market=history.bars.terms.code,
+                  interval=history.bars.interval, strategy=case.strategy, tried=case.tried, record=record, **more)
 
 
-def training_daily(history: Prepared, strategy: Strategy) -> Daily:
-    """Daily results over all bars before the border, before costs and on ample capital: what near-twins are told by. No span,
-    limit, cost or capital of anybody's choice takes part, so that none can make two alike look different; nor do dated
-    numbers of the past: those in force now are what meets the holdout."""
-    return backtest(history, undated(strategy), Brief(capital=AMPLE), detail=False).daily
-
-
-def _fallen(project: Project, footing: Footing, market: str) -> list[Judged]:
-    """Verdicts on a market that are falls, each with its daily results where they can be had."""
-    book, found = HoldoutBook(project), []
-    for one in book.judged(market):
-        if one.verdict != FALLS:
-            continue
-        if one.daily is None:
-            bodies = project.rows("SELECT body, interval FROM candidates JOIN bodies ON candidate = id WHERE hash = ? AND "
-                                  "market = ? UNION ALL SELECT body, interval FROM strategies WHERE hash = ?", one.hash,
-                                  market, one.hash)
-            if bodies:
-                history = footing.histories.prepared(market, bodies[0]["interval"])
-                daily = training_daily(history, Strategy.model_validate_json(bodies[0]["body"]))
-                book.remember(one, daily)
-                one = replace(one, daily=daily)
-        found.append(one)
-    return found
-
-
-def _verdict(gate: Gate, passed: bool, reason: str, headline: str, tried: int) -> Outcome:
-    """A verdict that needs no look at sealed bars."""
-    return Outcome(gate.key, passed, reason, headline, gate.settings | {"tried": tried}, {}, gate.settings)
-
-
-def known_verdict(project: Project, footing: Footing, case: Case, gate: Gate, *, name: str,
-                  daily: Daily | None = None) -> Outcome | None:
-    """The verdict that holds already: the rules' own, or the fall of a near-twin; None where a new one is needed. A
-    near-twin's fall is written down as the rules' own."""
-    market, hash = case.history.bars.terms.code, strategy_hash(case.strategy)
-    book = HoldoutBook(project)
-    final = book.final(market, hash)
-    if final is not None:
-        return _verdict(gate, final.verdict == PASSES, f"Judged on {final.created[:10]}, for good: {final.reason}", "final",
-                        case.tried)
-    daily = daily or training_daily(case.history, case.strategy)
-    twin = nearest(daily, _fallen(project, footing, market))
-    if twin is None or twin[1] < NEAR_TWIN:
-        return None
-    reason = (f"Earns like {twin[0].name}, which fell on {twin[0].created[:10]} (correlation of training days {twin[1]:.2f}; "
-              f"from {NEAR_TWIN:g} on it is the same bet).")
-    book.judge(now(), market, hash, name, FALLS, reason, daily)
-    return _verdict(gate, False, reason, "near-twin fell", case.tried)
-
-
-def decide(project: Project, gate: HoldoutGate, batch: Batch) -> list[tuple[Waiting, Outcome]]:
-    """Judge all that wait together (see `store.holdout.holm`), and write it down before anybody is told."""
-    book, waiting = HoldoutBook(project), batch.waiting
-    t = [w.looked.figures["t_daily"] if gate.sound(w.looked) else math.nan for w in waiting]
-    judged = [(w, gate.verdict(w.case, w.looked, needed)) for w, needed in zip(waiting, holm(t, batch.number, batch.size))]
-    with project.transaction():
-        for w, outcome in judged:
-            book.judge(now(), w.case.history.bars.terms.code, w.hash, w.name, PASSES if outcome.passed else FALLS,
-                       outcome.reason, w.daily)
-    batch.waiting = []
-    return judged
+def wanted_of(plan: Sequence[tuple[Member, Span]], why: str) -> list[Wanted]:
+    return [Wanted(m.market, m.interval, span, f"{why}: {m.name} on {m.market}", m.hash) for m, span in plan]
 
 
 def through(footing: Footing, whole: Histories, case: Case) -> Strategy:
@@ -132,112 +75,279 @@ def through(footing: Footing, whole: Histories, case: Case) -> Strategy:
     return carried_on(footing, case.strategy, case.brief, last, history).strategy
 
 
-def _look(project: Project, footing: Footing, case: Case, gate: HoldoutGate, whole: Histories, name: str, batch: Batch,
-          daily: Daily) -> Outcome | None:
-    """Look at opened bars; what cannot be judged on them falls at once, the rest waits for the others of the batch."""
-    market, hash = case.history.bars.terms.code, strategy_hash(case.strategy)
-    opened = whole.prepared(market, case.history.bars.interval)
+def _case(project: Project, footing: Footing, origins: Origins, plan: OpeningPlan, m: Member) -> Case:
+    """The case of a member, as it was when the plan was made. Raises UserError where it is another by now."""
+    history = footing.histories.prepared(m.market, m.interval)
+    brief = replace(m.record.brief, role="training")
+    if record_of(history, m.strategy, brief).key != m.record.model_copy(update={"seeds": ()}).key:
+        raise UserError(NOT_AGAIN, m.name, "")
+    return Case(m.strategy, history, brief, Span(plan.first, plan.last), m.tried,
+                origin=origins.of(m.search, m.market, m.interval, m.number) if m.search is not None else None)
+
+
+def _look(project: Project, footing: Footing, origins: Origins, plan: OpeningPlan, m: Member, gate: HoldoutGate,
+          whole: Histories) -> Seen:
+    """Run one member on opened bars."""
+    history = footing.histories.prepared(m.market, m.interval)
     try:
-        looked = gate.looked(replace(case, opened=opened, carried=through(footing, whole, case)))
-    except UserError as err:  # sealed bars were looked at, and there are none to judge on
-        reason = f"Looked at, and not to be judged: {err.sentence()}"
-        HoldoutBook(project).judge(now(), market, hash, name, FALLS, reason, daily)
-        return _verdict(gate, False, reason, "not enough to judge", case.tried)
-    batch.waiting.append(Waiting(case, looked, name, hash, daily))
-    return None
+        case = _case(project, footing, origins, plan, m)
+        looked, daily = gate.looked_daily(replace(case, opened=whole.prepared(m.market, m.interval),
+                                                  carried=through(footing, whole, case)))
+        return Seen(case, looked, daily)
+    except UserError as err:
+        case = Case(m.strategy, history, m.record.brief, Span(plan.first, plan.last), m.tried)
+        return Seen(case, None, None, err.sentence())
 
 
-def check_dates(case: Case, name: str) -> None:
-    """Make sure that rules know neither dates nor where their history began, whatever the line in use asks: what does may
-    know what came. Raises UserError otherwise."""
-    told = DatesGate().judge(case)
-    if not told.passed:
-        raise UserError(f"its signals depend on more than prices and the clock: {told.reason[:1].lower()}{told.reason[1:-1]}",
-                        name, "Take that out of the rules; what is left is another strategy, and may be proved.")
+def _whole_t(plan: OpeningPlan, seen: Sequence[Seen]) -> float:
+    """t of the daily results of all representatives together, each in units of its training deviation."""
+    parts = [(m.weight, s.daily) for m, s in zip(plan.members, seen) if m.weight > 0 and s.daily is not None]
+    if not parts:
+        return math.nan
+    _, table = side_by_side([d for _, d in parts])
+    return t_of_mean(table @ np.array([w for w, _ in parts]))
 
 
-def judge(project: Project, footing: Footing, case: Case, gate: HoldoutGate, *, name: str, batch: Batch,
-          why: str) -> Outcome | None:
-    """The verdict of the holdout on a case: the one that holds already, or a near-twin's fall; else None after opening it,
-    since it waits for the others of its batch (see `decide`).
+def judge_plan(project: Project, footing: Footing, stored: StoredPlan, whole: Histories, gate: HoldoutGate,
+               free: Callable[[], None] = lambda: None) -> list[tuple[Member, Outcome]]:
+    """Look at everything that a plan opened, judge it all, and write every verdict down in one transaction.
 
-    why: what the opening is for, in words.
-    Raises:
-        UserError: there are no sealed bars; nothing was counted then.
+    free: called right before that. The same plan on the same bars gives the same verdicts, so that an opening that was cut
+    short is judged again without anybody having learned of it.
     """
-    daily = training_daily(case.history, case.strategy)
-    known = known_verdict(project, footing, case, gate, name=name, daily=daily)
-    if known is not None:
-        return known
-    market, interval = case.history.bars.terms.code, case.history.bars.interval
-    check_dates(case, name)  # said before anything is opened
-    check_fitted(footing, case.strategy, case.brief, case.history)
-    whole = open_sealed(project, footing.ground, market, interval, case.holdout, f"{why}: {name} on {market}",
-                        strategy_hash(case.strategy), lambda: batch.take(HoldoutBook(project)), batch.size)
-    return _look(project, footing, case, gate, whole, name, batch, daily)
+    plan, book, origins = stored.plan, HoldoutBook(project), Origins(project)
+    seen = [_look(project, footing, origins, plan, m, gate, whole) for m in plan.members]
+
+    def t_of(s: Seen) -> float:
+        return s.looked.figures["t_daily"] if s.looked is not None and gate.sound(s.looked) else math.nan
+
+    families = plan.families
+    whole_t = _whole_t(plan, seen) if plan.whole else None
+    opened = gatekeep([[t_of(seen[i]) for i in f] for f in families], plan.level, whole_t)
+    out: list[tuple[Member, Outcome]] = []
+    rows: list[tuple[Member, Seen, Outcome, str]] = []
+    at = now()
+    for f, family in enumerate(families):
+        for j, i in enumerate(family):
+            m, s = plan.members[i], seen[i]
+            outcome, told = _outcome(plan, gate, s, opened, f, j, at)
+            out.append((m, outcome))
+            rows.append((m, s, outcome, told))
+    daily = [training_daily(s.case.history, m.strategy) for m, s, _, _ in rows]
+    free()
+    with project.transaction():
+        for (m, _, outcome, told), d in zip(rows, daily):
+            book.judge(at, m.market, m.hash, m.name, outcome.verdict, outcome.reason, d, told)
+            Dossiers(project).testify(m.hash, m.market, m.interval, outcome, m.record)
+        Plans(project).finish(stored.id)
+    project.journal.write()
+    return out
+
+
+def _outcome(plan: OpeningPlan, gate: HoldoutGate, s: Seen, opened: Opened, f: int, j: int, at: str) -> tuple[Outcome, str]:
+    """What is told of one member, and what is kept for whoever asks (JSON)."""
+    verdict, needed = opened.verdicts[f][j], opened.needed[f][j]
+    tried = s.case.tried
+    if s.looked is None:
+        return without_look(gate, False, f"Looked at, and not to be judged: {s.fault}", "not enough to judge", tried), ""
+    asked = needed if needed == needed else opened.whole if opened.whole == opened.whole else t_for(plan.number, 1)
+    full = gate.verdict(s.case, s.looked, asked)
+    if verdict == STANDS:
+        k = len(plan.families)
+        more = ""
+        if len(plan.members) > 1:
+            many = f"{k} famil{'ies' if k != 1 else 'y'}"
+            more = f" Opened with {number(len(plan.members) - 1)} others in {many}" + (
+                f"; together they stand too (t {number(opened.whole, 2)} was needed)." if plan.whole else ".")
+        return replace(full, passed=True, reason=full.reason + more), ""
+    told = json.dumps({"reason": full.reason, "headline": full.headline, "figures": {
+        k: v for k, v in full.figures.items() if v == v}})
+    reason, of = _why(plan, opened, verdict, f, at), verdict if verdict in (OF_FAMILY, OF_WHOLE) else ""
+    return without_look(gate, False, reason, of or "fell", tried, of), told
+
+
+def _why(plan: OpeningPlan, opened: Opened, verdict: str, f: int, at: str) -> str:
+    """Why something does not stand: that it does not, and nothing of what was seen."""
+    n, k = len(plan.members), len(plan.families)
+    if n == 1:
+        return f"Opened on {at[:10]} as opening {plan.number}, and fell."
+    begin = f"Opened on {at[:10]} with {number(n - 1)} other{'s' if n > 2 else ''} in {k} famil{'ies' if k != 1 else 'y'}"
+    if verdict == OF_FAMILY:
+        return f"{begin}: its family stands, it does not by itself."
+    if verdict == OF_WHOLE:
+        return f"{begin}: together they stand (t {number(opened.whole, 2)} was needed), its family does not by itself."
+    if plan.whole:
+        return f"{begin}: together they did not stand, and all fell."
+    return f"{begin}: its family {'fell' if not opened.stands[f] else 'stands, it fell'}."
+
+
+def open_plan(project: Project, footing: Footing, plan: Callable[[int], OpeningPlan], members: Sequence[tuple[Member, Span]],
+              gate: HoldoutGate, why: str) -> tuple[list[tuple[Member, Outcome]], Histories]:
+    """Write a plan down, open, judge. What was cut short before is judged first.
+
+    Raises:
+        UserError, EnvironmentTrouble: there is nothing to open, or it cannot be written down; nothing was counted then.
+    """
+    finish_openings(project, footing, gate)
+    with room_for_verdicts(project.folder, len(members)) as free:
+        whole, row = open_sealed(project, footing.ground, wanted_of(members, why), plan)
+        stored = next(p for p in Plans(project).all() if p.id == row)
+        return judge_plan(project, footing, stored, whole, gate, free), whole
+
+
+def finish_openings(project: Project, footing: Footing, gate: HoldoutGate) -> list[tuple[Member, Outcome]]:
+    """Judge again, by its plan, every opening of candidates that was cut short before its verdicts were kept."""
+    out: list[tuple[Member, Outcome]] = []
+    for stored in Plans(project).unfinished():
+        if stored.plan.kind != CANDIDATES:
+            continue
+        with room_for_verdicts(project.folder, len(stored.plan.members)) as free:
+            out += judge_plan(project, footing, stored, open_again(footing.ground), gate, free)
+    return out
 
 
 def judge_whole(project: Project, footing: Footing, cases: Sequence[tuple[Case, str]], gate: HoldoutGate, *,
                 name: str, together: Callable[[Sequence[Part]], Played], keep: Callable[[Outcome], None],
-                tried: int = 1) -> Outcome:
+                tried: int = 1, body: str = "") -> Outcome:
     """The verdict of the holdout on several candidates as one portfolio: one opening, judged once. Its members were seen
-    then, and none of them can get a verdict of its own any more; that is written down with it, in one transaction.
+    then, and none of them can get a verdict of its own any more; that is written down with it, in one transaction. An opening
+    of the same portfolio that was cut short goes on under its number.
 
     cases: each with the name of its candidate. together: trades them. keep: writes the verdict down. tried: combinations it
-    was chosen from.
+    was chosen from. body: what is opened, as JSON.
     Raises:
-        UserError: one of them has no sealed bars; those that were opened before it are seen.
+        UserError: one of them has no sealed bars; nothing was counted then.
     """
-    book, batch = HoldoutBook(project), Batch()
-    training, sealed, outcome = list[Part](), list[Part](), None
+    book = HoldoutBook(project)
     for case, who in cases:
-        check_dates(case, who)
-        check_fitted(footing, case.strategy, case.brief, case.history)
-    seen: list[tuple[Case, str]] = []
-    try:
+        check_openable(project, footing, case, who)
+    finish_openings(project, footing, gate)
+    span = cases[0][0].holdout
+    assert span.first is not None
+    assert span.last is not None
+    members = [member_of(case, who) for case, who in cases]
+    before = next((p for p in Plans(project).unfinished() if p.plan.kind == PORTFOLIO and p.plan.portfolio == body
+                   and p.plan.last == span.last), None)
+
+    def plan(opening: int) -> OpeningPlan:
+        assert span.first is not None
+        assert span.last is not None
+        return OpeningPlan(kind="portfolio", number=opening, level=level_of(opening), first=span.first, last=span.last,
+                           members=tuple(members), portfolio=body, why=f"portfolio {name}")
+
+    with room_for_verdicts(project.folder, len(cases)) as free:
+        if before is None:
+            wanted = wanted_of([(m, span) for m in members], f"portfolio {name}")
+            whole, row = open_sealed(project, footing.ground, wanted, plan)
+            opening = next(p for p in Plans(project).all() if p.id == row).plan.number
+        else:
+            whole, row, opening = open_again(footing.ground), before.id, before.plan.number
+        outcome: Outcome | None = None
+        training, sealed = list[Part](), list[Part]()
         for case, who in cases:
             market, interval = case.history.bars.terms.code, case.history.bars.interval
-            whole = open_sealed(project, footing.ground, market, interval, case.holdout,
-                                f"portfolio {name}: {who} on {market}", strategy_hash(case.strategy),
-                                lambda: batch.take(book))
-            seen.append((case, who))
             brief = replace(case.brief, span=case.holdout, most_bars=None, role="holdout")
             sealed.append(Part(who, whole.prepared(market, interval), through(footing, whole, case), brief))
             training.append(Part(who, case.history, case.strategy, case.brief))
-        before, after = together(training), together(sealed)
-        looked = looked_at(before.facts, before.daily, after.facts, after.daily)
-        first = replace(cases[0][0], tried=max(tried, *(c.tried for c, _ in cases)), origin=None)
-        outcome = gate.verdict(first, looked, t_for(batch.number, 1))
-        return outcome
-    finally:
+        fault: UserError | None = None
+        try:
+            ahead, after = together(training), together(sealed)
+            looked = looked_at(ahead.facts, ahead.daily, after.facts, after.daily)
+            first = replace(cases[0][0], tried=max(tried, *(c.tried for c, _ in cases)), origin=None)
+            outcome = gate.verdict(first, looked, t_for(opening, 1))
+        except UserError as err:
+            fault = err
         told = "could not be judged" if outcome is None else "stands" if outcome.passed else "fell"
+        daily = [training_daily(case.history, case.strategy) for case, _ in cases]
+        free()
         with project.transaction():
             if outcome is not None:
                 keep(outcome)
-            for case, who in seen:
+            for m, d in zip(members, daily):
                 reason = (f"Seen on {now()[:10]} as a member of {name}, which {told}: of itself nothing can be told any "
                           "more.")
-                book.judge(now(), case.history.bars.terms.code, strategy_hash(case.strategy), who, FALLS, reason,
-                           training_daily(case.history, case.strategy))
+                book.judge(now(), m.market, m.hash, m.name, FALLS, reason, d)
+            Plans(project).finish(row)
+        project.journal.write()
+        if outcome is None:
+            assert fault is not None
+            raise fault
+        return outcome
 
 
 def look_beyond(project: Project, footing: Footing, case: Case, gate: HoldoutGate, span: Span, *, name: str,
                 why: str) -> tuple[Outcome, Histories]:
     """Open sealed bars for somebody who wants to see a run there. Looking is judging: rules without a verdict get theirs now,
-    on the whole unseen span, before anything is shown; a later look stands beside it and changes nothing.
+    on the whole unseen span, before anything is shown; a later look stands beside it and changes nothing. Where they do not
+    stand, figures of what fell are shown by that, which is written down.
 
     Returns the verdict and the histories with their sealed bars.
     Raises:
         UserError: there are no sealed bars in the span; nothing was counted then.
     """
-    market, interval = case.history.bars.terms.code, case.history.bars.interval
-    batch = Batch()
-    if HoldoutBook(project).final(market, strategy_hash(case.strategy)) is None:
-        check_dates(case, name)
-    check_fitted(footing, case.strategy, case.brief, case.history)
-    daily = training_daily(case.history, case.strategy)
-    whole = open_sealed(project, footing.ground, market, interval, span, f"{why}: {name} on {market}",
-                        strategy_hash(case.strategy), lambda: batch.take(HoldoutBook(project)))
-    made = known_verdict(project, footing, case, gate, name=name, daily=daily) or _look(project, footing, case, gate,
-                                                                                       whole, name, batch, daily)
-    return made or decide(project, gate, batch)[0][1], whole
+    market, hash = case.history.bars.terms.code, strategy_hash(case.strategy)
+    made = known_verdict(project, footing, case, gate, name=name)
+    if made is None:
+        case = replace(case, holdout=unseen_by(project, market, "", case.holdout))
+        check_openable(project, footing, case, name)
+        first, last = case.holdout.first, case.holdout.last
+        assert first is not None
+        assert last is not None
+        reached = Span(max(first, span.first) if span.first else first, min(span.last or last, last))
+        member = member_of(case, name)
+
+        def plan(opening: int) -> OpeningPlan:
+            return OpeningPlan(number=opening, level=level_of(opening), first=first, last=last, members=(member,), why=why)
+
+        told, whole = open_plan(project, footing, plan, [(member, reached)], gate, why)
+        made = told[0][1]
+    else:
+        whole = open_again(footing.ground)
+        check_sealed(footing.ground, whole, Wanted(market, case.history.bars.interval, span, why, hash))
+    if made.verdict != PASSES:
+        show(project, market, hash, name, whole, case.history.bars.interval)
+    return made, whole
+
+
+def show(project: Project, market: str, hash: str, name: str, whole: Histories, interval: int) -> None:
+    """Write down that figures of what does not stand were looked at: whatever is kept on that market from now on can be ready
+    and no more, until there are bars that nobody has seen."""
+    last = whole.prepared(market, interval).bars.trading_date[-1]
+    day = np.datetime64(int(last), "D")
+    with project.transaction():
+        HoldoutBook(project).add(Opening(now(), f"figures of {name} on {market} were looked at", SHOWN, market, hash,
+                                         last=str(day)))
+    project.journal.write()
+
+
+def figures_of(project: Project, footing: Footing, gate: HoldoutGate, market: str, hash: str) -> Outcome:
+    """What the sealed bars showed of rules that do not stand, on demand. It is written down first (`show`).
+
+    Raises:
+        UserError: they have no verdict, they stand, or nothing was kept.
+    """
+    book = HoldoutBook(project)
+    final = book.final(market, hash)
+    if final is None:
+        raise UserError("it was not opened: there is nothing to show", market, "Open the holdout for it first.")
+    if final.verdict == PASSES:
+        raise UserError("it stands, and its figures are in its dossier", final.name, "")
+    told = next((j.told for j in reversed(book.judged(market)) if j.hash == hash and j.told), "")
+    if not told:
+        raise UserError("it fell without a look of its own: there are no figures", final.name, "")
+    kept = json.loads(told)
+    plan = next((p.plan for p in reversed(Plans(project).all()) if any((m.market, m.hash) == (final.market, hash)
+                                                                      for m in p.plan.members)), None)
+    if plan is None:
+        raise UserError("the plan of its opening is gone", final.name, "")
+    m = next(m for m in plan.members if m.hash == hash)
+    whole = open_again(footing.ground)
+    show(project, final.market, hash, final.name, whole, m.interval)
+    seen = _look(project, footing, Origins(project), plan, m, gate, whole)
+    tables = seen.looked.tables if seen.looked is not None else {}
+    of = final.verdict if final.verdict != FALLS else ""
+    outcome = Outcome(gate.key, False, f"{final.reason} {kept['reason']}", str(kept["headline"]),
+                      gate.settings | {"tried": m.tried}, {k: float(v) for k, v in kept["figures"].items()}, gate.settings,
+                      tables, of=of)
+    Dossiers(project).testify(hash, final.market, m.interval, outcome, m.record)
+    return outcome

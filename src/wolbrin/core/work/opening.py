@@ -6,11 +6,10 @@ from dataclasses import dataclass, replace
 
 from wolbrin.core.engine.brief import Brief
 from wolbrin.core.engine.prepare import Prepared
-from wolbrin.core.engine.run import Run, backtest, record_of
+from wolbrin.core.engine.run import Run, backtest
 from wolbrin.core.market.bars import Span
 from wolbrin.core.proving.gate import Case, Outcome
 from wolbrin.core.proving.holdout import HoldoutGate
-from wolbrin.core.rules.identity import strategy_hash
 from wolbrin.core.rules.model import Strategy
 from wolbrin.core.store.dossier import Dossiers
 from wolbrin.core.store.holdout import HoldoutBook
@@ -44,7 +43,8 @@ def reaches_sealed(footing: Footing, span: Span) -> bool:
 
 def open_for(project: Project, footing: Footing, strategy: Strategy, market: str, interval: int, brief: Brief, span: Span,
              why: str) -> Opened:
-    """Open the holdout for one strategy, to look at `span` under `brief`. The opening is counted, and it judges.
+    """Open the holdout for one strategy, to look at `span` under `brief`. The opening is counted, and it judges. What is
+    shown of rules that fell is written down too: it stands in the way of whatever is kept on that market from then on.
 
     Raises:
         UserError: the holdout is kept for a portfolio, the strategy cannot be run, or the span holds no sealed bars; nothing
@@ -57,9 +57,6 @@ def open_for(project: Project, footing: Footing, strategy: Strategy, market: str
     case = Case(strategy, history, training, unseen_span(HoldoutBook(project), footing),
                 max(1, dossiers.searches.tried_on(market)))
     verdict, whole = look_beyond(project, footing, case, holdout_gate(project), span, name=strategy.name, why=why)
-    record = record_of(history, strategy, training, tried=case.tried)
-    if verdict.figures:
-        dossiers.testify(strategy_hash(strategy), market, interval, verdict, record)
     last = min(span.last or footing.settings.last, footing.settings.last)
     carried = through(footing, whole, replace(case, holdout=Span(case.holdout.first, last)))
     return Opened(whole.prepared(market, interval), verdict, carried)

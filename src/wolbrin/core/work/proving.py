@@ -15,21 +15,25 @@ from wolbrin.core.errors import UserError, WolbrinError
 from wolbrin.core.jobs import Chunk, Job, State
 from wolbrin.core.market.bars import Span
 from wolbrin.core.proving.against_luck import LuckGate
+from wolbrin.core.proving.dates import DatesGate
 from wolbrin.core.proving.gate import NOT_ENOUGH, PASSES, Case, Gate, Origin, Outcome
 from wolbrin.core.proving.holdout import HoldoutGate
 from wolbrin.core.proving.line import walk_line
+from wolbrin.core.proving.opening_plan import Plan
 from wolbrin.core.search.candidate import Candidate, candidate_of
 from wolbrin.core.store.dossier import Dossiers, Evidence
 from wolbrin.core.store.holdout import HoldoutBook
 from wolbrin.core.store.project import Project
 from wolbrin.core.store.searches import Searches
 from wolbrin.core.work.footing import Footing
-from wolbrin.core.work.judging import Batch, decide, judge
 from wolbrin.core.work.lines import gates_of
+from wolbrin.core.work.openable import check_openable, unanswered_of, unseen_by
 from wolbrin.core.work.origins import Origins
 from wolbrin.core.work.spending import check_opening
 from wolbrin.core.work.standing import Standings, restand
 from wolbrin.core.work.subject import Subject
+from wolbrin.core.work.together import Pending, bet_of, chosen_of, open_together, planned
+from wolbrin.core.work.twins import known_verdict
 from wolbrin.core.work.walk_case import walk_case
 
 
@@ -69,7 +73,8 @@ def case_of(footing: Footing, subject: Subject, unseen: Span, origins: Origins |
         return tuple(_others(footing, subject))
 
     return Case(subject.strategy, history, brief, unseen, subject.tried, origin=origin, others=others,
-                walk=partial(walk_case, footing, history, subject.strategy, brief))
+                walk=partial(walk_case, footing, history, subject.strategy, brief),
+                unanswered=partial(unanswered_of, footing, subject.strategy, history))
 
 
 def _others(footing: Footing, subject: Subject) -> Iterator[tuple[Prepared, Brief]]:
@@ -91,14 +96,18 @@ def _others(footing: Footing, subject: Subject) -> Iterator[tuple[Prepared, Brie
 
 
 def prove_job(project: Project, subjects: list[Subject], *, open_holdout: bool, gates: Sequence[Gate] | None = None,
-              all_gates: bool = False, notify: Callable[[Proved], None] = lambda proved: None) -> Job:
+              all_gates: bool = False, notify: Callable[[Proved], None] = lambda proved: None, choice: str | None = None,
+              anyway: bool = True, planned_as: Callable[[Plan, list[Pending]], None] = lambda plan, pending: None,
+              plan_only: bool = False) -> Job:
     """Prepare the line for several subjects, under the settings as they are now. Verdicts that hold already are not asked
     again.
 
-    Opening the holdout is counted once per subject that reaches it; all of one job are one opening, whose chance of error
-    they share, and are judged together once the last of them was looked at, or the job was stopped. gates: the line in use
-    where None. all_gates: go on after a fall. notify: called after each subject on the job's thread, and once more when its
-    holdout is judged.
+    Where the holdout is opened, everything that comes so far waits until the last subject was walked; then families are made,
+    the plan is written down, and all are opened and judged at once. Stopped before, nothing is opened.
+
+    gates: the line in use where None. all_gates: go on after a fall. notify: called after each subject on the job's thread,
+    and once more when its holdout is judged. choice: which way to open (`Choice.key`), the proposed one where None. anyway:
+    also where nothing has a fair chance. planned_as: told the plan before anything is opened. plan_only: open nothing.
 
     Raises:
         UserError: the holdout is to be opened, and is kept for a portfolio.
@@ -106,9 +115,21 @@ def prove_job(project: Project, subjects: list[Subject], *, open_holdout: bool, 
     if open_holdout:
         check_opening(project, len(subjects), many=True)
     dossiers, footing, book = Dossiers(project), Footing.of(project), HoldoutBook(project)
-    batch, line, origins = Batch(len(subjects)), gates_of(project) if gates is None else gates, Origins(project)
+    line, origins = gates_of(project) if gates is None else gates, Origins(project)
     standings, tried_on = Standings(project, line), Searches(project).tried()
-    looked: list[tuple[Subject, HoldoutGate, Record]] = []  # in the order in which the batch waits
+    luck = next((g for g in line if isinstance(g, LuckGate)), LuckGate())
+    waiting: list[tuple[Pending, HoldoutGate]] = []
+
+    def wait(subject: Subject, case: Case, gate: HoldoutGate, record: Record) -> Outcome | None:
+        """The verdict that holds already; else the case waits for the others."""
+        known = known_verdict(project, footing, case, gate, name=subject.strategy.name)
+        if known is None:
+            case = replace(case, holdout=unseen_by(project, subject.market, subject.since, case.holdout),
+                           origin=origins.of(subject.search, subject.market, subject.interval, subject.number),
+                           tried_on=tried_on.get(subject.market, 0))
+            check_openable(project, footing, case, subject.strategy.name)  # said before anything is opened
+            waiting.append((Pending(subject, case, record, bet_of(case, luck)), gate))
+        return known
 
     def work(subject: Subject) -> Proved:
         try:
@@ -127,10 +148,7 @@ def prove_job(project: Project, subjects: list[Subject], *, open_holdout: bool, 
 
             def opened(case: Case, gate: Gate) -> Outcome | None:
                 assert isinstance(gate, HoldoutGate)
-                made = judge(project, footing, case, gate, name=subject.strategy.name, batch=batch, why="proving")
-                if made is None:
-                    looked.append((subject, gate, record))
-                return made
+                return wait(subject, case, gate, record)
 
             held = standings.at(subject.key[0], subject.market, record).evidence
             known = {g: e.verdict == PASSES for g, e in held.items()}
@@ -141,6 +159,8 @@ def prove_job(project: Project, subjects: list[Subject], *, open_holdout: bool, 
                                tried_on=tried_on.get(subject.market, 0))
             if lacked is not None and more_than_then(lacked, case.origin):
                 del known[LuckGate.key]
+            if (asked := held.get(DatesGate.key)) is not None and asked.verdict == NOT_ENOUGH and not case.unanswered():
+                del known[DatesGate.key]  # it was answered since
             outcomes = walk_line(case, line, open_holdout=opened if open_holdout else None, all_gates=all_gates, known=known)
             return Proved(subject, tuple(outcomes), record, renewed)
         except WolbrinError as err:
@@ -164,16 +184,18 @@ def prove_job(project: Project, subjects: list[Subject], *, open_holdout: bool, 
         for proved in several:
             notify(proved)
 
-    def finish(_: State) -> None:
-        if not looked:
+    def finish(state: State) -> None:
+        if not waiting or state is not State.DONE:
             return
-        with project.transaction():
-            made = [Proved(subject, (outcome,), record) for (subject, _, record), (_, outcome)
-                    in zip(looked, decide(project, looked[0][1], batch))]
-            keep(made)
-        tell(made)
+        pending = [p for p, _ in waiting]
+        plan = planned(project, pending)
+        planned_as(plan, pending)
+        if plan_only or not plan.choices:
+            return
+        told = open_together(project, footing, pending, plan, chosen_of(plan, choice, anyway), waiting[0][1])
+        tell([Proved(p.subject, (outcome,), p.record) for p, outcome in told])
 
-    # One after the other where the holdout opens, and no verdict before all of them were looked at.
+    # One after the other where the holdout opens: near-twins of what fell fall in the order they are given in.
     return Job("Proving", "candidates", [Chunk(s) for s in subjects], work, commit=commit, finish=finish,
                width=1 if open_holdout else None)
 

@@ -21,6 +21,7 @@ from wolbrin.core.rules.model import Strategy, read_strategy
 from wolbrin.core.rules.script import parse_strategy
 from wolbrin.core.rules.words import describe
 from wolbrin.core.search.candidate import Candidate, candidate_of
+from wolbrin.core.store.brought import bring
 from wolbrin.core.store.project import Project, now
 from wolbrin.core.store.searches import Searches
 from wolbrin.core.store.shelf import Kept, Shelf
@@ -84,13 +85,14 @@ def export_candidates(kept: Sequence[Kept], folder: Path) -> list[Path]:
 
 @dataclass(frozen=True)
 class Read:
-    """A strategy from a file, with the market and interval it names, "" and 0 for none; tried: what its file states."""
+    """A strategy from a file, with the market and interval it names, "" and 0 for none; tried: what its file states, None
+    where it is a bare one that says nothing."""
 
     path: Path
     strategy: Strategy
     market: str = ""
     interval: int = 0
-    tried: int = 1
+    tried: int | None = None
     tags: tuple[str, ...] = ()
     notes: str = ""
 
@@ -150,18 +152,22 @@ class Shelved:
     ids: list[int] = field(default_factory=list)
     already: int = 0
     faults: list[str] = field(default_factory=list)
+    unknown: list[int] = field(default_factory=list)  # those of which nothing says how many were tried for them
 
     @property
     def words(self) -> str:
         there = f", {self.already:,} were there already" if self.already else ""
         faults = f", {len(self.faults):,} could not be read or tested" if self.faults else ""
-        return f"{len(self.ids):,} put on the Shelf{there}{faults}."
+        unknown = (f" Of {len(self.unknown):,} nothing says how many were tried for them: they can be studied, and cannot "
+                   "stand until you say it." if self.unknown else "")
+        return f"{len(self.ids):,} put on the Shelf{there}{faults}.{unknown}"
 
 
 def shelve_job(project: Project, paths: Sequence[Path], market: str, interval: int,
-               notify: Callable[[Shelved], None] = lambda result: None) -> tuple[Job, Shelved]:
+               notify: Callable[[Shelved], None] = lambda result: None, tried: int | None = None) -> tuple[Job, Shelved]:
     """Read files, test each on the market it names (on the one given where it names none that is here) under the present
-    brief, and put it on the Shelf. Each counts as an alternative that was tried."""
+    brief, and put it on the Shelf. Each counts as an alternative that was tried. tried: how many were tried for each bare
+    strategy, which says nothing of it; None where that is not known."""
     files, footing, result = files_in(paths), Footing.of(project), Shelved()
     there = {m for m, _ in footing.ground.active}
     own = project.own.known()
@@ -178,7 +184,7 @@ def shelve_job(project: Project, paths: Sequence[Path], market: str, interval: i
             run = backtest(history, fits(read.strategy, history.bars.terms), footing.brief(history.bars.terms), detail=False)
         except (UserError, EnvironmentTrouble) as err:
             return err.sentence()
-        return read, candidate_of(run, run.strategy.name, "file", read.tried)
+        return read, candidate_of(run, run.strategy.name, "file", read.tried or tried or 1)
 
     def take(found: tuple[Read, Candidate] | str) -> None:
         if isinstance(found, str):
@@ -186,12 +192,15 @@ def shelve_job(project: Project, paths: Sequence[Path], market: str, interval: i
         else:
             read, candidate = found
             with project.transaction():
-                searches.advance(search, 1, 1)
+                searches.advance(search, 1 if read.tried is not None else tried or 1, 1)
                 id = shelf.keep(candidate, search)
                 if id is None:
                     result.already += 1
                 else:
                     result.ids.append(id)
+                    if read.tried is None and tried is None:
+                        bring(project, candidate.strategy, candidate.market, candidate.interval, None)
+                        result.unknown.append(id)
                     if read.tags:
                         shelf.tag([id], read.tags)
                     if read.notes:

@@ -7,7 +7,7 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 
 from wolbrin.core.engine.record import NOT_RECORDED, Record, read_record
-from wolbrin.core.proving.gate import FALLS, NOT_ENOUGH, Gate
+from wolbrin.core.proving.gate import FALLS, NOT_ENOUGH, PASSES, Gate
 from wolbrin.core.proving.words import summed_up
 from wolbrin.core.rules.identity import strategy_hash
 from wolbrin.core.store.database import Database, unsettle
@@ -25,7 +25,8 @@ AT_ONCE = 2_000
 @dataclass(frozen=True)
 class Place:
     """evidence: the verdict of each gate that holds, by its key. stands: "stands" (all gates passed), "ready" (all but the
-    holdout, which is still sealed for it), "falls: <gate>", "fell before: <gate>" (under another brief; a changed brief does
+    holdout, which is still sealed for it), "of a family that stands" or "of a whole that stands" (by itself it does not),
+    "falls: <gate>", "fell before: <gate>" (under another brief; a changed brief does
     not wash that away), "not enough" (a gate could not judge), "open" (not proved yet) or "brief not recorded". seen: how
     often its market's holdout had been opened, for whatever rules, before it was kept: what is chosen by what was shown then
     is chosen on seen data."""
@@ -89,8 +90,9 @@ class Standings:
 
     def _words(self, found: dict[str, Evidence], every: list[Evidence], record: Record | None) -> str:
         for gate in self.gates:
-            if gate.opens_holdout and gate.key in found and found[gate.key].verdict == FALLS:
-                return f"falls: {gate.title}"
+            if gate.opens_holdout and gate.key in found and found[gate.key].verdict != PASSES:
+                verdict = found[gate.key].verdict
+                return f"falls: {gate.title}" if verdict == FALLS else verdict
         if record is None:
             return NOT_RECORDED
         for gate in self.gates:

@@ -15,7 +15,8 @@ from wolbrin.core.store.shelf import Kept
 class Subject:
     """What is proved: a strategy on a market at an interval. tried: alternatives looked at on that market. record: under
     which a candidate was kept, which is what it is judged under; None for a strategy under the present brief. own: its own
-    training span. kept: its id on the Shelf. search, number: what found it, and its draw there."""
+    training span. kept: its id on the Shelf. search, number: what found it, and its draw there. since: when it was kept, ""
+    for now."""
 
     strategy: Strategy
     market: str
@@ -26,11 +27,13 @@ class Subject:
     kept: int | None = None
     search: int | None = None
     number: int | None = None
+    since: str = ""
 
     @classmethod
     def of(cls, kept: Kept) -> Subject:
         c = kept.candidate
-        return cls(c.strategy, c.market, c.interval, c.tried, c.record, kept.own, kept.id, kept.search, kept.marks.number)
+        return cls(c.strategy, c.market, c.interval, c.tried, c.record, kept.own, kept.id, kept.search, kept.marks.number,
+                   kept.created)
 
     @property
     def key(self) -> tuple[str, str, int]:

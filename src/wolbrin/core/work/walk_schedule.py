@@ -99,23 +99,36 @@ def carried_on(footing: Footing, strategy: Strategy, brief: Brief, until: dt.dat
     return Carried(with_schedule(strategy, made), added, tried)
 
 
-def check_fitted(footing: Footing, strategy: Strategy, brief: Brief, history: Prepared) -> None:
-    """Make sure that dated numbers are what their procedure chooses on the history before each of them, since it is the
-    procedure that is judged where it fits on. Numbers that somebody wrote beside dates may know what came.
+def spells_of(strategy: Strategy) -> int:
+    """How many fits a strategy's dated numbers are; 0 where it has none.
 
     Raises:
-        UserError: they are not, there is no procedure, or it cannot be read.
+        UserError: they come without the procedure that fits them.
     """
     if strategy.schedule is None:
-        return
+        return 0
     if not carries_on(strategy):
         raise UserError("its dated numbers come without the procedure that fits them, so that nobody can fit them again and "
                         "see that each knows only what came before it", strategy.name,
                         "Walk the strategy and keep what comes of that, or take its dates off.")
+    return len(strategy.schedule.spells)
+
+
+def check_fitted(footing: Footing, strategy: Strategy, brief: Brief, history: Prepared, begin: int = 0,
+                 count: int | None = None) -> None:
+    """Make sure that dated numbers are what their procedure chooses on the history before each of them, since it is the
+    procedure that is judged where it fits on. Numbers that somebody wrote beside dates may know what came. begin, count: of
+    the fits that are looked at.
+
+    Raises:
+        UserError: they are not, there is no procedure, or it cannot be read.
+    """
+    if not spells_of(strategy):
+        return
     schedule, procedure = strategy.schedule, Procedure.of(strategy)
     assert schedule is not None
     sets = _sets(procedure, history, brief)
-    for spell in schedule.spells:
+    for spell in schedule.spells[begin:None if count is None else begin + count]:
         check_stopped()
         fit = _fitted(footing, procedure, (spell.fitted_first, spell.fitted_last), sets, history)
         if spell.values != _numbers(procedure, fit):

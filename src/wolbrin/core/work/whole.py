@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
+from dataclasses import replace
 from functools import partial
 from typing import Any
 
@@ -10,6 +11,7 @@ import numpy as np
 
 from wolbrin.core.engine.brief import Costs
 from wolbrin.core.errors import Door, UserError
+from wolbrin.core.market.bars import Span
 from wolbrin.core.measures.wording import number
 from wolbrin.core.portfolio.plan import Plan
 from wolbrin.core.portfolio.played import Part, play
@@ -20,12 +22,14 @@ from wolbrin.core.store.holdout import HoldoutBook
 from wolbrin.core.store.project import Project, now
 from wolbrin.core.store.shelf import Kept
 from wolbrin.core.work.footing import Footing
-from wolbrin.core.work.judging import judge_whole, known_verdict
+from wolbrin.core.work.judging import judge_whole
+from wolbrin.core.work.openable import unseen_by
 from wolbrin.core.work.opening import holdout_gate
 from wolbrin.core.work.portfolios import kept_of
 from wolbrin.core.work.proving import case_of, unseen_span
 from wolbrin.core.work.standing import READY, Standings, restand
 from wolbrin.core.work.subject import Subject
+from wolbrin.core.work.twins import known_verdict
 
 VERDICTS = "verdicts on portfolios"
 REPS = 2_000
@@ -59,8 +63,12 @@ def open_portfolio(project: Project, plan: Plan) -> Outcome:
         subject = Subject.of(one)
         case = case_of(footing, Subject(subject.strategy, subject.market, subject.interval, subject.tried, own=subject.own),
                        unseen)
+        # A portfolio is chosen now, whenever its members were kept.
+        case = replace(case, holdout=unseen_by(project, subject.market, "", case.holdout))
         cases.append((case, one.candidate.name))
         members.append(member.model_copy(update={"costs": dearer(member.costs, case.brief.costs)}))
+    latest = max(c.holdout.first for c, _ in cases if c.holdout.first is not None)
+    cases = [(replace(c, holdout=Span(latest, c.holdout.last)), who) for c, who in cases]
     gate = holdout_gate(project)
     for case, who in cases:
         told = known_verdict(project, footing, case, gate, name=who)
@@ -79,7 +87,8 @@ def open_portfolio(project: Project, plan: Plan) -> Outcome:
                                               "figures": {k: v for k, v in outcome.figures.items() if v == v},
                                               "interval": interval_of(outcome), "plan": opened.model_dump(mode="json")}])
 
-    outcome = judge_whole(project, footing, cases, gate, name=plan.name, together=together, keep=keep, tried=plan.tried)
+    outcome = judge_whole(project, footing, cases, gate, name=plan.name, together=together, keep=keep, tried=plan.tried,
+                          body=opened.model_dump_json())
     restand(project)
     return outcome
 
