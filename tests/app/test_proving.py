@@ -152,7 +152,7 @@ def test_the_holdout_is_kept_for_a_portfolio_and_opened_there(window: MainWindow
     settle()
     assert place.state.line is not None
     assert place.state.line.waiting == 3
-    assert "a single one 1.96" in place.note.text()
+    assert "a single one, must reach a t of daily results of 1.96" in place.note.text()
     place.spent.setCurrentIndex(1)
     place.spent.activated.emit(1)
     settle()

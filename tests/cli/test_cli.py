@@ -125,10 +125,23 @@ def test_the_whole_job_headless(demo: Path, tmp_path: Path) -> None:
     assert "no gate" in wolbrin("line", "save", "x", _file(tmp_path, '{"steps": [{"gate": "y"}]}'), "-p", demo, code=1).stderr
     for command in ("overlap", "portfolio"):
         assert result(command, "-p", demo)["chosen"] == "all that are proved", "ready and still sealed"
-    opened = result("prove", "-p", demo, *ids, "--open-holdout")
+    plan = result("prove", "-p", demo, *ids, "--plan")["plan"]
+    assert plan["proposed"] in [c["key"] for c in plan["choices"]]
+    assert plan["opening"] == 1
+    assert result("holdout", "-p", demo)["openings"] == 0, "a plan opens nothing"
+    assert sum(len(f["members"]) for f in plan["families"]) == sum(
+        c["gates"]["monte_carlo"]["verdict"] == "passes" for c in proved["candidates"])
+    every = f"families-{len(plan['families'])}"
+    assert "no way" in wolbrin("prove", "-p", demo, *ids, "--open-holdout", "--opening", "x", code=1).stderr
+    if next(c for c in plan["choices"] if c["key"] == every)["chance"] < 0.2:
+        assert "--anyway" in wolbrin("prove", "-p", demo, *ids, "--open-holdout", "--opening", every, code=1).stderr
+        assert result("holdout", "-p", demo)["openings"] == 0
+    opened = result("prove", "-p", demo, *ids, "--open-holdout", "--opening", every, "--anyway")
+    assert opened["plan"]["chosen"] == every
     passed = sum(c["gates"]["monte_carlo"]["verdict"] == "passes" for c in opened["candidates"])
     assert opened["openings"] == passed
     again = result("prove", "-p", demo, *ids, "--open-holdout")
+    assert again["plan"] is None
     assert again["openings"] == passed, "a verdict is final"
     assert [c["stands"] for c in again["candidates"]] == [c["stands"] for c in opened["candidates"]]
     assert all(g["record"]["history"] and g["settings"] for c in again["candidates"] for g in c["gates"].values())
@@ -166,13 +179,13 @@ def test_seeing_the_holdout_is_counted(demo: Path) -> None:
     beyond = result("backtest", "-p", demo, "-s", 1, "--from", "2022-07-01")
     assert (beyond["record"]["role"], beyond["record"]["last"]) == ("holdout", "2025-12-31")
     again = result("holdout", "-p", demo)
-    assert (again["openings"], again["markets"]["NPW"]["judged"]) == (2, verdict)
+    assert (again["openings"], again["markets"]["NPW"]["judged"]) == (1, verdict), "a second look judges nothing"
     assert "work was done" in wolbrin("holdout", "-p", demo, "--move", "2022-01-01", code=1).stderr
     assert "outside the data" in wolbrin("holdout", "-p", demo, "--move", "2016-01-02", "--spend", "x", code=1).stderr
     assert "not a date" in wolbrin("holdout", "-p", demo, "--move", "soon", code=1).stderr
     wolbrin("holdout", "-p", demo, "--spend", "x", code=2)
     moved = result("holdout", "-p", demo, "--move", "2022-01-01", "--spend", "the last year was odd")
-    assert (moved["border"], moved["openings"], moved["moves"][0]["why"]) == ("2022-01-01", 3, "the last year was odd")
+    assert (moved["border"], moved["openings"], moved["moves"][0]["why"]) == ("2022-01-01", 2, "the last year was odd")
 
 
 def test_from_an_idea_to_the_shelf_headless(demo: Path, tmp_path: Path) -> None:

@@ -13,6 +13,8 @@ def tell_opening(session: Session) -> None:
     """Say all of it; the last has the strip, so the gravest comes last."""
     _waiting(session)
     _interrupted(session)
+    if told := session.project.found_again:
+        session.note(f"{told[:1].upper()}{told[1:]}.", "caution")
     _aside(session)
 
 

@@ -102,6 +102,8 @@ def open_project(folder: Path | None, demo: Callable[[], Path]) -> Project:
     if opened.aside.found:
         error_console.print(f"Left aside, since it cannot be read: {opened.aside.words(20)}. `wolbrin check` says more.",
                             markup=False)
+    if opened.found_again:
+        error_console.print(f"{opened.found_again[:1].upper()}{opened.found_again[1:]}.", markup=False)
     return opened
 
 

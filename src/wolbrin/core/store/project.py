@@ -83,6 +83,7 @@ class Project(Database):
                 self.aside.add(what, err.what)
 
     def _open(self, folder: Path) -> None:
+        self.found_again = ""  # what the journal knew of openings that the database had lost, in words
         super().__init__(folder)
         self.book = HoldoutBook(self)
         self.journal = BookJournal(self)
@@ -94,8 +95,7 @@ class Project(Database):
 
     def _compare_books(self) -> None:
         """Let the stricter hold where database and journals differ."""
-        if told := self.journal.reconcile():
-            self.aside.add("part of the book of openings", told)
+        self.found_again = self.journal.reconcile()
 
     def _look(self) -> None:
         """Read what is read at every opening, so that damaged pages show here. Raises EnvironmentTrouble where there are."""

@@ -47,16 +47,23 @@ class Led:
 
 def leads_of(footing: Footing, strategy: Strategy, history: Prepared, answers: dict[str, str]) -> list[Led]:
     """Each other market that some rules read, in training."""
-    traded = history.bars.terms.code
-    found = []
-    for market in sorted({name.split(" ")[1] for name in others_read(strategy, history.columns)}):
-        try:
-            other = footing.histories.prepared(market, history.bars.interval).bars
-        except WolbrinError:
-            other = footing.histories.base(market)  # such as daily ones: sessions are compared
-        before, after = _both(other, history.bars)
-        found.append(Led(market, traded, before, after, answers.get(market, "")))
-    return found
+    return [_led(footing, market, history.bars, answers.get(market, ""))
+            for market in sorted({name.split(" ")[1] for name in others_read(strategy, history.columns)})]
+
+
+def leads_between(footing: Footing, other: str, traded: str, interval: int) -> Led:
+    """How one market goes before another in training. Raises WolbrinError where one is not there."""
+    answers = {o: said for o, t, said in footing.ground.answers if t == traded}
+    return _led(footing, other, footing.histories.prepared(traded, interval).bars, answers.get(other, ""))
+
+
+def _led(footing: Footing, other: str, traded: Bars, answer: str) -> Led:
+    try:
+        bars = footing.histories.prepared(other, traded.interval).bars
+    except WolbrinError:
+        bars = footing.histories.base(other)  # such as daily ones: sessions are compared
+    before, after = _both(bars, traded)
+    return Led(other, traded.terms.code, before, after, answer)
 
 
 def _both(other: Bars, traded: Bars) -> tuple[Lead | None, Lead | None]:

@@ -84,7 +84,8 @@ class Standings:
         if final is None:
             return None
         verdict, reason, created = final
-        told = [e for e in every if e.gate == gate.key and e.verdict == verdict and e.outcome]
+        told = [e for e in every if e.gate == gate.key and e.verdict == verdict]
+        told.sort(key=lambda e: not e.outcome)  # of what fell figures are there where somebody asked for them
         figures = told[0].outcome if told else {}
         return Evidence(gate.key, created, {}, figures, verdict, reason, gate.settings, told[0].record if told else None)
 

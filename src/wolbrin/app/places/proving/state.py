@@ -14,18 +14,29 @@ from wolbrin.app.soon import Soon
 from wolbrin.app.tables.kept import Standing
 from wolbrin.core.errors import UserError
 from wolbrin.core.jobs import Job, State
+from wolbrin.core.market.bars import Span
+from wolbrin.core.measures.wording import number
 from wolbrin.core.proving.gate import FALLS, PASSES, Gate
 from wolbrin.core.proving.line import Line, Step
+from wolbrin.core.proving.opening_plan import LEAST_POWER, Plan
 from wolbrin.core.store.holdout import t_for
 from wolbrin.core.store.wanted import Wanted
+from wolbrin.core.work.asking import Asked, asked_for, say_tried
 from wolbrin.core.work.controls import more_controls_job
 from wolbrin.core.work.controls import wanted as wanted_controls
+from wolbrin.core.work.fits_checked import TITLE as FITS
+from wolbrin.core.work.fits_checked import fits_job
+from wolbrin.core.work.footing import Footing
+from wolbrin.core.work.judging import figures_of
+from wolbrin.core.work.leads import answer_lead
 from wolbrin.core.work.lines import find_line, line_of, save_line, saved_lines, use_line
-from wolbrin.core.work.proving import Proved, prove_job
+from wolbrin.core.work.opening import holdout_gate
+from wolbrin.core.work.proving import Proved, case_of, prove_job
 from wolbrin.core.work.rates import Rates, RatesRequest, rates_job, read_rates
 from wolbrin.core.work.spending import Spent, check_opening, spend_on, spent_on
 from wolbrin.core.work.standing import READY, Standings, restand
 from wolbrin.core.work.subject import Subject
+from wolbrin.core.work.together import before_words
 
 MOST = 2_000  # ticked candidates that are listed with their verdicts
 
@@ -47,10 +58,10 @@ class Band:
 @dataclass(frozen=True)
 class LineOf:
     """What is shown: the line and its gates, the names of all lines, verdicts of those listed, bands over them, ticked ones
-    in all, and those that are ready. t: of daily results that an opening for them would ask, opening: its number; openings:
-    how many there were. rates: measured last on the market of the brief. least_t: what a single one would need; spent: what
-    the holdout is kept for. lacking: by search, how many controls in all the ticked ones need that Luck could not judge for
-    want of them, and their Shelf ids."""
+    in all, and those that are ready. opening: number of the next one; openings: how many there were. rates: measured last on
+    the market of the brief. least_t: t of daily results that a single one would need; spent: what the holdout is kept for.
+    lacking: by search, how many controls in all the ticked ones need that Luck could not judge for want of them, and their
+    Shelf ids. asked: what must be answered before anything is opened."""
 
     line: Line
     names: tuple[str, ...]
@@ -59,13 +70,13 @@ class LineOf:
     bands: list[Band]
     ticked: int
     waiting: int
-    t: float
     opening: int
     openings: int
     rates: Rates | None = None
     least_t: float = 0.0
     spent: Spent = "candidates"
     lacking: dict[int, tuple[int, list[int]]] = field(default_factory=dict)
+    asked: Asked = Asked()
 
 
 def bands_of(records: list[Standing], gates: Sequence[Gate]) -> list[Band]:
@@ -82,9 +93,10 @@ def bands_of(records: list[Standing], gates: Sequence[Gate]) -> list[Band]:
 
 
 class ProvingState(QObject):
-    """moved: a new `LineOf` is there."""
+    """moved: a new `LineOf` is there. planned: the plan of an opening, or None when there is none any more."""
 
     moved = Signal(object)
+    planned = Signal(object)
 
     def __init__(self, session: Session) -> None:
         super().__init__(session)
@@ -92,6 +104,10 @@ class ProvingState(QObject):
         self.line: LineOf | None = None
         self.job: Job | None = None
         self._meant = 0  # so many were asked about
+        self._shown = 0  # the candidate whose figures were asked about
+        self.plan: Plan | None = None
+        self.before = ""  # what was opened before on these markets, in words
+        self.choice = ""  # which way to open
         self._soon = Soon(self, REST, self._look)
 
     @property
@@ -116,8 +132,9 @@ class ProvingState(QObject):
             restand(project, gates)
             wanted = Wanted(ticked=True)
             standings = Standings(project, gates)
-            records = []
+            records, candidates = [], []
             for one, record in shelf.lines_with_records(shelf.ids(wanted)[:MOST].tolist()):
+                candidates.append((one.id, record))
                 place = standings.at(one.hash, one.market, record, since=one.created)
                 records.append(Standing(one, place.evidence, place.words(gates)))
             waiting = shelf.count(Wanted(ticked=True, stands=READY))
@@ -125,10 +142,13 @@ class ProvingState(QObject):
             names = tuple(dict.fromkeys([*saved_lines(project), line.name]))
             rates = read_rates(project, market, interval) if market else None
             return LineOf(line, names, gates, records, bands_of(records, gates), shelf.count(wanted), waiting,
-                          t_for(opening, max(1, waiting)), opening, project.openings(), rates, t_for(opening, 1),
-                          spent_on(project), wanted_controls(project, [r.line.id for r in records]))
+                          opening, project.openings(), rates, t_for(opening, 1),
+                          spent_on(project), wanted_controls(project, [r.line.id for r in records]),
+                          asked_for(project, Footing.of(project), candidates))
 
         def done(line: LineOf) -> None:
+            if self.plan is not None and (self.plan.number != line.opening or len(self.plan.bets) != line.waiting):
+                self._plan(None)  # it speaks of others
             self.line = line
             self.moved.emit(line)
 
@@ -267,7 +287,8 @@ class ProvingState(QObject):
             s.do("Keep the holdout", lambda: take(what), lambda: take(before))
 
     def open_holdout(self) -> None:
-        """Judge the survivors on the sealed span; every opening is counted for good. Very many are asked about once more."""
+        """Plan the opening for those that are ready, which opens nothing; asked again, open as planned. Every opening is
+        counted for good. Very many, and what has hardly a chance, are asked about once more."""
         s, line = self.session, self.line
         waiting = line.waiting if line is not None else 0
         try:
@@ -279,31 +300,132 @@ class ProvingState(QObject):
             else:
                 s.note(err.sentence(), "caution", err.door)
             return
+        none = "No ticked candidate is ready: run the line first."
+        if self.plan is None or not self.plan.choices:
+            self._run(Wanted(ticked=True, stands=READY), True, none, plan_only=True)
+            return
+        choice = self.plan.choice(self.choice) or self.plan.proposed
+        if not choice.chance >= LEAST_POWER and self._meant != -waiting:
+            self._meant = -waiting
+            s.note(f"The chance that anything stands is {number(100 * choice.chance)}%: this opening would hardly tell an "
+                   "edge from none, and is counted all the same. To open it anyway, press again.", "caution")
+            return
         self._meant = 0
-        self._run(Wanted(ticked=True, stands=READY), True, "No ticked candidate is ready: run the line first.")
+        self._run(Wanted(ticked=True, stands=READY), True, none)
 
-    def _run(self, wanted: Wanted, holdout: bool, none: str) -> None:
+    def choose(self, key: str) -> None:
+        """Which way to open."""
+        self.choice = key
+
+    def leave_sealed(self) -> None:
+        """Forget the plan; nothing was opened."""
+        self._plan(None)
+
+    def _plan(self, plan: Plan | None, before: str = "") -> None:
+        self.plan, self.before = plan, before
+        self.choice = plan.proposed.key if plan is not None and plan.choices else ""
+        self.planned.emit(plan)
+
+    # Answers
+
+    def answer_elsewhere(self, mine: bool) -> None:
+        """Say whether openings of the same bars in other projects were one's own."""
+        self.session.project.journal.answer(mine)
+        self._answered()
+
+    def answer_lead(self, because: str) -> None:
+        """Say why one market goes before another."""
+        s, line = self.session, self.line
+        if line is not None and line.asked.leads:
+            one = line.asked.leads[0]
+            try:
+                answer_lead(s.project, one.other, one.traded, because)
+            except UserError as err:
+                s.note(err.sentence(), "error")
+                return
+            self._answered()
+
+    def say_tried(self, tried: int) -> None:
+        """Say how many were tried for the candidates of which nothing says it."""
+        line = self.line
+        if line is not None and line.asked.unknown:
+            say_tried(self.session.project, line.asked.unknown, tried)
+            self._answered()
+
+    def _answered(self) -> None:
+        for signal in (self.session.evidence_changed, self.session.counts_changed):
+            signal.emit()
+        self.look()
+
+    def show_figures(self) -> None:
+        """Show what sealed bars showed of the candidate that is shown, where it does not stand; asked about once more, since
+        it has a price."""
+        s, subject = self.session, self.session.subject
+        if subject is None or subject.kept is None:
+            s.note("Choose a candidate that was opened and does not stand.", "caution")
+            return
+        if self._shown != subject.kept:
+            self._shown = subject.kept
+            s.note(f"Whatever is kept on {subject.market} after that can become ready and no more, until there are bars that "
+                   "nobody has seen. To see the figures all the same, ask again.", "caution")
+            return
+        self._shown = 0
+        hash, market, _ = subject.key
+
+        def work() -> str:
+            try:
+                return figures_of(s.project, Footing.of(s.project), holdout_gate(s.project), market, hash).reason
+            except UserError as err:
+                return err.sentence()
+
+        def done(words: str) -> None:
+            s.note(words, "caution")
+            self._answered()
+
+        s.compute("Figures of what fell", work, done)
+
+    def _run(self, wanted: Wanted, holdout: bool, none: str, plan_only: bool = False) -> None:
         s = self.session
         if self.running:
             s.note("The line is running; stop it first.", "caution")
             return
-        self._judge(lambda: [Subject.of(k) for k in s.shelf.bodies(s.shelf.ids(wanted).tolist())], holdout, none)
+        self._judge(lambda: [Subject.of(k) for k in s.shelf.bodies(s.shelf.ids(wanted).tolist())], holdout, none, plan_only)
 
-    def _judge(self, asked: Callable[[], list[Subject]], holdout: bool, none: str) -> None:
-        s = self.session
+    def _judge(self, asked: Callable[[], list[Subject]], holdout: bool, none: str, plan_only: bool = False) -> None:
+        s, choice = self.session, self.choice or None
+        planned = s.on_ui(lambda told: self._plan(*told))
 
         def work() -> Job | None:
             restand(s.project)
             subjects = asked()
-            return prove_job(s.project, subjects, open_holdout=holdout, notify=s.on_ui(self._proved)) if subjects else None
+            if not subjects:
+                return None
+            if plan_only:
+                footing = Footing.of(s.project)
+                fits = fits_job(s.project, footing, [case_of(footing, one, Span()) for one in subjects])
+                if fits is not None:
+                    return fits
+            return prove_job(s.project, subjects, open_holdout=holdout, notify=s.on_ui(self._proved), choice=choice,
+                             plan_only=plan_only, planned_as=lambda plan, waiting: planned(
+                                 (plan, before_words(s.project, waiting))) if plan_only else None)
 
         def begin(job: Job | None) -> None:
             if job is None:
                 s.note(none, "caution")
             elif not self.running:
-                self.job = s.start(job, "threads", self._over)
+                again = plan_only and job.title == FITS
+                self.job = s.start(job, "threads", self._fitted if again else self._over)
+                if holdout and not plan_only:
+                    self._plan(None)
 
         s.compute("Prepare the line", work, begin)
+
+    def _fitted(self, job: Job) -> None:
+        """Dated numbers were fitted again; the plan is next."""
+        if job.state is State.DONE:
+            self._run(Wanted(ticked=True, stands=READY), True, "", plan_only=True)
+        else:
+            self._over(job)
 
     def _over(self, _: Job) -> None:
         for signal in (self.session.evidence_changed, self.session.shelf_changed, self.session.counts_changed):

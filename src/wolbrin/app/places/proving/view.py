@@ -11,6 +11,7 @@ from wolbrin.app.parts import Choice, Empty, button, column, hairline, label, li
 from wolbrin.app.places.place import Place
 from wolbrin.app.places.proving.funnel import Funnel
 from wolbrin.app.places.proving.gate_page import WIDTH, GatePage
+from wolbrin.app.places.proving.opening_page import OpeningPage
 from wolbrin.app.places.proving.state import LineOf, ProvingState
 from wolbrin.app.places.proving.walk_page import WalkPage
 from wolbrin.app.session import Session
@@ -23,6 +24,7 @@ from wolbrin.core.jobs import Job
 from wolbrin.core.measures.wording import number
 from wolbrin.core.proving.gate import Gate, Shown
 from wolbrin.core.proving.line import GATES
+from wolbrin.core.proving.opening_plan import Plan
 from wolbrin.core.store.dossier import Evidence
 from wolbrin.core.work.spending import DIFFERENCE, WORDS
 from wolbrin.core.work.subject import Subject
@@ -60,8 +62,12 @@ class ProvingPlace(Place):
         self.state = ProvingState(s)
         self.funnel = Funnel(s.theme)
         self.page = GatePage(self.state)
+        self.opening = OpeningPage(self.state)
+        self.beside = QStackedWidget()
+        self.beside.addWidget(self.page)
+        self.beside.addWidget(self.opening)
         pages = QScrollArea()  # many settings must not make the window taller
-        pages.setWidget(self.page)
+        pages.setWidget(self.beside)
         pages.setWidgetResizable(True)
         pages.setFixedWidth(WIDTH + 14)
         pages.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
@@ -72,11 +78,18 @@ class ProvingPlace(Place):
                             tip="Walk finds of luck, and real ones, along this line (takes minutes)")
         self.lacking = label("", "accent")
         self.controls = link("add controls", self.state.add_controls, tip="Let so many run, and judge again (Ctrl+J)")
+        self.asks = label("", "accent", wrap=True)
+        self.mine = link("mine", lambda: self.state.answer_elsewhere(True), tip="They count here; what fell there falls here")
+        self.not_mine = link("not mine", lambda: self.state.answer_elsewhere(False),
+                             tip="They do not count; the answer stays")
+        self.why = link("say why", self._say_why, tip="It stands in every record of rules that read that market")
+        self.how_many = link("say how many", self._say_tried, tip="They count on their market")
         self.lines = combo([], "Line of gates", 150)
         self.lines.activated.connect(lambda _: self.state.choose_line(self.lines.currentText()))
         self.save = link("save as", self._save, tip="Keep this line under a name")
         self.prove = button("Run the line", self.state.start, main=True, tip="Ctrl+Return")
-        self.open = button("Open the holdout", self.state.open_holdout)
+        self.open = button("Plan the opening", self.state.open_holdout,
+                           tip="Shows families and chances; opens nothing (Ctrl+H)")
         self.spent = combo([(f"Holdout: {words}", key) for key, words in WORDS.items()], "What the holdout is spent on", 236)
         self.spent.setToolTip(DIFFERENCE)
         self.spent.activated.connect(lambda _: self.state.keep_holdout_for(self.spent.currentData()))
@@ -89,7 +102,8 @@ class ProvingPlace(Place):
             row(label("Line:", "heading"), self.lines, self.save, self.title, None, self.prove, self.open,
                 margins=(0, 0, 8, 0)),
             row(self.note, 12, self.spent, margins=(0, 0, 8, 0)), row(self.rates, 8, self.measure, None),
-            row(self.lacking, 8, self.controls, None), self.funnel,
+            row(self.lacking, 8, self.controls, None),
+            row(self.asks, 8, self.mine, self.not_mine, self.why, self.how_many, margins=(0, 0, 8, 0)), self.funnel,
             hairline(),
             row(self.table, hairline(vertical=True), pages, spacing=0), spacing=6))
         self.empty = Empty("Tick candidates on the Shelf; the line then tries to break each of them. Cheap gates come "
@@ -106,6 +120,7 @@ class ProvingPlace(Place):
         self.table.chosen.connect(self._chosen)
         self.funnel.picked.connect(self.choose_gate)
         self.state.moved.connect(self._moved)
+        self.state.planned.connect(self._planned)
         s.resumed.connect(self._resumed)
         for signal in (s.selection_changed, s.evidence_changed, s.shelf_changed):
             signal.connect(self.refresh)
@@ -146,8 +161,10 @@ class ProvingPlace(Place):
                        "Ctrl+K", "proving", walks),
                 Action("proving.walk.due", "Make the fits that are due for the current strategy",
                        lambda: self.walk.state.extend_strategy(), "Ctrl+Shift+F", "proving"),
-                Action("proving.holdout", "Open the holdout for those that are ready", self.state.open_holdout, "Ctrl+H",
-                       "proving"),
+                Action("proving.holdout", "Plan the opening for those that are ready; again: open it",
+                       self.state.open_holdout, "Ctrl+H", "proving"),
+                Action("proving.figures", "Show what the holdout showed of the chosen candidate that fell",
+                       self.state.show_figures, "", "proving"),
                 Action("proving.controls", "Add the controls that Luck lacks to judge ticked candidates",
                        self.state.add_controls, "Ctrl+J", "proving"),
                 Action("proving.rates", "Measure how often the line is fooled", self.state.measure_rates, "", "proving"),
@@ -170,6 +187,35 @@ class ProvingPlace(Place):
         if gate is not None:
             self.funnel.choose(key)
             self.page.show_gate(gate, line)
+            if self.sender() is self.funnel:
+                self.beside.setCurrentWidget(self.page)
+
+    def _planned(self, plan: Plan | None) -> None:
+        """Show a plan beside the candidates, or the gate again."""
+        if plan is not None and plan.choices:
+            self.opening.show_plan(plan)
+            self.beside.setCurrentWidget(self.opening)
+        else:
+            self.beside.setCurrentWidget(self.page)
+        self._say_open()
+
+    def _say_open(self) -> None:
+        line, plan = self.state.line, self.state.plan
+        waiting = line.waiting if line is not None else 0
+        what = "Open as planned" if plan is not None and plan.choices else "Plan the opening"
+        self.open.setText(f"{what} for {number(waiting)}" if waiting else "Plan the opening")
+        self.open.setEnabled(waiting > 0)
+
+    def _say_why(self) -> None:
+        text, done = QInputDialog.getText(self, "Why one market goes before another", "How that can be:")
+        if done:
+            self.state.answer_lead(text)
+
+    def _say_tried(self) -> None:
+        count, done = QInputDialog.getInt(self, "How many were tried", "Alternatives tried for each, before it came here:",
+                                          1, 1, 2_000_000_000)
+        if done:
+            self.state.say_tried(count)
 
     def _save(self) -> None:
         name, done = QInputDialog.getText(self, "Save the line", "Name of this line:")
@@ -196,11 +242,11 @@ class ProvingPlace(Place):
                     f"asks a t of daily results of {number(line.least_t, 2)}.")
         elif line.waiting == 1:
             asks = (f" Opening it for the one that is ready is opening {number(line.opening)}: it asks a t of daily results "
-                    f"of {number(line.t, 2)}, and the verdict is final.")
+                    f"of {number(line.least_t, 2)}, and the verdict is final.")
         elif line.waiting:
-            asks = (f" Opening it for the {number(line.waiting)} that are ready is opening {number(line.opening)}: the best "
-                    f"of them must reach a t of daily results of {number(line.t, 2)}, a single one "
-                    f"{number(line.least_t, 2)}. Verdicts are final.")
+            asks = (f" Opening it for the {number(line.waiting)} that are ready is opening {number(line.opening)}: all "
+                    f"together, or a single one, must reach a t of daily results of {number(line.least_t, 2)}; near-twins "
+                    "are one family. Plan it to see with what chance. Verdicts are final.")
         self.note.setText(f"The holdout was opened {number(line.openings)} time{'s' if line.openings != 1 else ''}.{asks}")
         self._say_rates(line)
         some = sum(len(ids) for _, ids in line.lacking.values())
@@ -208,8 +254,14 @@ class ProvingPlace(Place):
         self.lacking.setText(f"Luck could not judge {number(some)} with so few controls; it needs {several}." if some else "")
         for part in (self.lacking, self.controls):
             part.setVisible(bool(some))
-        self.open.setText(f"Open the holdout for {number(line.waiting)}" if line.waiting else "Open the holdout")
-        self.open.setEnabled(line.waiting > 0)
+        self._say_open()
+        asked = line.asked
+        self.asks.setText(asked.words)
+        self.asks.setVisible(bool(asked.words))
+        for part, there in ((self.mine, asked.elsewhere), (self.not_mine, asked.elsewhere),
+                            (self.why, asked.leads and not asked.elsewhere),
+                            (self.how_many, asked.unknown and not asked.leads and not asked.elsewhere)):
+            part.setVisible(bool(there))
         self.spent.setCurrentIndex(self.spent.findData(line.spent))
         self.choose_gate(self.funnel.chosen or self._first(line))
 
