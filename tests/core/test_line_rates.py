@@ -17,10 +17,9 @@ from wolbrin.core.engine.prepare import Prepared
 from wolbrin.core.jobs import Engine
 from wolbrin.core.market.bars import Span
 from wolbrin.core.proving.compare import decline_of
-from wolbrin.core.proving.gate import Case, Origin
+from wolbrin.core.proving.gate import Case
 from wolbrin.core.proving.moved import MovedGate, MovedSettings
 from wolbrin.core.rules.script import parse_strategy
-from wolbrin.core.search.luck import luck_of
 from wolbrin.core.search.strength import strength_of
 from wolbrin.core.store.project import Project
 from wolbrin.core.store.settings import Settings
@@ -100,16 +99,11 @@ def test_the_usual_line_is_seldom_fooled_by_whole_searches_on_noise(tmp_path: Pa
     project.close()
 
 
-def test_a_decline_is_explained_by_what_luck_reached() -> None:
-    """By hand: t of 6 in training, luck's strongest 3 on average; a holdout a quarter as long as training, and half as good.
-    Where nobody searched, nothing is explained but chance."""
-    case = Case(RULE, Prepared.of(walk_bars(300, seed=1)), Brief(), Span(), 1,
-                origin=Origin(1, 2, 6.0, luck_of(1, [0, 0]), strength_of(np.array([6.0]), [np.zeros(0)] * 2, (),
-                                                                                      (2.0, 4.0))))
-    made = decline_of(case, {"t_daily": 6.0, "sharpe": 2.0}, {"sharpe": 1.0}, (1_000, 250), 1.96)
+def test_a_decline_is_explained_by_what_selection_leaves() -> None:
+    """By hand: t of 6 in training, of which selection leaves 3; a holdout a quarter as long as training, and half as good."""
+    made = decline_of(3.0, {"t_daily": 6.0, "sharpe": 2.0}, {"sharpe": 1.0}, (1_000, 250), 1.96)
     assert (made.decline, made.selection) == (50.0, 50.0)
-    assert made.most == pytest.approx(100 * (0.5 + 1.96 / 3.0))
-    assert made.power == pytest.approx(stats.norm.cdf(0.5 * 3.0 - 1.96))
-    alone = decline_of(Case(RULE, case.history, Brief(), Span(), 1), {"t_daily": 6.0, "sharpe": 2.0}, {"sharpe": 1.0},
-                       (1_000, 250), 1.96)
+    assert made.most == pytest.approx(100 * (0.5 + 1.96 * 1.25**0.5 / 3.0))
+    assert made.power == pytest.approx(stats.norm.cdf((0.5 * 3.0 - 1.96) / 1.25**0.5))
+    alone = decline_of(6.0, {"t_daily": 6.0, "sharpe": 2.0}, {"sharpe": 1.0}, (1_000, 250), 1.96)
     assert alone.selection == 0.0

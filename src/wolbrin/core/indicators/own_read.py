@@ -12,6 +12,7 @@ from pathlib import Path
 
 from wolbrin.core.errors import EnvironmentTrouble, UserError
 from wolbrin.core.indicators.own_cage import PURE, allowed
+from wolbrin.core.market.date_numbers import date_of, date_words
 
 INPUTS = ("open", "high", "low", "close", "volume", "time", "session")
 TURNS = ("unsigned", "centered", "price")
@@ -31,6 +32,18 @@ class OwnFile:
     digest: str
     source: str
     turns: str = "unsigned"
+
+    @property
+    def dates(self) -> tuple[str, ...]:
+        """Constants of its code that read like dates, in words: what holds one may know what came, and cannot stand."""
+        found: list[str] = []
+        for node in ast.walk(ast.parse(self.source)):
+            if isinstance(node, ast.Constant) and isinstance(node.value, int | float | str) and not isinstance(
+                    node.value, bool) and (day := date_of(node.value)) is not None:
+                words = f"{str(node.value)[:30]} {date_words(day)}"
+                if words not in found and not (isinstance(node.value, str) and node.value == self.about):
+                    found.append(words)
+        return tuple(found)
 
     @classmethod
     def plain(cls, name: str, source: str, inputs: tuple[str, ...]) -> OwnFile:

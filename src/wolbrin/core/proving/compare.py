@@ -1,8 +1,8 @@
 """Training against holdout: every measure side by side, and how much of a decline selection and chance explain.
 
 Whoever keeps the best of many keeps those whose luck was good, so that they do worse afterwards even where they are real
-(regression to the mean). How much, is told by what luck alone reached in the search: its controls, or else the best to expect
-of as many tries.
+(regression to the mean). How much, is told by the t at which luck's gate let it pass, and by the share of finds as
+strong that luck brings (`power.expected_t`).
 """
 
 from __future__ import annotations
@@ -15,10 +15,8 @@ from numpy.typing import NDArray
 
 from wolbrin.core.measures.catalogue import MEASURES, measure
 from wolbrin.core.measures.facts import Facts
-from wolbrin.core.measures.inference import NORMAL
 from wolbrin.core.measures.wording import number
-from wolbrin.core.proving.gate import Case
-from wolbrin.core.search.deflated import expected_best
+from wolbrin.core.proving.power import Reach
 
 # Of which a decline says something whatever the length of the span.
 RATES = ("profit_factor", "win_rate", "average", "payoff", "expectancy", "sharpe", "trades_per_year", "sortino", "cagr")
@@ -48,25 +46,18 @@ class Decline:
                 f"chance to show what selection leaves: {number(100 * self.power)}%")
 
 
-def selection_share(case: Case, t: float) -> float:
-    """The part of a training t that keeping the best of so many explains, 0 to 1."""
-    if not t > 0:
-        return math.nan
-    came = case.origin
-    best = came.curve.by_luck if came is not None and came.curve is not None else ()
-    luck = float(np.mean(best)) if best else expected_best(case.tried, 1.0)
-    return min(1.0, max(0.0, luck) / t)
-
-
-def decline_of(case: Case, training: dict[str, float], holdout: dict[str, float], days: tuple[int, int],
+def decline_of(expected: float, training: dict[str, float], holdout: dict[str, float], days: tuple[int, int],
                t_needed: float) -> Decline:
-    """training, holdout: figures, with `sharpe` and `t_daily`. days: of each."""
+    """expected: the t that training has without selection (`power.expected_t`). training, holdout: figures, with `sharpe`
+    and `t_daily`. days: of each."""
     t = training["t_daily"]
-    share = selection_share(case, t)
-    reach = t * math.sqrt(days[1] / days[0]) if min(days) and t > 0 else math.nan
     gone = 100.0 * (1.0 - holdout["sharpe"] / training["sharpe"]) if training["sharpe"] > 0 else math.nan
-    power = NORMAL.cdf((1.0 - share) * reach - t_needed) if math.isfinite(reach) else math.nan
-    return Decline(gone, 100.0 * share, 100.0 * (share + SURE / reach) if math.isfinite(reach) else math.nan, power)
+    if not (t > 0 and min(days)):
+        return Decline(gone, math.nan, math.nan, math.nan)
+    share = 1.0 - min(expected, t) / t
+    reach = Reach.of(expected, *days)
+    most = share + SURE * reach.spread / (t * math.sqrt(days[1] / days[0]))
+    return Decline(gone, 100.0 * share, 100.0 * most, reach.chance(t_needed))
 
 
 def side_by_side(training: Facts, holdout: Facts) -> Columns:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from dataclasses import dataclass, replace
 
 from pydantic import Field
@@ -11,8 +12,10 @@ from wolbrin.core.measures.catalogue import measure
 from wolbrin.core.measures.facts import Facts
 from wolbrin.core.measures.wording import number
 from wolbrin.core.models import Model
+from wolbrin.core.proving.against_luck import LuckGate
 from wolbrin.core.proving.compare import Daily, decline_of, joined_equity, side_by_side
 from wolbrin.core.proving.gate import Case, Gate, Outcome, Shown, Tables
+from wolbrin.core.proving.power import expected_t
 
 KEYS = ("net", "trades", "profit_factor", "win_rate", "average", "t", "t_daily", "max_drawdown", "return_drawdown", "sharpe")
 HOLDOUT = "holdout"
@@ -89,7 +92,9 @@ class HoldoutGate(Gate):
 
     def verdict(self, case: Case, looked: Looked, t_needed: float) -> Outcome:
         """What comes of it where a t of t_needed is asked."""
-        decline = decline_of(case, looked.training, looked.figures, looked.days, t_needed)
+        asked, share = LuckGate().passed_at(case)
+        expected = expected_t(looked.training["t_daily"], asked, share if math.isfinite(share) else 0.0)
+        decline = decline_of(expected, looked.training, looked.figures, looked.days, t_needed)
         told = {"decline": decline.decline, "selection": decline.selection, "decline_most": decline.most,
                 "power": decline.power} | {f"training_{key}": v for key, v in looked.training.items()}
         figures = looked.figures | {"t_needed": t_needed} | told

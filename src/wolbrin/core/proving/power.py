@@ -1,8 +1,8 @@
 """With what chance a holdout would show an edge, said before it is opened, from training alone.
 
 Whoever is kept because a t passed a bar shows too large a t: the bias is taken out by conditional likelihood (Zhong &
-Prentice 2008, Biostatistics 9, 621-634, their conditional mean estimator, from memory). What is left is what training says
-of the mean, as uncertain as training is long; the holdout's own chance comes on top.
+Prentice 2008, Biostatistics 9, 621-634, from memory). What is left is what training says of the mean, as uncertain as
+training is long; the holdout's own chance comes on top.
 """
 
 from __future__ import annotations

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import datetime as dt
 from collections.abc import Mapping
 from dataclasses import dataclass
 from itertools import combinations
@@ -10,6 +11,7 @@ from typing import Any, Literal
 import numpy as np
 
 from wolbrin.core.indicators.columns import Columns
+from wolbrin.core.market.date_numbers import date_of, date_words
 from wolbrin.core.rules.decide import used_columns, warm_up
 from wolbrin.core.rules.evaluate import condition_flags, operands, truth
 from wolbrin.core.rules.mirror import FLIPPED, effective_long, effective_short
@@ -62,6 +64,26 @@ def contradictions(condition: Condition) -> list[tuple[Row, Row]]:
     return found
 
 
+def dates_in(strategy: Strategy) -> list[tuple[float, dt.date]]:
+    """Numbers of some rules that read like dates."""
+    found: dict[float, dt.date] = {}
+
+    def walk(node: Any) -> None:
+        if isinstance(node, Mapping):
+            for value in node.values():
+                walk(value)
+        elif isinstance(node, list | tuple):
+            for value in node:
+                walk(value)
+        elif isinstance(node, int | float) and not isinstance(node, bool):
+            day = date_of(float(node))
+            if day is not None:
+                found[float(node)] = day
+
+    walk(strategy.model_dump(exclude={"schedule", "notes", "name"}))
+    return sorted(found.items())
+
+
 def lint(strategy: Strategy) -> list[Finding]:
     """What can be said without a history."""
     found: list[Finding] = []
@@ -78,6 +100,8 @@ def lint(strategy: Strategy) -> list[Finding]:
         for part, condition in (("entry", side.entry), ("exit", side.exit)):
             for a, b in contradictions(condition):
                 found.append(Finding("error", f"{name} {part}", f'"{row_words(a)}" and "{row_words(b)}" cannot both be true'))
+    found += [Finding("caution", "dates", f"{value:g} {date_words(day)}: what knows dates can be traded and studied, and "
+                                          "cannot stand") for value, day in dates_in(strategy)]
     if strategy.stop is None and strategy.trail is None:
         found.append(Finding("caution", "protection", "no stop: the loss of one trade has no limit"))
     used = names_used(strategy.model_dump()) | {n for p in strategy.parameters for n in names_in(p.formula)}

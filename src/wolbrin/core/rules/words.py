@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from wolbrin.core.indicators.catalogue import BY_KEY
+from wolbrin.core.market.date_numbers import date_of, date_words
 from wolbrin.core.market.intervals import interval_words
 from wolbrin.core.rules.dated import schedule_words
 from wolbrin.core.rules.mirror import effective_long, effective_short
@@ -39,7 +40,8 @@ def number(value: float) -> str:
 def operand_words(operand: Operand, inside: bool = False) -> str:
     """An operand, such as "1.5 × ATR(14)". inside: it stands in other arithmetic, so that it takes brackets."""
     if isinstance(operand, NumberOperand):
-        return number(operand.value)
+        day = date_of(float(operand.value))
+        return number(operand.value) + (f" ({date_words(day)})" if day is not None else "")
     if isinstance(operand, PositionOperand):
         return POSITION[operand.state]
     if isinstance(operand, CombinedOperand):

@@ -22,9 +22,11 @@ from wolbrin.core.market.treatment import Treatment
 from wolbrin.core.portfolio.plan import Plan
 from wolbrin.core.rules.model import Strategy
 from wolbrin.core.store.aside import UNREADABLE, why
+from wolbrin.core.store.book_journal import JOURNAL, PROJECT_ID, key_of, state_folder
 from wolbrin.core.store.book_kept import carry_book
 from wolbrin.core.store.copies import copies_of, reader
 from wolbrin.core.store.database import DATABASE
+from wolbrin.core.store.journal import Journal
 from wolbrin.core.store.results import RESULTS
 from wolbrin.core.store.schema import SCHEMA_VERSION, migrate
 from wolbrin.core.store.settings import Settings
@@ -67,7 +69,8 @@ def check_project(folder: Path) -> list[Wrong]:
             if not found:
                 found += [Wrong(f"a row of {r[0]} refers to one of {r[2]} that is gone", str(path), restore)
                           for r in db.execute("PRAGMA foreign_key_check")]
-                found += [*_rows(db, str(path)), *_histories(db, folder), *_results(db, folder)]
+                found += [*_rows(db, str(path)), *_histories(db, folder), *_results(db, folder),
+                          *_journal(db, folder)]
             return found
     except sqlite3.Error as err:
         return [Wrong(f"the database cannot be read ({err})", str(path), restore)]
@@ -169,6 +172,38 @@ def _fault(read: Callable[[], Any]) -> str:
     except UNREADABLE as err:
         return why(err)
     return ""
+
+
+def _journal(db: sqlite3.Connection, folder: Path) -> Iterator[Wrong]:
+    """Breaks in the journals of openings, and what they know beyond the database."""
+    if int(db.execute("PRAGMA user_version").fetchone()[0]) < SCHEMA_VERSION:
+        return
+    own, users = Journal(folder / JOURNAL), Journal(state_folder() / JOURNAL)
+    here = _value(db, PROJECT_ID)
+    lines = []
+    for journal in (own, users):
+        found, wrong = journal.read()
+        lines += [e for e in found if e.get("project") == here]
+        if wrong:
+            yield Wrong(f"the journal of openings has a gap ({wrong})", str(journal.path), "Whatever was written in it "
+                        "counts all the same; put the file back from a backup, if there is one.")
+    asked = {"opened": "SELECT count(*) FROM openings WHERE kind = 'opened'", "verdict": "SELECT count(*) FROM judged",
+             "moved": "SELECT count(*) FROM borders"}
+    for kind, sql in asked.items():
+        known = len({key_of(e) for e in lines if e.get("kind") == kind})
+        stored = int(db.execute(sql).fetchone()[0])
+        if known > stored:
+            what = "moved" if kind == "moved" else "opened or judged"
+            yield Wrong(f"the journal knows {known} lines of what was {what}, the database {stored}: some were "
+                        "lost", str(folder / DATABASE), "Open the project: they hold again.")
+
+
+def _value(db: sqlite3.Connection, key: str) -> Any:
+    found = db.execute("SELECT value FROM settings WHERE key = ?", (f"value:{key}",)).fetchone()
+    try:
+        return json.loads(found[0]) if found else None
+    except UNREADABLE:
+        return None
 
 
 def _histories(db: sqlite3.Connection, folder: Path) -> Iterator[Wrong]:

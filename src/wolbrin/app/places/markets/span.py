@@ -13,6 +13,8 @@ from wolbrin.app.tables.view import Table
 from wolbrin.core.errors import UserError, WolbrinError
 from wolbrin.core.market.intervals import Interval, interval_words
 from wolbrin.core.measures.wording import number
+from wolbrin.core.proving.power import chance_of_sharpe
+from wolbrin.core.store.holdout import t_for
 from wolbrin.core.store.sources import intervals_for
 from wolbrin.core.work.markets import count_bars
 
@@ -65,8 +67,12 @@ class SpanPage(Page):
         form.add("the last", self.months, "months of the training span")
         form.add("or the last", self.bars, "bars of it")
         self.said = label("", "small", wrap=True)
+        self.power = label("", "small", wrap=True)
+        self.border.dateChanged.connect(lambda _: self._say_power())
+        self.last.dateChanged.connect(lambda _: self._say_power())
         form.box.addLayout(row(button("Set", self.set, main=True), None))
         form.box.addWidget(self.said)
+        form.box.addWidget(self.power)
         form.box.addStretch(1)
         split = QSplitter()
         split.addWidget(left)
@@ -90,6 +96,7 @@ class SpanPage(Page):
         self.months.setValue(now.most_months or 0)
         self.bars.setValue(now.most_bars or 0)
         span = now.training
+        self._say_power()
         self.said.setText(f"{s.strategy.name} is tested on {span}; sealed from {now.holdout_first:%d %b %Y}.")
         key = (self.wanted_key(), tuple(self.extra), s.interval)
         self.looked.mark_times([])
@@ -101,6 +108,14 @@ class SpanPage(Page):
             known = {r[0]: r[1] for r in self.table.model.records} if self._counted == self.wanted_key() else {}
             self.table.set_records([(i, known.get(i, -1)) for i in offered])
             self._count([i for i in offered if known.get(i, -1) < 0], key)
+
+    def _say_power(self) -> None:
+        """With what chance so long a holdout would show one candidate of a true Sharpe ratio."""
+        years = (day_in(self.last) - day_in(self.border)).days / 365.25
+        needed, days = t_for(self.session.project.book.next_batch(), 1), max(0, round(252 * years))
+        each = [f"{x:g}: {100 * chance_of_sharpe(x, days, needed):.0f}%" for x in (1.0, 1.5, 2.0, 3.0)]
+        self.power.setText(f"{years:.1f} years sealed. Chance that one candidate stands at the next opening, by its true "
+                           f"yearly Sharpe ratio: {', '.join(each)}; families and wholes have more." if years > 0 else "")
 
     _counted: object = None
 

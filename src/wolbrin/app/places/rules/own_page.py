@@ -111,7 +111,9 @@ class OwnPage(QWidget):
             return
         self.text.setPlainText(line.file.source)
         settings = ", ".join(f"{k}={v:g}" for k, v in line.file.settings.items()) or "no settings"
-        self._say(f"{line.file.name} reads {', '.join(line.file.inputs)}; {settings}; {line.state}.")
+        dates = line.file.dates
+        held = f" It holds a date ({'; '.join(dates[:3])}): what knows dates cannot stand." if dates else ""
+        self._say(f"{line.file.name} reads {', '.join(line.file.inputs)}; {settings}; {line.state}.{held}")
         self.confirm.setEnabled(line.state != "confirmed")
 
     def begin(self) -> None:
