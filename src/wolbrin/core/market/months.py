@@ -16,7 +16,7 @@ from wolbrin.core.market.sessions import NS_A_MINUTE
 DAY = 1440 * NS_A_MINUTE
 DIGITS = 16
 LEAST_DAYS = 5  # of a month before it tells one history from another
-LEAST_SAME = 3  # months that two histories share before they are the same bars
+LEAST_SAME = 1  # months that two histories share before they are the same bars
 
 
 def month_digests(raw: Raw) -> dict[str, str]:
@@ -35,8 +35,8 @@ def month_digests(raw: Raw) -> dict[str, str]:
     out = {}
     for month in np.unique(months)[1:-1]:
         at = months == month
-        if int(at.sum()) < LEAST_DAYS:
-            continue
+        if int(at.sum()) < LEAST_DAYS or np.ptp(rows[at]) == 0.0:
+            continue  # too little, or a month without a price
         data = np.ascontiguousarray(days[at], "<i8").tobytes() + np.ascontiguousarray(rows[at], "<f8").tobytes()
         out[str(month)] = hashlib.sha256(data).hexdigest()[:DIGITS]
     return out

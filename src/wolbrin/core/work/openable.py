@@ -61,13 +61,17 @@ def check_dates(case: Case, name: str) -> None:
 
 
 def unseen_by(project: Project, market: str, since: str, span: Span) -> Span:
-    """The sealed days that somebody who kept rules then cannot know by figures of what fell. since: when they were kept, ""
-    for now.
+    """The sealed days, as far as there are bars, that somebody who kept rules then cannot know by figures of what fell.
+    since: when they were kept, "" for now.
 
     Raises:
         UserError: there are none.
     """
-    first = span.first
+    first, there = span.first, dt.date.fromisoformat(project.market(market).last[:10])
+    span = Span(span.first, there if span.last is None else min(span.last, there))
+    if first is not None and first > there:
+        raise UserError(f"there are no sealed bars of {market}: its history ends on {there}", market,
+                        "Append newer history, or move the border.")
     for one in HoldoutBook(project).shown(market):
         if one.last and (not since or since >= one.created):
             after = dt.date.fromisoformat(one.last) + ONE

@@ -133,7 +133,7 @@ def open_together(project: Project, footing: Footing, pending: Sequence[Pending]
                                            search=one.subject.search, number=one.subject.number, own=one.subject.own,
                                            weight=1.0 / spread if j == 0 and spread > 0 else 0.0)))
     first = max(one.case.holdout.first for one, _ in members if one.case.holdout.first is not None)
-    last = min(one.case.holdout.last for one, _ in members if one.case.holdout.last is not None)
+    last = max(one.case.holdout.last for one, _ in members if one.case.holdout.last is not None)
     choices = tuple({"key": c.key, "chance": c.chance, "family": c.family} for c in plan.choices)
 
     def made(opening: int) -> OpeningPlan:
