@@ -137,7 +137,7 @@ def prove_job(project: Project, subjects: list[Subject], *, open_holdout: bool, 
             case = case_of(footing, subject, unseen)
             need_bars(case.history, case.brief.span)
             record = record_of(case.history, subject.strategy, case.brief, tried=subject.tried)
-            renewed = None
+            renewed, faults = None, list[str]()
             if subject.kept is not None and (subject.record is None or record.key != _comparable(subject.record)):
                 renewed = candidate_of(backtest(case.history, subject.strategy, case.brief, detail=False),
                                        subject.strategy.name, "", subject.tried,
@@ -148,7 +148,11 @@ def prove_job(project: Project, subjects: list[Subject], *, open_holdout: bool, 
 
             def opened(case: Case, gate: Gate) -> Outcome | None:
                 assert isinstance(gate, HoldoutGate)
-                return wait(subject, case, gate, record)
+                try:
+                    return wait(subject, case, gate, record)
+                except WolbrinError as err:  # what was judged before it stays
+                    faults.append(err.sentence())
+                    return None
 
             held = standings.at(subject.key[0], subject.market, record).evidence
             known = {g: e.verdict == PASSES for g, e in held.items()}
@@ -162,7 +166,7 @@ def prove_job(project: Project, subjects: list[Subject], *, open_holdout: bool, 
             if (asked := held.get(DatesGate.key)) is not None and asked.verdict == NOT_ENOUGH and not case.unanswered():
                 del known[DatesGate.key]  # it was answered since
             outcomes = walk_line(case, line, open_holdout=opened if open_holdout else None, all_gates=all_gates, known=known)
-            return Proved(subject, tuple(outcomes), record, renewed)
+            return Proved(subject, tuple(outcomes), record, renewed, "".join(faults))
         except WolbrinError as err:
             return Proved(subject, fault=err.sentence())
 
