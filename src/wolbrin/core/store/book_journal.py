@@ -80,8 +80,9 @@ class BookJournal:
     def id(self) -> str:
         """Of this project; a copied folder keeps it."""
         known = self.db.get_value(PROJECT_ID)
-        if not known:
-            known = uuid.uuid4().hex
+        if not known:  # new, or a copy of before it had one, whose journal knows it
+            lines = self.own.read()[0]
+            known = str(lines[-1].get("project")) if lines else uuid.uuid4().hex
             self.db.set_value(PROJECT_ID, known)
         return str(known)
 
@@ -126,7 +127,8 @@ class BookJournal:
     def reconcile(self) -> str:
         """Let the stricter hold, in the database and in both journals. Returns what was entered into the database again, in
         words, "" for nothing."""
-        lines = [e for j in (self.own, self.users) for e in j.read()[0] if e.get("project") == self.id]
+        mine = self.id
+        lines = [e for j in (self.own, self.users) for e in j.read()[0] if e.get("project") == mine]
         if not lines and not self.db.rows("SELECT 1 FROM openings UNION ALL SELECT 1 FROM judged UNION ALL SELECT 1 FROM "
                                           "borders LIMIT 1"):
             self._mine()

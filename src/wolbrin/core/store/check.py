@@ -192,10 +192,14 @@ def _journal(db: sqlite3.Connection, folder: Path) -> Iterator[Wrong]:
     for kind, sql in asked.items():
         known = len({key_of(e) for e in lines if e.get("kind") == kind})
         stored = int(db.execute(sql).fetchone()[0])
+        what = "moved" if kind == "moved" else "opened or judged"
         if known > stored:
-            what = "moved" if kind == "moved" else "opened or judged"
             yield Wrong(f"the journal knows {known} lines of what was {what}, the database {stored}: some were "
                         "lost", str(folder / DATABASE), "Open the project: they hold again.")
+        in_own = len({key_of(e) for e in own.read()[0] if e.get("kind") == kind and e.get("project") == here})
+        if in_own < max(known, stored):
+            yield Wrong(f"the journal in the project lacks {max(known, stored) - in_own} lines of what was {what}",
+                        str(own.path), "Open the project: they are written again.")
 
 
 def _value(db: sqlite3.Connection, key: str) -> Any:
