@@ -67,7 +67,7 @@ from wolbrin.core.work.sweep_statistics import statistics, years_of
 from wolbrin.core.work.sweeping import sweep_job
 from wolbrin.core.work.together import as_json
 from wolbrin.core.work.trialing import TrialRequest, trial_job
-from wolbrin.core.work.whole import open_portfolio, portfolio_verdicts, seen_members, verdict_on
+from wolbrin.core.work.whole import open_portfolio, portfolio_figures, portfolio_verdicts, seen_members, verdict_on
 
 SOURCE = Path(__file__).parents[2] / "src/wolbrin"
 BORDER = dt.date(2024, 4, 1)
@@ -487,8 +487,8 @@ def test_a_holdout_kept_for_a_portfolio_is_opened_once_and_for_the_whole(project
     sealed = open_again(footing.ground)
     brief = replace(footing.brief(project.market("AAA").terms), span=SETTINGS.holdout)
     nets = [backtest(sealed.prepared("AAA", 15), k.candidate.strategy, brief).profits.sum() for k in kept]
-    assert made.figures["net"] == pytest.approx(sum(nets))
-    assert made.figures["t_needed"] == t_for(1, 1), "one opening, whose bar is that of one"
+    assert (made.passed, made.figures) == (False, {}), "of what falls nothing is told but that"
+    assert "fell" in verdict_on(project, [k.id for k in kept])
     assert {o.batch for o in project.book.all()} == {1}
     assert [Standings(project).of(k).stands.split(":")[0] for k in kept] == ["falls"] * 2
     assert all("as a member of two" in j.reason for j in project.book.judged("AAA"))
@@ -508,6 +508,12 @@ def test_a_holdout_kept_for_a_portfolio_is_opened_once_and_for_the_whole(project
         open_portfolio(project, plan_of(twin, "twin"))
     assert project.openings() == openings, "and nothing was opened for it"
     assert Standings(project).of(twin[0]).stands.startswith("falls")
+    shown = portfolio_figures(project, "two")["figures"]
+    assert shown["net"] == pytest.approx(sum(nets))
+    assert shown["t_needed"] == t_for(1, 1), "one opening, whose bar is that of one"
+    assert [o.kind for o in project.book.all()][-1] == "shown"
+    with pytest.raises(UserError, match="no portfolio"):
+        portfolio_figures(project, "twin")
     spend_on(project, "candidates")
     with pytest.raises(UserError, match="would spend the holdout of 900 candidates"):
         check_opening(project, 900)

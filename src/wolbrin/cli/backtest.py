@@ -26,6 +26,7 @@ from wolbrin.cli.common import (
     told,
     write_out,
 )
+from wolbrin.cli.fitting import fit_again
 from wolbrin.core.engine.brief import Brief, Costs
 from wolbrin.core.engine.ledger import ledger, order_log
 from wolbrin.core.engine.prepare import Prepared
@@ -45,6 +46,7 @@ from wolbrin.core.store.settings import Settings
 from wolbrin.core.work.footing import Footing
 from wolbrin.core.work.opening import open_for, reaches_sealed
 from wolbrin.core.work.starting import first_interval, fits, template_named
+from wolbrin.core.work.subject import Subject
 
 
 def _day(text: str | None, name: str) -> dt.date | None:
@@ -169,6 +171,7 @@ def add(app: typer.Typer, demo: Callable[[], Path]) -> None:
                     brief = replace(brief, fine=True)
                 tried = max(1, Searches(opened).tried_on(code))
                 if reaches_sealed(footing, chosen):
+                    fit_again(opened, [Subject(what, code, minutes, own=own)])
                     beyond_border = open_for(opened, footing, what, code, minutes, brief, chosen, "backtest")
                     error_console.print("This run sees the holdout; the opening has been counted. The verdict is final: "
                                         f"{beyond_border.verdict.reason}", markup=False)

@@ -18,12 +18,16 @@ from wolbrin.core.work.footing import Footing
 from wolbrin.core.work.judging import figures_of
 from wolbrin.core.work.leads import answer_lead
 from wolbrin.core.work.opening import holdout_gate
+from wolbrin.core.work.whole import portfolio_figures, portfolio_verdicts
 
 POWER_YEARS, SHARPES = (1.0, 2.0, 3.0, 4.0, 5.0), (1.0, 1.5, 2.0, 3.0)
 
 
 def _shown(project: Project, name: str) -> dict[str, object]:
     """Figures of what does not stand, on demand."""
+    if any(v["name"] == name for v in portfolio_verdicts(project)):
+        whole = portfolio_figures(project, name)
+        return {"name": name, "verdict": whole["verdict"], "reason": whole["reason"], "figures": whole["figures"]}
     kept = pick(project, [name])[0]
     told_ = figures_of(project, Footing.of(project), holdout_gate(project), kept.candidate.market, kept.hash)
     return {"id": kept.id, "name": kept.candidate.name, "verdict": told_.verdict, "reason": told_.reason,
@@ -36,7 +40,7 @@ def add(app: typer.Typer, demo: Callable[[], Path]) -> None:
                 move: str | None = typer.Option(None, "--move", help="A new first sealed day, year-month-day."),
                 spend: str = typer.Option("", "--spend", help="Why the border moves although work was done: that spends the "
                                           "holdout for everything found so far."),
-                show: str | None = typer.Option(None, "--show", help="Figures of a candidate that fell, by id or name. "
+                show: str | None = typer.Option(None, "--show", help="Figures of a candidate or portfolio that fell. "
                                                 "Whatever is kept on its market from then on can be ready and no more, until "
                                                 "there are bars that nobody has seen."),
                 mine: bool = typer.Option(False, "--mine", help="Openings of the same bars in another project were yours."),

@@ -8,6 +8,7 @@ from pathlib import Path
 import typer
 
 from wolbrin.cli.common import JSON, PROJECT, console, emit, finite, open_project, run, told
+from wolbrin.cli.fitting import fit_again
 from wolbrin.cli.meant import WHERE, meant
 from wolbrin.cli.portfolio_reading import settle
 from wolbrin.core.errors import UserError
@@ -19,8 +20,9 @@ from wolbrin.core.store.portfolios import Portfolios
 from wolbrin.core.work.portfolio_files import read_portfolio, write_portfolio
 from wolbrin.core.work.portfolio_find import CONTROLS, Found, ask, chosen_plan, find_job
 from wolbrin.core.work.portfolio_pieces import told_of
-from wolbrin.core.work.portfolios import desk_of
+from wolbrin.core.work.portfolios import desk_of, kept_of
 from wolbrin.core.work.standing import READY
+from wolbrin.core.work.subject import Subject
 from wolbrin.core.work.whole import open_portfolio, portfolio_verdicts, verdict_on
 
 NAMES = typer.Argument(None, help="Ids or names of candidates; those that are ready when left out.")
@@ -104,6 +106,7 @@ def add(group: typer.Typer, demo: Callable[[], Path]) -> None:
         with told():
             opened = open_project(project, demo)
             saved = Portfolios(opened).named(name)
+            fit_again(opened, [Subject.of(k) for k in kept_of(opened, saved.plan)])
             outcome = open_portfolio(opened, saved.plan)
         if json:
             last = portfolio_verdicts(opened)[-1]

@@ -11,9 +11,9 @@ import numpy as np
 import typer
 
 from wolbrin.cli.common import JSON, PROJECT, console, emit, error_console, finite, open_project, pick, run, told
+from wolbrin.cli.fitting import fit_again
 from wolbrin.core.errors import UserError
 from wolbrin.core.faults import validated
-from wolbrin.core.jobs import State
 from wolbrin.core.market.bars import Span
 from wolbrin.core.measures.wording import number
 from wolbrin.core.models import read_json
@@ -24,7 +24,6 @@ from wolbrin.core.store.holdout import t_for
 from wolbrin.core.store.project import Project
 from wolbrin.core.store.shelf import Kept, Shelf
 from wolbrin.core.work.controls import more_controls_job, wanted
-from wolbrin.core.work.fits_checked import fits_job
 from wolbrin.core.work.footing import Footing
 from wolbrin.core.work.lines import find_line, line_of, save_line, saved_lines, use_line
 from wolbrin.core.work.proving import Proved, case_of, prove_job
@@ -65,14 +64,6 @@ def _print(rows: list[dict[str, Any]], every: bool) -> None:
             console.print(f"    not judged: {r['fault']}", markup=False)
         if r["renewed"]:
             console.print("    run anew first: its record could not be asked again", markup=False)
-
-
-def _fit_again(project: Project, subjects: list[Subject]) -> None:
-    """Fit dated numbers again before anything is opened, with progress; stopped, nothing is opened."""
-    footing = Footing.of(project)
-    job = fits_job(project, footing, [case_of(footing, s, Span()) for s in subjects])
-    if job is not None and run(job, "threads") is not State.DONE:
-        raise UserError("fitting dated numbers again was stopped, and nothing was opened", "holdout", "Begin again.")
 
 
 def _plan_json(project: Project, plan: Plan, waiting: list[Pending], opening: str | None) -> dict[str, Any]:
@@ -157,7 +148,7 @@ def add(app: typer.Typer, demo: Callable[[], Path]) -> None:
                 ready = [Subject.of(k) for k, s in zip(kept, map(Standings(opened).of, kept)) if s.stands == READY]
                 if ready:
                     check_opening(opened, len(ready), many)
-                    _fit_again(opened, ready)
+                    fit_again(opened, ready)
                     run(prove_job(opened, ready, open_holdout=True, notify=note, choice=opening, anyway=anyway,
                                   plan_only=plan, planned_as=lambda p, waiting: plans.append(
                                       _plan_json(opened, p, waiting, opening))), "threads")

@@ -186,10 +186,9 @@ class Drawer(QWidget):
         return f"{alternatives} {ran}{older}"
 
     def _openings(self, subject: Subject) -> list[str]:
-        """When and for what the holdout was opened for these rules, the last few."""
-        book = self._session.project.book
-        found = book.of(strategy_hash(subject.strategy), subject.market)
-        if not found:
-            return []
+        """When and for what the holdout was opened for these rules, the last few; and on the same bars elsewhere."""
+        project = self._session.project
+        found = project.book.of(strategy_hash(subject.strategy), subject.market)
         more = [f"and {len(found) - 3} times before"] if len(found) > 3 else []
-        return [f"{o.created[:16].replace('T', ' ')}, {o.what}" for o in found[-3:]] + more
+        elsewhere = [o.words for o in project.journal.elsewhere() if subject.market in o.markets]
+        return [f"{o.created[:16].replace('T', ' ')}, {o.what}" for o in found[-3:]] + more + elsewhere

@@ -71,10 +71,15 @@ class BookJournal:
     def __init__(self, db: Database) -> None:
         self.db = db
         self.own = Journal(db.folder / JOURNAL)
+        self._users = Journal(state_folder() / JOURNAL)
 
     @property
     def users(self) -> Journal:
-        return Journal(state_folder() / JOURNAL)
+        """The user's, over all projects."""
+        path = state_folder() / JOURNAL
+        if self._users.path != path:
+            self._users = Journal(path)
+        return self._users
 
     @property
     def id(self) -> str:

@@ -35,19 +35,24 @@ class Journal:
 
     def __init__(self, path: Path) -> None:
         self.path = path
+        self._at: tuple[int, int, int] | None = None  # what was read last
+        self._told: tuple[list[Entry], str] = [], ""
 
     def read(self) -> tuple[list[Entry], str]:
         """Its lines, and what is wrong with them in words, "" for nothing. Lines after a break are told too: whatever was
         written counts."""
         try:
-            if self.path.stat().st_size > MOST_BYTES:
+            there = self.path.stat()
+            if there.st_size > MOST_BYTES:
                 return [], "it is larger than any journal"
-            data = self.path.read_bytes()
+            now = there.st_ino, there.st_mtime_ns, there.st_size
+            if now != self._at:
+                self._told, self._at = _lines(self.path.read_bytes()), now
+            return list(self._told[0]), self._told[1]
         except FileNotFoundError:
             return [], ""
         except OSError as err:
             return [], f"it cannot be read ({err.strerror or err})"
-        return _lines(data)
 
     def check_room(self, size: int) -> None:
         """Make sure that so many bytes can be written. Raises EnvironmentTrouble otherwise."""

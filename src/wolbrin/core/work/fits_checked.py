@@ -13,7 +13,6 @@ from wolbrin.core.store.project import Project
 from wolbrin.core.work.footing import Footing
 from wolbrin.core.work.walk_schedule import check_fitted, spells_of
 
-TITLE = "Fit dated numbers again"
 CHECKED = "dated numbers fitted again"
 MOST = 500  # that are remembered
 AT_ONCE = 4  # fits of a piece of work
@@ -67,7 +66,7 @@ def fits_job(project: Project, footing: Footing, cases: Sequence[Case]) -> Job |
         if state is State.DONE:
             _remember(project, [k for _, k in open_])
 
-    return Job(TITLE, "fits", chunks, work, lambda fault: faults.append(fault) if fault else None, finish)
+    return Job("Fit dated numbers again", "fits", chunks, work, lambda fault: faults.append(fault) if fault else None, finish)
 
 
 def _remember(project: Project, keys: Sequence[str]) -> None:

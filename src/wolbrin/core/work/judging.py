@@ -207,13 +207,14 @@ def finish_openings(project: Project, footing: Footing, gate: HoldoutGate) -> li
 
 
 def judge_whole(project: Project, footing: Footing, cases: Sequence[tuple[Case, str]], gate: HoldoutGate, *,
-                name: str, together: Callable[[Sequence[Part]], Played], keep: Callable[[Outcome], None],
+                name: str, together: Callable[[Sequence[Part]], Played], keep: Callable[[Outcome, Outcome], None],
                 tried: int = 1, body: str = "") -> Outcome:
     """The verdict of the holdout on several candidates as one portfolio: one opening, judged once. Its members were seen
     then, and none of them can get a verdict of its own any more; that is written down with it, in one transaction. An opening
     of the same portfolio that was cut short goes on under its number.
 
-    cases: each with the name of its candidate. together: trades them. keep: writes the verdict down. tried: combinations it
+    cases: each with the name of its candidate. together: trades them. keep: writes the verdict down, as it is told and in
+    full: of a fall nothing is told but that it fell. tried: combinations it
     was chosen from. body: what is opened, as JSON.
     Raises:
         UserError: one of them has no sealed bars; nothing was counted then.
@@ -254,7 +255,9 @@ def judge_whole(project: Project, footing: Footing, cases: Sequence[tuple[Case, 
             ahead, after = together(training), together(sealed)
             looked = looked_at(ahead.facts, ahead.daily, after.facts, after.daily)
             first = replace(cases[0][0], tried=max(tried, *(c.tried for c, _ in cases)), origin=None)
-            outcome = gate.verdict(first, looked, t_for(opening, 1))
+            full = gate.verdict(first, looked, t_for(opening, 1))
+            outcome = full if full.passed else without_look(
+                gate, False, f"Opened on {now()[:10]} as a whole, as opening {opening}, and fell.", "fell", first.tried)
         except UserError as err:
             fault = err
         told = "could not be judged" if outcome is None else "stands" if outcome.passed else "fell"
@@ -262,7 +265,7 @@ def judge_whole(project: Project, footing: Footing, cases: Sequence[tuple[Case, 
         free()
         with project.transaction():
             if outcome is not None:
-                keep(outcome)
+                keep(outcome, full)
             for m, d in zip(members, daily):
                 reason = (f"Seen on {now()[:10]} as a member of {name}, which {told}: of itself nothing can be told any "
                           "more.")
@@ -305,18 +308,16 @@ def look_beyond(project: Project, footing: Footing, case: Case, gate: HoldoutGat
         whole = open_again(footing.ground)
         check_sealed(footing.ground, whole, Wanted(market, case.history.bars.interval, span, why, hash))
     if made.verdict != PASSES:
-        show(project, market, hash, name, whole, case.history.bars.interval)
+        show(project, market, hash, name)
     return made, whole
 
 
-def show(project: Project, market: str, hash: str, name: str, whole: Histories, interval: int) -> None:
+def show(project: Project, market: str, hash: str, name: str) -> None:
     """Write down that figures of what does not stand were looked at: whatever is kept on that market from now on can be ready
     and no more, until there are bars that nobody has seen."""
-    last = whole.prepared(market, interval).bars.trading_date[-1]
-    day = np.datetime64(int(last), "D")
     with project.transaction():
         HoldoutBook(project).add(Opening(now(), f"figures of {name} on {market} were looked at", SHOWN, market, hash,
-                                         last=str(day)))
+                                         last=project.market(market).last[:10]))
     project.journal.write()
 
 
@@ -342,7 +343,7 @@ def figures_of(project: Project, footing: Footing, gate: HoldoutGate, market: st
         raise UserError("the plan of its opening is gone", final.name, "")
     m = next(m for m in plan.members if m.hash == hash)
     whole = open_again(footing.ground)
-    show(project, final.market, hash, final.name, whole, m.interval)
+    show(project, final.market, hash, final.name)
     seen = _look(project, footing, Origins(project), plan, m, gate, whole)
     tables = seen.looked.tables if seen.looked is not None else {}
     of = final.verdict if final.verdict != FALLS else ""

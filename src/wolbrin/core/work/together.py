@@ -13,7 +13,7 @@ from wolbrin.core.measures.catalogue import measure
 from wolbrin.core.measures.facts import Facts
 from wolbrin.core.measures.wording import number
 from wolbrin.core.proving.against_luck import LuckGate
-from wolbrin.core.proving.families import Bet
+from wolbrin.core.proving.families import CUT, Bet
 from wolbrin.core.proving.gate import Case, Outcome
 from wolbrin.core.proving.holdout import HoldoutGate
 from wolbrin.core.proving.opening_plan import LEAST_POWER, Choice, Plan, plan_of, told
@@ -83,7 +83,8 @@ def before_words(project: Project, pending: Sequence[Pending]) -> str:
 def as_json(plan: Plan, chosen: Choice | None = None) -> dict[str, object]:
     """A plan as plain data (docs/command-line.md)."""
     first = [plan.bets[f.representative] for f in plan.families]
-    return {"opening": plan.number, "level": plan.level, "training_days": plan.training, "sealed_days": plan.sealed,
+    return {"opening": plan.number, "level": plan.level, "cut": CUT, "training_days": plan.training,
+            "sealed_days": plan.sealed,
             "words": told(plan), "weak": plan.weak if plan.choices else False,
             "proposed": plan.proposed.key if plan.choices else None, "chosen": chosen.key if chosen else None,
             "families": [{"representative": b.name, "market": b.market, "members": [plan.bets[i].name for i in f.members],

@@ -22,7 +22,7 @@ from wolbrin.core.store.holdout import HoldoutBook
 from wolbrin.core.store.project import Project, now
 from wolbrin.core.store.shelf import Kept
 from wolbrin.core.work.footing import Footing
-from wolbrin.core.work.judging import judge_whole
+from wolbrin.core.work.judging import judge_whole, show
 from wolbrin.core.work.openable import unseen_by
 from wolbrin.core.work.opening import holdout_gate
 from wolbrin.core.work.portfolios import kept_of
@@ -80,17 +80,40 @@ def open_portfolio(project: Project, plan: Plan) -> Outcome:
     together = partial(play, opened, capital=capital)
     together(parts_of(cases))  # what cannot be traded is said before anything is opened
 
-    def keep(outcome: Outcome) -> None:
+    def keep(outcome: Outcome, full: Outcome) -> None:
         known: list[dict[str, Any]] = project.get_value(VERDICTS, [])
+        of = {"reason": full.reason, "figures": {k: v for k, v in full.figures.items() if v == v},
+              "interval": interval_of(full)}
+        told = of if outcome.passed else {"reason": outcome.reason, "figures": {}, "interval": {}, "sealed": of}
         project.set_value(VERDICTS, [*known, {"created": now(), "name": plan.name, "members": [k.id for k in kept],
-                                              "verdict": outcome.verdict, "reason": outcome.reason,
-                                              "figures": {k: v for k, v in outcome.figures.items() if v == v},
-                                              "interval": interval_of(outcome), "plan": opened.model_dump(mode="json")}])
+                                              "markets": sorted({c.history.bars.terms.code for c, _ in cases}),
+                                              "verdict": outcome.verdict, "plan": opened.model_dump(mode="json"), **told}])
 
     outcome = judge_whole(project, footing, cases, gate, name=plan.name, together=together, keep=keep, tried=plan.tried,
                           body=opened.model_dump_json())
     restand(project)
     return outcome
+
+
+def portfolio_figures(project: Project, name: str) -> dict[str, Any]:
+    """What the sealed bars showed of a portfolio that fell as a whole, on demand: whatever is kept on its markets from then
+    on can be ready and no more, until there are bars that nobody has seen.
+
+    Raises:
+        UserError: no portfolio of that name fell.
+    """
+    known = portfolio_verdicts(project)
+    at = next((i for i in range(len(known) - 1, -1, -1) if known[i]["name"] == name and known[i]["verdict"] != PASSES), None)
+    if at is None:
+        raise UserError(f'no portfolio "{name}" fell in the holdout', "holdout", "Figures of what stands are shown.")
+    told = known[at].pop("sealed", None)
+    if told is not None:
+        with project.transaction():
+            for market in known[at].get("markets", ()):
+                show(project, market, "", name)
+            known[at] |= told | {"reason": f"{known[at]['reason']} {told['reason']}"}
+            project.set_value(VERDICTS, known)
+    return known[at]
 
 
 def parts_of(cases: Sequence[tuple[Case, str]]) -> list[Part]:

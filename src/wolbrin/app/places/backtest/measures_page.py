@@ -5,6 +5,7 @@ from __future__ import annotations
 import math
 from typing import Any
 
+from wolbrin.app.fitting import fit_first
 from wolbrin.app.parts import Choice, button, column, label, row
 from wolbrin.app.places.backtest.columns import MeasureRow, measure_rows
 from wolbrin.app.places.backtest.pages import Page
@@ -21,6 +22,7 @@ from wolbrin.core.measures.wording import number, worded
 from wolbrin.core.proving.gate import Outcome
 from wolbrin.core.work.footing import Footing
 from wolbrin.core.work.opening import beyond, open_for
+from wolbrin.core.work.subject import Subject
 
 
 class MeasuresPage(Page):
@@ -99,9 +101,13 @@ class MeasuresPage(Page):
         def done(made: tuple[list[Run], Outcome]) -> None:
             runs, verdict = made
             self._spans = (run.fingerprint, runs)
-            s.note(f"The holdout was opened and judged: {verdict.reason}", "caution")
+            more = "" if verdict.passed else (f" Its figures are shown: whatever is kept on {market} from now on can be "
+                                              "ready and no more, until there are newer bars.")
+            s.note(f"The holdout was opened and judged: {verdict.reason}{more}", "caution")
             s.evidence_changed.emit()
             if self._run is run:
                 self.show_run(run)
 
-        s.compute("Holdout", work, done)
+        subject = Subject(run.strategy, market, interval)
+        fit_first(s, lambda: [subject] if run.strategy.schedule is not None else [],
+                  lambda: s.compute("Holdout", work, done))

@@ -9,8 +9,9 @@ from typing import Any
 from pydantic import ValidationError
 from PySide6.QtCore import QObject, QTimer, Signal
 
+from wolbrin.app.fitting import fit_first
 from wolbrin.app.session import Session
-from wolbrin.core.errors import WolbrinError
+from wolbrin.core.errors import UserError, WolbrinError
 from wolbrin.core.export.portfolio_report import report_steps
 from wolbrin.core.export.steps import export_job
 from wolbrin.core.faults import explain
@@ -29,7 +30,8 @@ from wolbrin.core.work.portfolio_find import CONTROLS, Asked, Found, ask, chosen
 from wolbrin.core.work.portfolio_pieces import Others, changes_job, others_of, told_of, units_of, weigh_job
 from wolbrin.core.work.portfolios import Desk, desk_of, kept_of, plan_of, share_in, weights_of
 from wolbrin.core.work.standing import READY, STANDS, Standings, proved_ids, restand
-from wolbrin.core.work.whole import open_portfolio, seen_members, verdict_on
+from wolbrin.core.work.subject import Subject
+from wolbrin.core.work.whole import open_portfolio, portfolio_figures, seen_members, verdict_on
 
 MOST = 60
 DRAFT = "portfolio draft"
@@ -71,6 +73,7 @@ class PortfolioState(QObject):
         self.jobs: dict[str, Job] = {}
         self.trading = False
         self._meant: Plan | None = None  # whose holdout was asked for once
+        self._shown = ""  # the portfolio whose figures were asked about
         self.markets: tuple[str, ...] = ()
         self._wanted: Any = None
         try:
@@ -401,6 +404,29 @@ class PortfolioState(QObject):
 
         s.compute("Read the portfolio", lambda: read_portfolio(s.project, path), done)
 
+    def show_figures(self, name: str) -> None:
+        """Show what sealed bars showed of a portfolio that fell as a whole; asked about once more, since it has a price."""
+        s = self.session
+        if self._shown != name:
+            self._shown = name
+            s.note(f"Whatever is kept on the markets of {name} after that can become ready and no more, until there are bars "
+                   "that nobody has seen. To see the figures all the same, ask again.", "caution")
+            return
+        self._shown = ""
+
+        def work() -> str:
+            try:
+                return str(portfolio_figures(s.project, name)["reason"])
+            except UserError as err:
+                return err.sentence()
+
+        def done(words: str) -> None:
+            s.note(words, "caution")
+            s.evidence_changed.emit()
+            self._trade()
+
+        s.compute("Figures of what fell", work, done)
+
     def open_holdout(self, name: str) -> None:
         """Open the holdout once for the whole; counted, and final. What can be opened is asked about once more."""
         s = self.session
@@ -424,5 +450,6 @@ class PortfolioState(QObject):
                 signal.emit()
             self._trade()
 
-        s.compute("Open the holdout", lambda: open_portfolio(s.project, plan), done)
+        fit_first(s, lambda: [Subject.of(k) for k in kept_of(s.project, plan) if k.candidate.strategy.schedule is not None],
+                  lambda: s.compute("Open the holdout", lambda: open_portfolio(s.project, plan), done))
 

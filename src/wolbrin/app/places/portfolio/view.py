@@ -82,6 +82,8 @@ class PortfolioPlace(Place):
 
     def actions_offered(self) -> list[Action]:
         return [Action("portfolio.save", "Save the portfolio", self.save, "Ctrl+Return", "portfolio"),
+                Action("portfolio.figures", "Show what the holdout showed of the portfolio that fell",
+                       lambda: self.state.show_figures(self.name.text().strip()), "", "portfolio"),
                 Action("portfolio.open", "Open the holdout for the portfolio as a whole", self.open_holdout, "", "portfolio"),
                 Action("portfolio.tick", "Tick the distinct or proved candidates", self.state.tick_best, "", "portfolio"),
                 Action("portfolio.apart", "Trade the portfolio without each member", self._apart, "", "portfolio"),

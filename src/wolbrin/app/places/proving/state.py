@@ -9,12 +9,12 @@ from typing import Any
 from PySide6.QtCore import QObject, Signal
 
 from wolbrin.app.candidates import REST
+from wolbrin.app.fitting import fit_first
 from wolbrin.app.session import Session
 from wolbrin.app.soon import Soon
 from wolbrin.app.tables.kept import Standing
 from wolbrin.core.errors import UserError
 from wolbrin.core.jobs import Job, State
-from wolbrin.core.market.bars import Span
 from wolbrin.core.measures.wording import number
 from wolbrin.core.proving.gate import FALLS, PASSES, Gate
 from wolbrin.core.proving.line import Line, Step
@@ -24,14 +24,12 @@ from wolbrin.core.store.wanted import Wanted
 from wolbrin.core.work.asking import Asked, asked_for, say_tried
 from wolbrin.core.work.controls import more_controls_job
 from wolbrin.core.work.controls import wanted as wanted_controls
-from wolbrin.core.work.fits_checked import TITLE as FITS
-from wolbrin.core.work.fits_checked import fits_job
 from wolbrin.core.work.footing import Footing
 from wolbrin.core.work.judging import figures_of
 from wolbrin.core.work.leads import answer_lead
 from wolbrin.core.work.lines import find_line, line_of, save_line, saved_lines, use_line
 from wolbrin.core.work.opening import holdout_gate
-from wolbrin.core.work.proving import Proved, case_of, prove_job
+from wolbrin.core.work.proving import Proved, prove_job
 from wolbrin.core.work.rates import Rates, RatesRequest, rates_job, read_rates
 from wolbrin.core.work.spending import Spent, check_opening, spend_on, spent_on
 from wolbrin.core.work.standing import READY, Standings, restand
@@ -302,7 +300,10 @@ class ProvingState(QObject):
             return
         none = "No ticked candidate is ready: run the line first."
         if self.plan is None or not self.plan.choices:
-            self._run(Wanted(ticked=True, stands=READY), True, none, plan_only=True)
+            wanted = Wanted(ticked=True, stands=READY)
+            fit_first(s, lambda: [Subject.of(k) for k in s.shelf.bodies(s.shelf.ids(wanted).tolist())
+                                  if k.candidate.strategy.schedule is not None],
+                      lambda: self._run(wanted, True, none, plan_only=True))
             return
         choice = self.plan.choice(self.choice) or self.plan.proposed
         if not choice.chance >= LEAST_POWER and self._meant != -waiting:
@@ -400,11 +401,6 @@ class ProvingState(QObject):
             subjects = asked()
             if not subjects:
                 return None
-            if plan_only:
-                footing = Footing.of(s.project)
-                fits = fits_job(s.project, footing, [case_of(footing, one, Span()) for one in subjects])
-                if fits is not None:
-                    return fits
             return prove_job(s.project, subjects, open_holdout=holdout, notify=s.on_ui(self._proved), choice=choice,
                              plan_only=plan_only, planned_as=lambda plan, waiting: planned(
                                  (plan, before_words(s.project, waiting))) if plan_only else None)
@@ -413,19 +409,11 @@ class ProvingState(QObject):
             if job is None:
                 s.note(none, "caution")
             elif not self.running:
-                again = plan_only and job.title == FITS
-                self.job = s.start(job, "threads", self._fitted if again else self._over)
+                self.job = s.start(job, "threads", self._over)
                 if holdout and not plan_only:
                     self._plan(None)
 
         s.compute("Prepare the line", work, begin)
-
-    def _fitted(self, job: Job) -> None:
-        """Dated numbers were fitted again; the plan is next."""
-        if job.state is State.DONE:
-            self._run(Wanted(ticked=True, stands=READY), True, "", plan_only=True)
-        else:
-            self._over(job)
 
     def _over(self, _: Job) -> None:
         for signal in (self.session.evidence_changed, self.session.shelf_changed, self.session.counts_changed):

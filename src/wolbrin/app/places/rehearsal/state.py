@@ -7,12 +7,14 @@ from typing import Any
 
 from PySide6.QtCore import QObject, Signal
 
+from wolbrin.app.fitting import fit_first
 from wolbrin.app.session import Session
 from wolbrin.core.jobs import Job, State, Until
 from wolbrin.core.proving.gate import Outcome
 from wolbrin.core.rehearsal.session import Rehearsal, Snapshot, same_ledger
 from wolbrin.core.work.footing import Footing
 from wolbrin.core.work.opening import open_for
+from wolbrin.core.work.subject import Subject
 
 SPEEDS = (1, 2, 5, 10, 20, 50, 100, 200, 500, 1000)
 STEPS = 25  # a second, at most, in which bars are played
@@ -66,7 +68,9 @@ class RehearsalState(QObject):
             self.begun.emit()
             self._play(made[0])
 
-        s.compute("Rehearsal", begin, ready)
+        subject = Subject(strategy, market, interval, own=own)
+        fit_first(s, lambda: [subject] if strategy.schedule is not None else [],
+                  lambda: s.compute("Rehearsal", begin, ready))
 
     def _play(self, rehearsal: Rehearsal) -> None:
         s = self.session
