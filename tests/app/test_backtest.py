@@ -155,14 +155,16 @@ def test_kept_runs_are_reopened_compared_and_retested(window: MainWindow, place:
     page.table.grid.clearSelection()
 
 
-def test_exports_are_written_in_the_background(window: MainWindow, place: Any, settle: Settle, tmp_path: Path) -> None:
+def test_exports_are_written_in_the_background(qtbot: QtBot, window: MainWindow, place: Any, settle: Settle,
+                                               tmp_path: Path) -> None:
     run = core_run(window)
     for what, name in (("ledger", "l.csv"), ("orders", "o.parquet"), ("measures", "m.json"), ("html", "r.html"),
                        ("pdf", "r.pdf")):
         place.export(what, tmp_path / name)
         settle()
+        qtbot.waitUntil(lambda name=name: f"Written to {tmp_path / name}" in window.strip.message.text(),  # type: ignore[misc]
+                        timeout=20_000)
         assert (tmp_path / name).stat().st_size > 100
-        assert "Written to" in window.strip.message.text()
     np.testing.assert_allclose(pd.read_csv(tmp_path / "l.csv").net, ledger(run)["net"])
     place.export("ledger", tmp_path / "no" / "l.csv")
     settle()

@@ -95,6 +95,11 @@ def test_from_the_shelf_to_a_saved_portfolio_its_report_and_its_holdout(demo: Pa
     assert "there is no portfolio" in call("portfolio", "open", "nobody", *where, code=1)
     opened = call("portfolio", "open", "Mine", *where, "--json")
     assert opened["verdict"] in ("passes", "falls")
+    if opened["verdict"] == "falls":
+        assert (opened["interval"], opened["figures"]) == ({}, {}), "of what falls nothing is told but that"
+        shown = call("holdout", "--show", "Mine", *where, "--json")["shown"]
+        opened = next(v for v in call("portfolio", "list", *where, "--json")["verdicts"] if v["name"] == "Mine")
+        assert shown["figures"]["net"] == opened["figures"]["net"]
     assert opened["interval"]["net_low"] < opened["figures"]["net"] < opened["interval"]["net_high"]
     assert "not ready" in call("portfolio", "open", "Mine (2)", *where, code=1), "once"
     assert call("portfolio", *ids[:2], *where, "--json")["seen_members"] == ["C0", "C1"]

@@ -29,6 +29,16 @@ def _left(folder: Path) -> list[Leftover]:
         opened.close()
 
 
+def _compared(folder: Path) -> str:
+    """Open a project that was put back, so that its book and the journals are compared. Returns what was entered again."""
+    try:
+        opened = Project(folder)
+    except WolbrinError:
+        return ""  # whatever is wrong is told next
+    opened.close()
+    return opened.found_again
+
+
 def add(app: typer.Typer) -> None:
     @app.command("check")
     def check(folder: Path = typer.Argument(help="Project folder."),
@@ -47,6 +57,7 @@ def add(app: typer.Typer) -> None:
                 put = restore_copy(folder)
             if recovering:
                 rescued = recover(folder / DATABASE, aside)
+            again = _compared(folder) if restore or recovering else ""
             wrong = check_project(folder)
             copies, left = copies_of(folder), [] if wrong else _left(folder)
         if json:
@@ -61,6 +72,8 @@ def add(app: typer.Typer) -> None:
                 console.print(f"Restored: {put[0]}. The database that was there is kept as {put[1]}.", markup=False)
             if rescued is not None:
                 console.print(f"Recovered: {aside.words(20)}.", markup=False)
+            if again:
+                console.print(f"{again[:1].upper()}{again[1:]}.", markup=False)
             for one in wrong:
                 console.print(one.sentence(), markup=False)
             error_console.print(f"{len(wrong)} things are wrong." if wrong else "Nothing is wrong.", markup=False)
