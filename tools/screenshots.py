@@ -189,8 +189,10 @@ def work(window: MainWindow, folder: Path) -> None:
     place["proving"].state.start()
     rest(window)
     place["proving"].table.choose(0)
-    place["proving"].choose_gate("again")
+    place["proving"].state.open_holdout()  # plans it: families, ways to open, chances; nothing is opened
+    rest(window, 2.0)
     shoot(window, folder, "proving")
+    place["proving"].state.leave_sealed()
     # Those that are ready, the best of each market; the holdout stays sealed.
     ready = sorted((r.line for r in place["proving"].state.line.records if r.stands == "ready"),
                    key=lambda line: -line.figures["return_drawdown"])

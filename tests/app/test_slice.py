@@ -356,7 +356,7 @@ def test_from_study_and_sweep_to_a_proved_portfolio(qtbot: QtBot, window: MainWi
     assert all(r.evidence["holdout"].reason for r in standing)
     proving.table.choose(0)
     settle()
-    assert f"opened {s.project.openings()} times" in proving.note.text()
+    assert f"opened for {s.project.openings()} candidate" in proving.note.text()
 
     window.go("overlap")
     settle()

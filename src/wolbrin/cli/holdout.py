@@ -96,8 +96,8 @@ def add(app: typer.Typer, demo: Callable[[], Path]) -> None:
         if json:
             emit(result)
             return
-        console.print(f"Sealed from {settings.holdout_first} to {settings.last}; opened {book.count()} times. The next "
-                      f"opening of one candidate needs t {t_for(batch, 1):.2f}.", markup=False)
+        console.print(f"Sealed from {settings.holdout_first} to {settings.last}; opened for {book.count()} candidates. The "
+                      f"next opening of one candidate needs t {t_for(batch, 1):.2f}.", markup=False)
         for e in opened.journal.elsewhere():
             console.print(e.words, markup=False)
         for p in Plans(opened).unfinished():

@@ -51,7 +51,7 @@ class Ruler(QWidget):
         times = book.count()
         # Read here, not at every painting.
         self.words = (f"holdout seen since {dt.date.fromisoformat(moves[0].created[:10]):%d %b %Y}" if moves else
-                       "holdout opened once" if times == 1 else f"holdout opened {times} times" if times else
+                       "holdout opened once" if times == 1 else f"holdout opened for {times}" if times else
                        "holdout sealed")
         own = ", the strategy's own" if self._session.own_span else ""
         if not self._session.markets:
@@ -60,12 +60,12 @@ class Ruler(QWidget):
             self.update()
             return
         self.setAccessibleDescription(f"training from {s.training_first} to {s.training.last}{own}, holdout from "
-                                      f"{s.holdout_first}, opened {times} times, {book.count(market)} of them on {market}, "
+                                      f"{s.holdout_first}, opened for {times} candidates, {book.count(market)} on {market}, "
                                       f"{len(self._session.fault_days())} days with faults marked")
         unseen = book.unseen_first(s.holdout_first)
         late = f"; only days from {unseen:%d %b %Y} on are unseen" if unseen > s.holdout_first else ""
-        self.setToolTip(f"Opened {times} times in this project, {book.count(market)} on {market}{late}. Drag a border, or "
-                        "use the arrow keys: Up/Down choose, Left/Right move by a month")
+        self.setToolTip(f"Opened for {times} candidates in this project, {book.count(market)} on {market}{late}. Drag a "
+                        "border, or use the arrow keys: Up/Down choose, Left/Right move by a month")
         self.update()
 
     def _ends(self) -> tuple[dt.date, dt.date]:

@@ -63,6 +63,11 @@ QCheckBox::indicator, QTableView::indicator {{ width: 12px; height: 12px; border
     background: {t.surface}; }}
 QCheckBox::indicator:checked, QTableView::indicator:checked {{ background: {t.accent}; border-color: {t.accent};
     image: url({icons}/tick-{t.name}.svg); }}
+QRadioButton::indicator {{ width: 11px; height: 11px; border: 1px solid {t.muted}; border-radius: 6px;
+    background: {t.surface}; }}
+QRadioButton::indicator:checked {{ background: {t.accent}; border-color: {t.accent}; }}
+QRadioButton::indicator:focus {{ border-color: {t.accent}; }}
+QRadioButton:focus {{ color: {t.accent}; }}
 QCheckBox::indicator:focus {{ border-color: {t.accent}; }}
 QCheckBox:focus {{ color: {t.accent}; }}
 QTableView {{ background: {t.background}; border: none; gridline-color: transparent; outline: 0;

@@ -46,7 +46,8 @@ class Choice:
         """In a few words, out of so many families."""
         if self.families == 1:
             return "the only family" if of == 1 else "the strongest family alone"
-        which = f"all {self.families} families" if self.families == of else f"the {self.families} strongest families"
+        all_ = "both families" if of == 2 else f"all {self.families} families"
+        which = all_ if self.families == of else f"the {self.families} strongest families"
         return f"{which}, together first" if self.whole else f"{which}, each by itself"
 
 

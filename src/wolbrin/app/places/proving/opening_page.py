@@ -32,8 +32,8 @@ class OpeningPage(QWidget):
         self.group = QButtonGroup(self)
         self.open = button("Open", state.open_holdout, main=True, tip="Counted, and final (Ctrl+H)")
         self.leave = button("Leave it sealed", state.leave_sealed, tip="Nothing was opened")
-        self.setLayout(column(self.title, self.says, label("Families", "heading"), self.families,
-                              label("Ways to open", "heading"), self.ways, self.more, row(self.open, self.leave, None),
+        self.setLayout(column(self.title, self.says, label("Ways to open", "heading"), self.ways,
+                              row(self.open, self.leave, None), label("Families", "heading"), self.families, self.more,
                               None, spacing=6, margins=(12, 0, 0, 0)))
 
     def show_plan(self, plan: Plan) -> None:
@@ -75,7 +75,8 @@ class OpeningPage(QWidget):
             self._chosen(chosen, most)
 
     def _words(self, c: Choice, most: int) -> str:
-        which = "one family" if c.families == 1 else f"{'all' if c.families == most else 'best'} {c.families}"
+        which = ("the only family" if most == 1 else "the strongest family" if c.families == 1 else
+                 "both families" if c.families == most == 2 else f"{'all' if c.families == most else 'best'} {c.families}")
         how = ", together first" if c.whole else ", each by itself" if c.families > 1 else ""
         return f"{which}{how}: {_percent(c.chance)}"
 

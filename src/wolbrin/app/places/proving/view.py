@@ -247,7 +247,8 @@ class ProvingPlace(Place):
             asks = (f" Opening it for the {number(line.waiting)} that are ready is opening {number(line.opening)}: all "
                     f"together, or a single one, must reach a t of daily results of {number(line.least_t, 2)}; near-twins "
                     "are one family. Plan it to see with what chance. Verdicts are final.")
-        self.note.setText(f"The holdout was opened {number(line.openings)} time{'s' if line.openings != 1 else ''}.{asks}")
+        many = f"for {number(line.openings)} candidate{'s' if line.openings != 1 else ''} so far"
+        self.note.setText(f"The holdout was opened {many if line.openings else 'for nobody yet'}.{asks}")
         self._say_rates(line)
         some = sum(len(ids) for _, ids in line.lacking.values())
         several = ", ".join(f"{number(n)} in all beside search {s}" for s, (n, _) in line.lacking.items())
