@@ -14,6 +14,8 @@ RUN = 8  # moves in a row that are compared
 LEAST = 60  # runs that must be there, and match
 SHARE = 0.5  # of the runs of the shorter file that match before the bars are the same
 MOVING = 5  # moves of a run that are not zero before it says anything
+WINDOW = 20_000  # rows on each side of the middle that are looked for
+FAR = 40 * 1440 * NS_A_MINUTE  # how far they may be moved
 MULTIPLIER = np.uint64(0x9E3779B97F4A7C15)
 
 
@@ -58,11 +60,19 @@ def _runs(raw: Raw) -> tuple[NDArray[np.uint64], NDArray[np.int64]]:
 
 def shift_between(mine: Raw, other: Raw) -> Shift | None:
     """How `mine` is `other` at other times: None where it is not, or where the times are the same. Prices may differ by a
-    constant. Bars of different intervals are not compared."""
+    constant. Looked at are rows around the middle of what both cover. Bars of different intervals are not compared."""
     if mine.interval != other.interval or not mine.interval:
         return None
+    if not len(mine) or not len(other):
+        return None
+    both = max(mine.time[0], other.time[0]), min(mine.time[-1], other.time[-1])
+    middle = int(np.searchsorted(mine.time, sum(int(t) for t in both) // 2))
+    mine = mine.take(slice(max(0, middle - WINDOW), middle + WINDOW))
+    if not len(mine):
+        return None
+    low, high = np.searchsorted(other.time, (mine.time[0] - FAR, mine.time[-1] + FAR))
     a, at = _runs(mine)
-    b, bt = _runs(other)
+    b, bt = _runs(other.take(slice(int(low), int(high))))
     least = min(len(a), len(b))
     if least < LEAST:
         return None
