@@ -308,11 +308,12 @@ def test_an_opening_cut_at_any_step_is_none_or_goes_on_as_it_was(folder: Path, t
         cut += bool(Plans(project).unfinished())
         for plan in Plans(project).unfinished():
             assert plan.plan.number == 1
-        finish_openings(project, Footing.of(project), HoldoutGate())
-        if project.openings():
-            assert verdicts(project) == want, "the same verdicts"
+        if at % 2:
+            finish_openings(project, Footing.of(project), HoldoutGate())
+            if project.openings():
+                assert verdicts(project) == want, "the same verdicts"
         project.close()
-        open_both(where)
+        open_both(where)  # or whoever opens next does it first
         project = Project(where)
         assert (verdicts(project), project.openings(), project.book.next_batch()) == (want, when, 2), at
         project.close()

@@ -187,11 +187,12 @@ def _journal(db: sqlite3.Connection, folder: Path) -> Iterator[Wrong]:
         if wrong:
             yield Wrong(f"the journal of openings has a gap ({wrong})", str(journal.path), "Whatever was written in it "
                         "counts all the same; put the file back from a backup, if there is one.")
-    asked = {"opened": "SELECT count(*) FROM openings WHERE kind = 'opened'", "verdict": "SELECT count(*) FROM judged",
-             "moved": "SELECT count(*) FROM borders"}
+    asked = {"opened": "SELECT DISTINCT batch, hash, market, created FROM openings WHERE kind = 'opened'",
+             "verdict": "SELECT DISTINCT verdict, hash, market, created FROM judged",
+             "moved": "SELECT DISTINCT old, new, created FROM borders"}
     for kind, sql in asked.items():
         known = len({key_of(e) for e in lines if e.get("kind") == kind})
-        stored = int(db.execute(sql).fetchone()[0])
+        stored = len(db.execute(sql).fetchall())
         what = "moved" if kind == "moved" else "opened or judged"
         if known > stored:
             yield Wrong(f"the journal knows {known} lines of what was {what}, the database {stored}: some were "

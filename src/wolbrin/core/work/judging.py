@@ -183,12 +183,15 @@ def _why(plan: OpeningPlan, opened: Opened, verdict: str, f: int, at: str) -> st
 
 def open_plan(project: Project, footing: Footing, plan: Callable[[int], OpeningPlan], members: Sequence[tuple[Member, Span]],
               gate: HoldoutGate, why: str) -> tuple[list[tuple[Member, Outcome]], Histories]:
-    """Write a plan down, open, judge. What was cut short before is judged first.
+    """Write a plan down, open, judge.
 
     Raises:
-        UserError, EnvironmentTrouble: there is nothing to open, or it cannot be written down; nothing was counted then.
+        UserError, EnvironmentTrouble: there is nothing to open, it cannot be written down, or an opening that was cut short
+            was judged only now, which may have changed what is to be opened; nothing was counted then.
     """
-    finish_openings(project, footing, gate)
+    if finish_openings(project, footing, gate):
+        raise UserError("an opening that had been cut short was judged only now", "holdout", "Look at what came of it, then "
+                        "ask again.")
     with room_for_verdicts(project.folder, len(members)) as free:
         whole, row = open_sealed(project, footing.ground, wanted_of(members, why), plan)
         stored = next(p for p in Plans(project).all() if p.id == row)
@@ -289,6 +292,7 @@ def look_beyond(project: Project, footing: Footing, case: Case, gate: HoldoutGat
         UserError: there are no sealed bars in the span; nothing was counted then.
     """
     market, hash = case.history.bars.terms.code, strategy_hash(case.strategy)
+    finish_openings(project, footing, gate)
     made = known_verdict(project, footing, case, gate, name=name)
     if made is None:
         case = replace(case, holdout=unseen_by(project, market, "", case.holdout))

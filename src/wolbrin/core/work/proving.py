@@ -26,6 +26,7 @@ from wolbrin.core.store.holdout import HoldoutBook
 from wolbrin.core.store.project import Project
 from wolbrin.core.store.searches import Searches
 from wolbrin.core.work.footing import Footing
+from wolbrin.core.work.judging import finish_openings
 from wolbrin.core.work.lines import gates_of
 from wolbrin.core.work.openable import check_openable, unanswered_of, unseen_by
 from wolbrin.core.work.origins import Origins
@@ -115,6 +116,8 @@ def prove_job(project: Project, subjects: list[Subject], *, open_holdout: bool, 
     if open_holdout:
         check_opening(project, len(subjects), many=True)
     dossiers, footing, book = Dossiers(project), Footing.of(project), HoldoutBook(project)
+    if open_holdout:  # an opening that was cut short is judged before anything else is
+        finish_openings(project, footing, holdout_gate_of(gates_of(project) if gates is None else gates))
     line, origins = gates_of(project) if gates is None else gates, Origins(project)
     standings, tried_on = Standings(project, line), Searches(project).tried()
     luck = next((g for g in line if isinstance(g, LuckGate)), LuckGate())
@@ -202,6 +205,11 @@ def prove_job(project: Project, subjects: list[Subject], *, open_holdout: bool, 
     # One after the other where the holdout opens: near-twins of what fell fall in the order they are given in.
     return Job("Proving", "candidates", [Chunk(s) for s in subjects], work, commit=commit, finish=finish,
                width=1 if open_holdout else None)
+
+
+def holdout_gate_of(gates: Sequence[Gate]) -> HoldoutGate:
+    """The gate of a line that judges the sealed span."""
+    return next((g for g in gates if isinstance(g, HoldoutGate)), HoldoutGate())
 
 
 def more_than_then(lacked: Evidence, origin: Origin | None) -> bool:

@@ -22,7 +22,7 @@ from wolbrin.core.store.holdout import HoldoutBook
 from wolbrin.core.store.project import Project, now
 from wolbrin.core.store.shelf import Kept
 from wolbrin.core.work.footing import Footing
-from wolbrin.core.work.judging import judge_whole, show
+from wolbrin.core.work.judging import finish_openings, judge_whole, show
 from wolbrin.core.work.openable import unseen_by
 from wolbrin.core.work.opening import holdout_gate
 from wolbrin.core.work.portfolios import kept_of
@@ -42,6 +42,7 @@ def open_portfolio(project: Project, plan: Plan) -> Outcome:
     Raises:
         UserError: one of its members is not ready, there are none, or there are no sealed bars.
     """
+    finish_openings(project, Footing.of(project), holdout_gate(project))
     restand(project)
     standings, footing = Standings(project), Footing.of(project)
     if not plan.on:

@@ -11,7 +11,8 @@ from wolbrin.core.measures.wording import number
 from wolbrin.core.proving.opening_plan import Choice, Plan, told
 from wolbrin.core.work.together import longer
 
-MOST = 8  # families, and ways, that are listed
+MOST = 8  # families that are listed
+SOME = (6, 3, 1)  # numbers of the strongest families that are told
 YEAR = 252.0
 
 
@@ -63,7 +64,7 @@ class OpeningPage(QWidget):
         for old in self.group.buttons():
             self.group.removeButton(old)
         most = max((c.families for c in plan.choices), default=0)
-        for c in plan.choices[:MOST]:
+        for c in self._worth_telling(plan):
             made = QRadioButton(self._words(c, most))
             made.setToolTip(self._tip(c))
             made.setChecked(c.key == self.state.choice)
@@ -73,6 +74,17 @@ class OpeningPage(QWidget):
         chosen = plan.choice(self.state.choice)
         if chosen is not None:
             self._chosen(chosen, most)
+
+    @staticmethod
+    def _worth_telling(plan: Plan) -> list[Choice]:
+        """The proposed way, both for all families, and the better one for some numbers of the best."""
+        most = max((c.families for c in plan.choices), default=0)
+        out = [c for i, c in enumerate(plan.choices) if i == 0 or c.families == most]
+        for m in SOME:
+            several = [c for c in plan.choices if c.families == m < most and c not in out]
+            if several and all(c.families != m for c in out):
+                out.append(max(several, key=lambda c: c.chance))
+        return out
 
     def _words(self, c: Choice, most: int) -> str:
         which = ("the only family" if most == 1 else "the strongest family" if c.families == 1 else
