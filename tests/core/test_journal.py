@@ -224,6 +224,7 @@ def test_the_same_bars_in_a_new_project_begin_with_their_openings_told(folder: P
         assert new.journal.unanswered() == []
         prove(new, engine, ids[1:])
         assert [p.plan.number for p in Plans(new).all()] == [2 if mine else 1]
+        assert new.book.next_batch() == (3 if mine else 2)
         new.close()
     other = project_of(tmp_path / "other", drifting(7_000, 4, 0.0))
     assert other.journal.elsewhere() == []

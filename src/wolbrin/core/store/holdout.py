@@ -128,15 +128,16 @@ class HoldoutBook:
         return [o for o in self.all() if o.kind == SHOWN and o.market in codes]
 
     def next_batch(self) -> int:
-        """The number the next opening will have, from 1."""
-        used = int(self.db.rows("SELECT coalesce(max(batch), 0) n FROM openings")[0]["n"])
-        return max(used, self.db.get_value(RESERVED, 0)) + int(self.db.get_value(ELSEWHERE, 0)) + 1
+        """The number the next opening will have, from 1; one's own openings of the same bars elsewhere count."""
+        found = self.db.rows("SELECT coalesce(max(batch), 0) last, count(DISTINCT batch) n FROM openings WHERE batch > 0")[0]
+        elsewhere = int(self.db.get_value(ELSEWHERE, 0))
+        return max(int(found["last"]), int(self.db.get_value(RESERVED, 0)), int(found["n"]) + elsewhere) + 1
 
     def reserve(self) -> int:
         """Take the next number for an opening that is about to be made; no other program can get it."""
         with self.db.transaction():
             number = self.next_batch()
-            self.db.set_value(RESERVED, number - int(self.db.get_value(ELSEWHERE, 0)))
+            self.db.set_value(RESERVED, number)
             return number
 
     # Verdicts
