@@ -137,6 +137,29 @@ def discover(window: MainWindow, folder: Path) -> None:
     shoot(window, folder, "discover")
 
 
+def plan(window: MainWindow, folder: Path) -> None:
+    """The line of gates over all that is kept, and the plan of its opening: families, ways, chances; nothing is opened."""
+    place: Any = window.places["proving"]
+    window.go("proving")
+    place.state.tick_all()
+    rest(window)
+    place.state.start()
+    rest(window)
+    place.table.choose(0)
+    place.state.open_holdout()
+    rest(window, 2.0)
+    shoot(window, folder, "proving")
+    place.state.leave_sealed()
+
+
+def proving(window: MainWindow, folder: Path) -> None:
+    """Searches, then their plan."""
+    window.go("discover")
+    rest(window)
+    discover(window, folder)
+    plan(window, folder)
+
+
 def work(window: MainWindow, folder: Path) -> None:
     """Walk through the demo as a newcomer would, taking a picture at each place."""
     from wolbrin.core.rules.templates import templates
@@ -183,16 +206,7 @@ def work(window: MainWindow, folder: Path) -> None:
     shoot(window, folder, "shelf")
     place["shelf"].group.setCurrentIndex(0)
     place["shelf"].state.group_by("")
-    go("proving")
-    place["proving"].state.tick_all()
-    rest(window)
-    place["proving"].state.start()
-    rest(window)
-    place["proving"].table.choose(0)
-    place["proving"].state.open_holdout()  # plans it: families, ways to open, chances; nothing is opened
-    rest(window, 2.0)
-    shoot(window, folder, "proving")
-    place["proving"].state.leave_sealed()
+    plan(window, folder)
     # Those that are ready, the best of each market; the holdout stays sealed.
     ready = sorted((r.line for r in place["proving"].state.line.records if r.stands == "ready"),
                    key=lambda line: -line.figures["return_drawdown"])
@@ -256,8 +270,8 @@ def main() -> None:
         project = build_demo(Path(folder) / "demo", lambda what, *_: print(what))
         window = MainWindow(Session(project, engine, theme))
         window.show()
-        # A second argument "markets" or "walk" makes only those pictures.
-        {"markets": markets, "walk": walk}.get((sys.argv[2:] or [""])[0], work)(window, target)
+        # A second argument "markets", "walk" or "proving" makes only those pictures.
+        {"markets": markets, "walk": walk, "proving": proving}.get((sys.argv[2:] or [""])[0], work)(window, target)
         window.close()
         project.close()
     engine.close()
