@@ -94,7 +94,8 @@ def test_a_journal_is_a_chain_and_says_where_it_is_broken(tmp_path: Path) -> Non
         journal.path.write_bytes(broken)
         found, wrong = journal.read()
         assert wrong, "lines taken out or changed are told"
-        assert len(found) >= 5, "and those that are there still count"
+        assert 7 not in [e["number"] for e in found], "what was altered does not count"
+        assert len(found) >= 5, "and those that are there still do"
     journal.path.unlink()
     journal.path.symlink_to(tmp_path / "elsewhere")
     with pytest.raises(NothingOpened):
@@ -188,6 +189,14 @@ def test_a_gap_in_the_journal_is_wrong_and_a_lost_one_is_made_anew(folder: Path,
     assert any("has a gap" in w.what for w in check_project(folder))
     path.write_bytes(b"".join(lines[:-1]))
     assert any("lacks 1 lines" in w.what for w in check_project(folder))
+    # What is no line of a book changes nothing, whoever wrote it.
+    mine = json.loads(lines[0])["project"]
+    for bad in ({"kind": "opened", "number": "x"}, {"kind": "moved", "old": "2024-02-31", "new": "x"}, {"kind": "opened",
+                "number": 10**30}, {"kind": "eaten"}, {"kind": "shown", "last": ["a"]}):
+        Journal(path).append([bad | {"project": mine, "at": "2024-01-01"}])
+    project = Project(folder)
+    assert (project.found_again, project.book.next_batch()) == ("", 2)
+    project.close()
     path.unlink()
     project = Project(folder)
     assert len(Journal(path).read()[0]) == len(lines)

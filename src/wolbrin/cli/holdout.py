@@ -12,7 +12,7 @@ from wolbrin.cli.common import JSON, PROJECT, USAGE, console, emit, error_consol
 from wolbrin.core.errors import UserError
 from wolbrin.core.proving.power import chance_of_sharpe
 from wolbrin.core.store.holdout import t_for
-from wolbrin.core.store.plans import Plans
+from wolbrin.core.store.plans import CANDIDATES, Plans
 from wolbrin.core.store.project import Project
 from wolbrin.core.work.footing import Footing
 from wolbrin.core.work.judging import figures_of
@@ -101,7 +101,9 @@ def add(app: typer.Typer, demo: Callable[[], Path]) -> None:
         for e in opened.journal.elsewhere():
             console.print(e.words, markup=False)
         for p in Plans(opened).unfinished():
-            console.print(f"Opening {p.plan.number} was cut short before its verdicts; the next one judges it first.",
+            how = ("the next one judges it first" if p.plan.kind == CANDIDATES else
+                   f"open {p.plan.why} again, which goes on under its number")
+            console.print(f"Opening {p.plan.number} was cut short before its verdicts; {how}.",
                           markup=False)
         console.print("Chance that one candidate of a true yearly Sharpe ratio stands at the next opening, by sealed years:",
                       markup=False)

@@ -190,5 +190,5 @@ class Drawer(QWidget):
         project = self._session.project
         found = project.book.of(strategy_hash(subject.strategy), subject.market)
         more = [f"and {len(found) - 3} times before"] if len(found) > 3 else []
-        elsewhere = [o.words for o in project.journal.elsewhere() if subject.market in o.markets]
+        elsewhere = [o.words for o in project.journal.known_elsewhere if subject.market in o.markets]
         return [f"{o.created[:16].replace('T', ' ')}, {o.what}" for o in found[-3:]] + more + elsewhere

@@ -5,7 +5,7 @@ from __future__ import annotations
 import datetime as dt
 import hashlib
 import json
-from collections.abc import Iterator
+from collections.abc import Iterator, Mapping
 from typing import Any
 
 from pydantic import Field, ValidationError
@@ -146,6 +146,11 @@ def others_read(strategy: Strategy, columns: Columns) -> dict[str, str]:
             interval = operand.get("interval") or columns.bars.interval
             found[f"operand {market} {interval_words(interval)}"] = columns.other(market, interval)[0].bars.hash
     return found
+
+
+def markets_in(histories: Mapping[str, str]) -> set[str]:
+    """Other markets among the histories of a record that rules read."""
+    return {name.split(" ")[1] for name in histories if name.startswith("operand ")}
 
 
 def own_read(strategy: Strategy) -> dict[str, str]:

@@ -29,7 +29,7 @@ from wolbrin.core.engine.inputs import (
 )
 from wolbrin.core.engine.kernel import advance, begin, finish, simulate
 from wolbrin.core.engine.prepare import FineBars, Prepared, as_prepared
-from wolbrin.core.engine.record import Record, others_read, own_read
+from wolbrin.core.engine.record import Record, markets_in, others_read, own_read
 from wolbrin.core.engine.sharing import Member
 from wolbrin.core.engine.version import engine_version
 from wolbrin.core.errors import Door, UserError
@@ -173,8 +173,7 @@ def record_of(ready: Prepared, strategy: Strategy | None, brief: Brief, *, tried
     rates = ready.rates() if terms.conversion_market else None
     if rates is not None:
         histories[f"conversion {terms.conversion_market}"] = rates.hash
-    read = {name.split(" ")[1] for name in histories if name.startswith("operand ")}
-    answers = {m: said for m, said in ready.answers.items() if m in read}
+    answers = {m: said for m, said in ready.answers.items() if m in markets_in(histories)}
     fine = brief.fine and ready.fine is not None
     finer = ready.finer() if fine else None
     if finer is not None:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import math
+from collections.abc import Mapping
 from dataclasses import dataclass, replace
 from typing import Literal
 
@@ -91,6 +92,11 @@ class LuckGate(Gate):
 
     def clause(self, figures: dict[str, float]) -> str:
         return f"luck brings {_percent(figures['share'])} of what is as strong (t {number(figures['strength'], 1)})"
+
+    def asks_again(self, case: Case, figures: Mapping[str, float]) -> bool:
+        """More controls may be there now."""
+        there = case.origin.curve.controls if case.origin is not None and case.origin.curve is not None else 0
+        return there > figures.get("controls", 0)
 
     def judge(self, case: Case) -> Outcome:
         made = self._by_luck(case)

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable
+from collections.abc import Iterable, Mapping
 from dataclasses import dataclass
 
 import numpy as np
@@ -74,6 +74,9 @@ class DatesGate(Gate):
 
     def describe(self) -> str:
         return f"same signals {YEARS} years on"
+
+    def asks_again(self, case: Case, figures: Mapping[str, float]) -> bool:
+        return not case.unanswered()
 
     def judge(self, case: Case) -> Outcome:
         o = self.options

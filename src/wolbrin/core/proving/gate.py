@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import math
 from abc import ABC, abstractmethod
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, field
 from functools import cached_property
 from typing import Any, ClassVar
@@ -159,6 +159,10 @@ class Gate(ABC):
     @abstractmethod
     def judge(self, case: Case) -> Outcome:
         """Run the test. Pure: the same case gives the same outcome."""
+
+    def asks_again(self, case: Case, figures: Mapping[str, float]) -> bool:
+        """Whether there is enough by now where it said before, with these figures, that there was not."""
+        return False
 
     def clause(self, figures: dict[str, float]) -> str:
         """What its pass says, as a clause of the sentence that sums a candidate up; "" for nothing worth saying there."""

@@ -15,7 +15,8 @@ from wolbrin.core.proving.families import Bet, Family, correlations, families_of
 from wolbrin.core.proving.power import Reach
 
 Floats = NDArray[np.float64]
-DRAWS = 20_000
+DRAWS, MOST_DRAWN = 20_000, 2_000_000  # openings that are drawn, and t in all
+LENGTHS = (0.5, 1.5, 2.0, 3.0)  # of the holdout, times as long, whose chances are told too
 SEED = 19790601
 LEAST_POWER = 0.2  # chance below which an opening asks once more
 MOST_COUNTED = 12  # families of which each number of the best is a choice
@@ -55,7 +56,8 @@ class Choice:
 class Plan:
     """bets: what would be opened. families: the strongest first. expected: t of each family's representative, without
     selection; correlation: of representatives, float64[k, k]. choices: ways to open, the proposed one first. training,
-    sealed: days. level: what this opening may spend; number: of the opening."""
+    sealed: days. level: what this opening may spend; number: of the opening. longer: the chance of the most powerful way if
+    so many days were sealed, for LENGTHS."""
 
     bets: tuple[Bet, ...]
     families: tuple[Family, ...]
@@ -65,6 +67,7 @@ class Plan:
     sealed: int
     level: float
     number: int
+    longer: tuple[tuple[int, float], ...] = ()
 
     @property
     def proposed(self) -> Choice:
@@ -83,13 +86,6 @@ class Plan:
         """The families that a choice opens."""
         return self.families[:choice.families]
 
-    def with_days(self, sealed: int) -> Choice:
-        """The most powerful way if so many days were sealed."""
-        return ways(self._expected(), self.correlation, self.training, sealed, self.level)[0]
-
-    def _expected(self) -> Floats:
-        return np.array([self.bets[f.representative].expected for f in self.families])
-
 
 def plan_of(bets: Sequence[Bet], sealed: int, level: float, opening: int) -> Plan:
     """The families of some candidates and the ways to open them. sealed: days that would be opened."""
@@ -99,7 +95,9 @@ def plan_of(bets: Sequence[Bet], sealed: int, level: float, opening: int) -> Pla
     matrix = correlations([b.daily for b in first])
     expected = np.array([b.expected for b in first])
     found = ways(expected, matrix, training, sealed, level)
-    return Plan(tuple(bets), families, matrix, found, training, sealed, level, opening)
+    days = [round(sealed * x) for x in LENGTHS] if found and sealed else []
+    longer = tuple((d, ways(expected, matrix, training, d, level)[0].chance) for d in days)
+    return Plan(tuple(bets), families, matrix, found, training, sealed, level, opening, longer)
 
 
 def ways(expected: Floats, matrix: Floats, training: int, sealed: int, level: float) -> tuple[Choice, ...]:
@@ -114,7 +112,7 @@ def ways(expected: Floats, matrix: Floats, training: int, sealed: int, level: fl
     reach = [Reach.of(float(e), training, sealed) for e in expected]
     values, vectors = np.linalg.eigh(matrix)
     root = vectors * np.sqrt(np.maximum(values, 0.0))
-    noise = np.random.default_rng(SEED).standard_normal((DRAWS, k)) @ root.T
+    noise = np.random.default_rng(SEED).standard_normal((max(2_000, min(DRAWS, MOST_DRAWN // k)), k)) @ root.T
     t = np.array([r.mean for r in reach]) + reach[0].spread * noise
     made = []
     for m in sorted({*range(1, min(k, MOST_COUNTED) + 1), k}):

@@ -8,15 +8,20 @@ with the openings that were made there, and one answer: mine, or not mine.
 
 from __future__ import annotations
 
+import datetime as dt
 import hashlib
 import uuid
+from collections import Counter
 from dataclasses import dataclass, field
 from pathlib import Path
+from typing import Annotated, Any, Literal
 
 import platformdirs
+from pydantic import AfterValidator, Field, ValidationError
 
+from wolbrin.core.models import Model
 from wolbrin.core.store.database import Database, now, unsettle
-from wolbrin.core.store.holdout import BORDER, ELSEWHERE, OPENED, RESERVED, SHOWN
+from wolbrin.core.store.holdout import BORDER, ELSEWHERE, OPENED, SHOWN, HoldoutBook, Opening
 from wolbrin.core.store.journal import Entry, Journal
 from wolbrin.core.store.same import months_of
 
@@ -24,9 +29,21 @@ JOURNAL = "journal.jsonl"
 PROJECT_ID = "project id"
 EXEMPT = "markets that are made up"  # a project's that nobody trades: of the demo, or generated
 MINE, NOT_MINE = "mine", "not mine"
-GONE = "It fell in the holdout, as the journal of openings says; the database had lost it."
+LOST = "as the journal of openings says; the database had lost it."
+GONE = f"It fell in the holdout, {LOST}"
+UNNAMED = "rules judged before"
+WORDS = {OPENED: "opening", BORDER: "opening", SHOWN: "look", "verdict": "verdict", "moved": "move"}
 ROOM_A_LINE = 8_192  # bytes, with the digests of twenty years of months
 KINDS = (OPENED, BORDER, SHOWN)
+
+
+def _day(text: str) -> str:
+    """A date, or nothing. Raises ValueError for what is neither."""
+    return dt.date.fromisoformat(text).isoformat() if text else ""
+
+
+Text = Annotated[str, Field(max_length=100)]
+Date = Annotated[str, AfterValidator(_day)]
 
 
 def state_folder() -> Path:
@@ -39,14 +56,52 @@ def code_digest(market: str) -> str:
     return hashlib.sha256(market.encode()).hexdigest()[:16]
 
 
-def key_of(e: Entry) -> str:
+def key_of(e: BookLine) -> str:
     """By what the same event is known again."""
-    return "|".join(str(e.get(k, "")) for k in ("kind", "number", "rules", "market", "verdict", "old", "new", "at"))
+    return "|".join(str(x) for x in (e.kind, e.number, e.rules, e.market, e.verdict, e.old, e.new, e.at))
+
+
+class BookLine(Model):
+    """One line: of an opening, a look at figures or a counted move (`kind` as in the table of openings), of a verdict, or of
+    a moved border. number: of the opening; rules, market: digests; months: digests of the months that were sealed."""
+
+    kind: Literal["opened", "border", "shown", "verdict", "moved"]
+    project: Text = ""
+    at: Text
+    number: int = Field(0, ge=0, le=10**9)
+    size: int = Field(1, ge=0, le=10**9)
+    rules: Text = ""
+    market: Text = ""
+    verdict: Text = ""
+    first: Date = ""
+    last: Date = ""
+    old: Date = ""
+    new: Date = ""
+    months: tuple[Text, ...] = Field((), max_length=5_000)
+    before: Text = ""
+    digest: Text = ""
+
+    @property
+    def entry(self) -> Entry:
+        """As it is written."""
+        return self.model_dump(mode="json", exclude={"before", "digest"}, exclude_defaults=True)
+
+
+def lines_of(journal: Journal) -> list[BookLine]:
+    """What a journal tells, as far as it is lines of a book: a file may come from anywhere."""
+    found = []
+    for e in journal.read()[0]:
+        try:
+            found.append(BookLine.model_validate(e))
+        except ValidationError:
+            continue
+    return found
 
 
 @dataclass(frozen=True)
 class Elsewhere:
-    """Openings on the same bars in another project of this user. verdicts: by hash of rules."""
+    """Openings on the same bars in another project of this user. first, last: when; falls: when what rules fell there, by
+    hash; answer: MINE, NOT_MINE, or "" before anybody said."""
 
     project: str
     openings: int
@@ -72,6 +127,7 @@ class BookJournal:
         self.db = db
         self.own = Journal(db.folder / JOURNAL)
         self._users = Journal(state_folder() / JOURNAL)
+        self.known_elsewhere: tuple[Elsewhere, ...] = ()  # as of when the project was opened, or an answer given
 
     @property
     def users(self) -> Journal:
@@ -86,8 +142,8 @@ class BookJournal:
         """Of this project; a copied folder keeps it."""
         known = self.db.get_value(PROJECT_ID)
         if not known:  # new, or a copy of before it had one, whose journal knows it
-            lines = self.own.read()[0]
-            known = str(lines[-1].get("project")) if lines else uuid.uuid4().hex
+            lines = lines_of(self.own)
+            known = lines[-1].project if lines else uuid.uuid4().hex
             self.db.set_value(PROJECT_ID, known)
         return str(known)
 
@@ -96,22 +152,29 @@ class BookJournal:
         exempt = set(self.db.get_value(EXEMPT, []))
         return {m: d for m, d in months_of(self.db).items() if m not in exempt}
 
-    def entries(self) -> list[Entry]:
+    def entries(self) -> list[BookLine]:
         """What the database holds, as lines."""
-        db, found = self.db, []
-        months = self.months()
-        for r in db.rows("SELECT * FROM openings WHERE kind IN (?, ?, ?) ORDER BY id", *KINDS):
-            first = (r["first"] or "")[:7]
-            bars = sorted({d for m, d in months.get(r["market"], {}).items() if m[:7] >= first})
-            found.append({"kind": r["kind"], "number": r["batch"], "rules": r["hash"], "market": code_digest(r["market"]),
-                          "at": r["created"], "first": r["first"] or "", "last": r["last"] or "", "size": r["size"],
-                          "months": bars})
-        found += [{"kind": "verdict", "verdict": r["verdict"], "rules": r["hash"], "market": code_digest(r["market"]),
-                   "at": r["created"], "months": sorted(months.get(r["market"], {}).values())}
-                  for r in db.rows("SELECT * FROM judged ORDER BY id")]
-        found += [{"kind": "moved", "old": r["old"], "new": r["new"], "at": r["created"], "market": ""}
-                  for r in db.rows("SELECT * FROM borders ORDER BY id")]
-        return [e | {"project": self.id} for e in found]
+        db, mine, months = self.db, self.id, self.months()
+
+        def opening(r: Any) -> BookLine:
+            first = r["first"] or ""
+            bars = {d for m, d in months.get(r["market"], {}).items() if m[:7] >= first[:7]}
+            return BookLine(kind=r["kind"], project=mine, number=r["batch"], rules=r["hash"], market=code_digest(r["market"]),
+                            at=r["created"], first=first, last=r["last"] or "", size=r["size"], months=tuple(sorted(bars)))
+
+        def verdict(r: Any) -> BookLine:
+            return BookLine(kind="verdict", project=mine, verdict=r["verdict"], rules=r["hash"],
+                            market=code_digest(r["market"]), at=r["created"])
+
+        def moved(r: Any) -> BookLine:
+            return BookLine(kind="moved", project=mine, old=r["old"], new=r["new"], at=r["created"])
+
+        def named(r: Any) -> str:
+            return f"a line of the book of {r['created']}"
+
+        asked = ((f"SELECT * FROM openings WHERE kind IN {KINDS} ORDER BY id", opening),
+                 ("SELECT * FROM judged ORDER BY id", verdict), ("SELECT * FROM borders ORDER BY id", moved))
+        return [e for sql, make in asked for e in db.aside.readable(db.rows(sql), make, named)]
 
     def check_room(self, count: int) -> None:
         """Make sure that so many lines can be written to both. Raises EnvironmentTrouble otherwise."""
@@ -124,60 +187,42 @@ class BookJournal:
         Raises:
             EnvironmentTrouble: one of them cannot be written.
         """
-        here = self.entries()
+        here, mine = self.entries(), self.id
         for journal in (self.own, self.users):
-            known = {key_of(e) for e in journal.read()[0] if e.get("project") == self.id}
-            journal.append([e for e in here if key_of(e) not in known])
+            known = {key_of(e) for e in lines_of(journal) if e.project == mine}
+            journal.append([e.entry for e in here if key_of(e) not in known])
 
     def reconcile(self) -> str:
         """Let the stricter hold, in the database and in both journals. Returns what was entered into the database again, in
         words, "" for nothing."""
-        mine = self.id
-        lines = [e for j in (self.own, self.users) for e in j.read()[0] if e.get("project") == mine]
-        if not lines and not self.db.rows("SELECT 1 FROM openings UNION ALL SELECT 1 FROM judged UNION ALL SELECT 1 FROM "
-                                          "borders LIMIT 1"):
-            self._mine()
-            return ""
-        known = {key_of(e) for e in self.entries()}
-        lost = {key_of(e): e for e in lines if key_of(e) not in known}
-        told = self._enter(list(lost.values())) if lost else ""
+        mine, told = self.id, ""
+        lines = [e for j in (self.own, self.users) for e in lines_of(j) if e.project == mine]
+        here = self.entries()
+        if lines or here:
+            known = {key_of(e) for e in here}
+            lost = {key_of(e): e for e in lines if key_of(e) not in known}
+            told = self._enter(list(lost.values())) if lost else ""
+            self.write()
         self._mine()
-        self.write()
         return told
 
-    def _enter(self, lost: list[Entry]) -> str:
+    def _enter(self, lost: list[BookLine]) -> str:
         """Enter again what the database lost."""
-        codes, count = _Codes(self.db), {OPENED: 0, SHOWN: 0, "verdict": 0, "moved": 0}
+        codes, book, count = _Codes(self.db), HoldoutBook(self.db), Counter[str]()
         with self.db.transaction() as db:
             for e in lost:
-                kind, market, rules = e["kind"], codes(e), str(e.get("rules", ""))
-                at = str(e.get("at", now()))
-                if kind in KINDS:
-                    db.execute("INSERT INTO openings (created, what, kind, market, hash, first, last, batch, size) VALUES "
-                               "(?, ?, ?, ?, ?, ?, ?, ?, ?)",
-                               (at, "told by the journal; the database had lost it", kind, market, rules,
-                                e.get("first") or "", e.get("last") or "", int(e.get("number", 0)), int(e.get("size", 1))))
-                    used = max(int(self.db.get_value(RESERVED, 0)), int(e.get("number", 0)))
-                    self.db.set_value(RESERVED, used)
-                elif kind == "verdict":
-                    named = db.execute("SELECT name FROM candidates WHERE hash = ?", (rules,)).fetchone()
-                    verdict = str(e.get("verdict", "falls"))
-                    reason = GONE if verdict == "falls" else "As the journal of openings says; the database had lost it."
-                    db.execute("INSERT INTO judged (created, market, hash, name, verdict, reason) VALUES (?, ?, ?, ?, ?, ?)",
-                               (at, market, rules, named[0] if named else "rules judged before", verdict, reason))
-                elif kind == "moved":
-                    db.execute("INSERT INTO borders (created, old, new, why, candidates) SELECT ?, ?, ?, ?, "
-                               "coalesce(max(id), 0) FROM candidates",
-                               (at, e.get("old"), e.get("new"), "told by the journal"))
-                    db.execute("INSERT INTO judged (created, market, hash, name, verdict, reason, daily) SELECT DISTINCT ?, "
-                               "c.market, c.hash, c.name, 'falls', ?, b.daily FROM candidates AS c JOIN bodies AS b ON "
-                               "b.candidate = c.id WHERE NOT EXISTS (SELECT 1 FROM judged AS j WHERE j.market = c.market AND "
-                               "j.hash = c.hash)", (at, f"Seen since {at[:10]}: the border was moved from {e.get('old')} to "
-                                                        f"{e.get('new')}, as the journal of openings says."))
-                count[kind if kind in count else OPENED] += 1
+                count[WORDS[e.kind]] += 1
+                if e.kind == "moved":
+                    book.move(e.at, dt.date.fromisoformat(e.old), dt.date.fromisoformat(e.new), "told by the journal")
+                elif e.kind == "verdict":
+                    named = db.execute("SELECT name FROM candidates WHERE hash = ?", (e.rules,)).fetchone()
+                    book.judge(e.at, codes(e), e.rules, named[0] if named else UNNAMED, e.verdict,
+                               GONE if e.verdict == "falls" else f"Judged so, {LOST}", None)
+                else:
+                    book.add(Opening(e.at, f"told again, {LOST}", e.kind, codes(e), e.rules, e.first, e.last, e.number,
+                                     e.size))
             unsettle(db)
-        words = [f"{n} {w}{'s' if n != 1 else ''}" for n, w in ((count[OPENED], "opening"), (count["verdict"], "verdict"), (
-            count["moved"], "move"), (count[SHOWN], "look at figures")) if n]
+        words = [f"{n} {what}{'s' if n != 1 else ''}" for what, n in count.items()]
         return (f"the journal of openings knows {', '.join(words)} that the database had lost; they hold again, since the "
                 "stricter of both does")
 
@@ -185,25 +230,23 @@ class BookJournal:
 
     def elsewhere(self) -> list[Elsewhere]:
         """Openings on the same bars in other projects of this user."""
-        months = {m: set(d.values()) for m, d in self.months().items()}
+        mine, months = self.id, {m: set(d.values()) for m, d in self.months().items()}
         every = set().union(*months.values()) if months else set()
-        if not every:
-            return []
-        by_project: dict[str, list[Entry]] = {}
-        for e in self.users.read()[0]:
-            if e.get("project") != self.id and every & set(_texts(e.get("months"))):
-                by_project.setdefault(str(e.get("project")), []).append(e)
+        lines: dict[str, list[BookLine]] = {}
+        for e in lines_of(self.users) if every else ():
+            if e.project != mine:
+                lines.setdefault(e.project, []).append(e)
         answers = {r["about"]: r["answer"] for r in self.db.rows("SELECT about, answer FROM answers")}
         out = []
-        for project, lines in by_project.items():
-            opened = [e for e in lines if e["kind"] == OPENED]
+        for project, told in lines.items():
+            opened = [e for e in told if e.kind == OPENED and every.intersection(e.months)]
             if not opened:
                 continue
-            met = tuple(sorted(m for m, d in months.items() if any(d & set(_texts(e.get("months"))) for e in lines)))
-            falls = {str(e.get("rules")): str(e.get("at")) for e in lines if e["kind"] == "verdict" and
-                     e.get("verdict") == "falls"}
-            at = sorted(str(e.get("at")) for e in opened)
-            out.append(Elsewhere(project, len({e.get("number") for e in opened}), met, at[0], at[-1], falls,
+            bars, theirs = set().union(*(e.months for e in opened)), {e.market for e in opened}
+            met = tuple(sorted(m for m, d in months.items() if d & bars))
+            falls = {e.rules: e.at for e in told if e.kind == "verdict" and e.verdict == "falls" and e.market in theirs}
+            at = sorted(e.at for e in opened)
+            out.append(Elsewhere(project, len({e.number for e in opened}), met, at[0], at[-1], falls,
                                  answers.get(f"project {project}", "")))
         return sorted(out, key=lambda o: o.first)
 
@@ -222,20 +265,18 @@ class BookJournal:
 
     def _mine(self) -> None:
         """Count openings of one's own in other projects, and let what fell there fall here."""
-        mine = [o for o in self.elsewhere() if o.answer == MINE]
+        self.known_elsewhere = tuple(self.elsewhere())
+        mine, book = [o for o in self.known_elsewhere if o.answer == MINE], HoldoutBook(self.db)
         count = sum(o.openings for o in mine)
         if count != int(self.db.get_value(ELSEWHERE, 0)):
             self.db.set_value(ELSEWHERE, count)
         for one in mine:
-            for rules, at in one.falls.items():
-                for market in one.markets:
-                    if self.db.rows("SELECT 1 FROM judged WHERE hash = ? AND market = ?", rules, market):
-                        continue
-                    with self.db.transaction() as db:
-                        db.execute("INSERT INTO judged (created, market, hash, name, verdict, reason) VALUES (?, ?, ?, ?, "
-                                   "'falls', ?)", (at, market, rules, "rules judged before",
-                                                   f"Fell on {at[:10]} in another project, on the same bars."))
-                        unsettle(db, rules, market)
+            for market in one.markets:
+                known = {j.hash for j in book.judged(market)}
+                for rules, at in one.falls.items():
+                    if rules not in known:
+                        book.judge(at, market, rules, UNNAMED, "falls",
+                                   f"Fell on {at[:10]} in another project, on the same bars.", None)
 
 
 class _Codes:
@@ -245,14 +286,6 @@ class _Codes:
         self.codes = {code_digest(r["code"]): str(r["code"]) for r in db.rows("SELECT code FROM markets")}
         self.months = {m: set(d.values()) for m, d in months_of(db).items()}
 
-    def __call__(self, e: Entry) -> str:
-        code = self.codes.get(str(e.get("market", "")))
-        if code is not None:
-            return code
-        bars = set(_texts(e.get("months")))
-        return next((m for m, d in self.months.items() if d & bars), "")
-
-
-def _texts(value: object) -> list[str]:
-    return [v for v in value if isinstance(v, str)] if isinstance(value, list) else []
-
+    def __call__(self, e: BookLine) -> str:
+        code = self.codes.get(e.market)
+        return code if code is not None else next((m for m, d in self.months.items() if d.intersection(e.months)), "")

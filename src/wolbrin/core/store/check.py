@@ -22,7 +22,7 @@ from wolbrin.core.market.treatment import Treatment
 from wolbrin.core.portfolio.plan import Plan
 from wolbrin.core.rules.model import Strategy
 from wolbrin.core.store.aside import UNREADABLE, why
-from wolbrin.core.store.book_journal import JOURNAL, PROJECT_ID, key_of, state_folder
+from wolbrin.core.store.book_journal import JOURNAL, PROJECT_ID, key_of, lines_of, state_folder
 from wolbrin.core.store.book_kept import carry_book
 from wolbrin.core.store.copies import copies_of, reader
 from wolbrin.core.store.database import DATABASE
@@ -180,24 +180,23 @@ def _journal(db: sqlite3.Connection, folder: Path) -> Iterator[Wrong]:
         return
     own, users = Journal(folder / JOURNAL), Journal(state_folder() / JOURNAL)
     here = _value(db, PROJECT_ID)
-    lines = []
     for journal in (own, users):
-        found, wrong = journal.read()
-        lines += [e for e in found if e.get("project") == here]
-        if wrong:
-            yield Wrong(f"the journal of openings has a gap ({wrong})", str(journal.path), "Whatever was written in it "
-                        "counts all the same; put the file back from a backup, if there is one.")
+        if wrong := journal.read()[1]:
+            yield Wrong(f"the journal of openings has a gap ({wrong})", str(journal.path), "What can be read of it "
+                        "counts all the same. Put the file back from a backup, or move it away: it is written anew when the "
+                        "project is opened.")
+    mine, theirs = ([e for e in lines_of(j) if e.project == here] for j in (own, users))
     asked = {"opened": "SELECT DISTINCT batch, hash, market, created FROM openings WHERE kind = 'opened'",
              "verdict": "SELECT DISTINCT verdict, hash, market, created FROM judged",
              "moved": "SELECT DISTINCT old, new, created FROM borders"}
     for kind, sql in asked.items():
-        known = len({key_of(e) for e in lines if e.get("kind") == kind})
+        known = len({key_of(e) for e in (*mine, *theirs) if e.kind == kind})
         stored = len(db.execute(sql).fetchall())
         what = "moved" if kind == "moved" else "opened or judged"
         if known > stored:
             yield Wrong(f"the journal knows {known} lines of what was {what}, the database {stored}: some were "
                         "lost", str(folder / DATABASE), "Open the project: they hold again.")
-        in_own = len({key_of(e) for e in own.read()[0] if e.get("kind") == kind and e.get("project") == here})
+        in_own = len({key_of(e) for e in mine if e.kind == kind})
         if in_own < max(known, stored):
             yield Wrong(f"the journal in the project lacks {max(known, stored) - in_own} lines of what was {what}",
                         str(own.path), "Open the project: they are written again.")

@@ -20,7 +20,7 @@ from wolbrin.core.written import sync_folder
 
 BEGIN = "0" * 32
 MODE = 0o600
-MOST_BYTES = 64 * 1024**2
+MOST_BYTES = 256 * 1024**2
 Entry = dict[str, Any]
 
 
@@ -40,7 +40,7 @@ class Journal:
 
     def read(self) -> tuple[list[Entry], str]:
         """Its lines, and what is wrong with them in words, "" for nothing. Lines after a break are told too: whatever was
-        written counts."""
+        written counts. A line that is not what was written (a flipped bit) does not."""
         try:
             there = self.path.stat()
             if there.st_size > MOST_BYTES:
@@ -80,6 +80,8 @@ class Journal:
             return
         try:
             with self._held() as handle:
+                if os.fstat(handle).st_size > MOST_BYTES:
+                    raise OSError("it is larger than any journal")
                 data = os.pread(handle, MOST_BYTES, 0)
                 keep = data.rfind(b"\n") + 1  # what a kill cut short was never anything
                 before, lines = _last(data[:keep]), []
@@ -88,9 +90,8 @@ class Journal:
                     lines.append(json.dumps({**entry, "before": before, "digest": digest}, sort_keys=True))
                     before = digest
                 text = "".join(f"{line}\n" for line in lines).encode()
+                os.ftruncate(handle, keep)
                 try:
-                    os.posix_fallocate(handle, keep, len(text))
-                    os.ftruncate(handle, keep)
                     if os.pwrite(handle, text, keep) != len(text):
                         raise OSError("it was cut short")
                     os.fsync(handle)
@@ -125,9 +126,13 @@ def _lines(data: bytes) -> tuple[list[Entry], str]:
         except (ValueError, RecursionError):
             wrong = wrong or f"line {number} cannot be read"
             continue
-        if entry.get("before") != before or entry.get("digest") != digest_of(before, entry):
-            wrong = wrong or f"line {number} does not follow the one before: lines were taken out or changed"
-        before = str(entry.get("digest"))
+        if entry.get("digest") != digest_of(str(entry.get("before")), entry):
+            wrong = wrong or f"line {number} is not what was written"
+            before = str(entry.get("digest"))
+            continue
+        if entry["before"] != before:
+            wrong = wrong or f"line {number} does not follow the one before: lines were taken out"
+        before = entry["digest"]
         found.append(entry)
     return found, wrong
 

@@ -42,6 +42,10 @@ def leftovers(db: Database, younger: bool = False) -> list[Leftover]:
             if younger or time.time() - about.st_mtime > YOUNG:
                 why = "begun and never finished" if path.name.endswith((PARTIAL, ".partial")) else what
                 found.append(Leftover(path, about.st_size, why))
+    for path in sorted(db.folder.glob(f"*{PARTIAL}")):
+        about = path.stat()
+        if path.is_file() and not path.is_symlink() and (younger or time.time() - about.st_mtime > YOUNG):
+            found.append(Leftover(path, about.st_size, "begun and never finished"))
     return found
 
 

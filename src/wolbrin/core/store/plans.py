@@ -13,7 +13,6 @@ from wolbrin.core.models import Model
 from wolbrin.core.rules.model import Strategy
 from wolbrin.core.store.database import Database
 from wolbrin.core.store.same import codes_of
-from wolbrin.core.store.settings import OwnSpan
 
 PLAN_VERSION = 1
 CANDIDATES, PORTFOLIO = "candidates", "portfolio"
@@ -23,7 +22,7 @@ class Member(Model):
     """One candidate of an opening. record: made its training results, and holds costs, span and histories; family: number of
     its family, the strongest first, whose first member represents it; weight: what one unit of account money of its daily
     results counts in the whole, one over the deviation of its training days; 0 for one that represents none. tried: of its
-    market by then; search, number, kept: what found it, and its id on the Shelf; hash: of its rules."""
+    market by then; search, number: what found it, and its draw there; hash: of its rules."""
 
     name: str
     hash: str
@@ -34,10 +33,8 @@ class Member(Model):
     family: int = 0
     weight: float = 0.0
     tried: int = 1
-    own: OwnSpan | None = None
     search: int | None = None
     number: int | None = None
-    kept: int | None = None
 
 
 class OpeningPlan(Model):
@@ -87,12 +84,12 @@ class Plans:
     def __init__(self, db: Database) -> None:
         self.db = db
 
-    def add(self, created: str, plan: OpeningPlan) -> int:
-        """Write a plan down. Returns its row."""
+    def add(self, created: str, plan: OpeningPlan) -> StoredPlan:
+        """Write a plan down."""
         with self.db.transaction() as db:
             made = db.execute("INSERT INTO plans (created, number, digest, body, done) VALUES (?, ?, ?, ?, 0)",
                               (created, plan.number, plan.digest, plan.model_dump_json()))
-            return int(made.lastrowid or 0)
+            return StoredPlan(int(made.lastrowid or 0), created, plan, False)
 
     def all(self) -> list[StoredPlan]:
         """Oldest first; what cannot be read is named and left aside."""

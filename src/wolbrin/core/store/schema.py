@@ -145,7 +145,6 @@ MIGRATIONS: tuple[str, ...] = (
     """
     ALTER TABLE sources ADD COLUMN months TEXT;
     ALTER TABLE judged ADD COLUMN told TEXT;
-    ALTER TABLE strategies ADD COLUMN tried INTEGER;
     CREATE TABLE plans (
         id INTEGER PRIMARY KEY, created TEXT NOT NULL, number INTEGER NOT NULL, digest TEXT NOT NULL, body TEXT NOT NULL,
         done INTEGER NOT NULL DEFAULT 0);

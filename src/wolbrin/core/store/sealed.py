@@ -13,11 +13,12 @@ from wolbrin.core.errors import NothingOpened, UserError
 from wolbrin.core.market.bars import Span
 from wolbrin.core.store.ground import Ground, Histories, histories_of
 from wolbrin.core.store.holdout import HoldoutBook, Opening
-from wolbrin.core.store.plans import OpeningPlan, Plans
+from wolbrin.core.store.plans import OpeningPlan, Plans, StoredPlan
 from wolbrin.core.store.project import Project, now
+from wolbrin.core.written import PARTIAL
 
 ROOM, ROOM_EACH = 4 * 1024**2, 192 * 1024  # bytes held free for verdicts: for an opening, and for each that is opened
-HELD = "room-for-verdicts"
+HELD = f"room-for-verdicts{PARTIAL}"
 
 
 @dataclass(frozen=True)
@@ -44,9 +45,10 @@ def check_sealed(ground: Ground, whole: Histories, wanted: Wanted) -> None:
 
 
 def open_sealed(project: Project, ground: Ground, wanted: Sequence[Wanted], plan: Callable[[int], OpeningPlan]) -> tuple[
-        Histories, int]:
+        Histories, StoredPlan]:
     """Count one opening, write its plan down in the database and in both journals, synced, and give the histories with their
-    sealed bars, and the plan's row. plan(number): what is opened, asked once it is certain that there is something to open.
+    sealed bars, and the plan as it is kept. plan(number): what is opened, asked once it is certain that there is something to
+    open.
 
     Raises:
         UserError: there is nothing to see; nothing is counted then. EnvironmentTrouble: it cannot be written down; nothing
@@ -59,12 +61,12 @@ def open_sealed(project: Project, ground: Ground, wanted: Sequence[Wanted], plan
     project.journal.check_room(2 * len(wanted))
     with project.transaction():
         number = book.reserve()
-        row = Plans(project).add(at, plan(number))
+        stored = Plans(project).add(at, plan(number))
         for one in wanted:
             book.add(Opening(at, one.what, market=one.market, hash=one.hash, first=_text(one.span.first),
                              last=_text(one.span.last), batch=number, size=len(wanted)))
     project.journal.write()
-    return whole, row
+    return whole, stored
 
 
 def open_again(ground: Ground) -> Histories:

@@ -6,7 +6,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 from dataclasses import dataclass
 
-from wolbrin.core.engine.record import Record
+from wolbrin.core.engine.record import Record, markets_in
 from wolbrin.core.errors import WolbrinError
 from wolbrin.core.store.book_journal import Elsewhere
 from wolbrin.core.store.brought import BROUGHT, bring, unknown_tried
@@ -42,8 +42,7 @@ class Asked:
 
 def asked_for(project: Project, footing: Footing, candidates: Sequence[tuple[int, Record]]) -> Asked:
     """What is asked for some candidates, by Shelf id and record."""
-    pairs = {(name.split(" ")[1], record.market, record.interval)
-             for _, record in candidates for name in record.histories if name.startswith("operand ")}
+    pairs = {(other, record.market, record.interval) for _, record in candidates for other in markets_in(record.histories)}
     leads = []
     for other, traded, interval in sorted(pairs):
         try:

@@ -31,7 +31,7 @@ from wolbrin.core.store.plans import CANDIDATES, PORTFOLIO, Member, OpeningPlan,
 from wolbrin.core.store.project import Project, now
 from wolbrin.core.store.sealed import Wanted, check_sealed, open_again, open_sealed, room_for_verdicts
 from wolbrin.core.work.footing import Footing
-from wolbrin.core.work.openable import check_openable, unseen_by
+from wolbrin.core.work.openable import check_answered, check_openable, unseen_by
 from wolbrin.core.work.origins import Origins
 from wolbrin.core.work.twins import known_verdict, training_daily, without_look
 from wolbrin.core.work.walk_schedule import carried_on, carries_on
@@ -61,6 +61,7 @@ def member_of(case: Case, name: str, record: Record | None = None, **more: Any) 
 
 
 def wanted_of(plan: Sequence[tuple[Member, Span]], why: str) -> list[Wanted]:
+    """What is asked of the door for some members, each with the days that are looked at."""
     return [Wanted(m.market, m.interval, span, f"{why}: {m.name} on {m.market}", m.hash) for m, span in plan]
 
 
@@ -75,7 +76,7 @@ def through(footing: Footing, whole: Histories, case: Case) -> Strategy:
     return carried_on(footing, case.strategy, case.brief, last, history).strategy
 
 
-def _case(project: Project, footing: Footing, origins: Origins, plan: OpeningPlan, m: Member) -> Case:
+def _case(footing: Footing, origins: Origins, plan: OpeningPlan, m: Member) -> Case:
     """The case of a member, as it was when the plan was made. Raises UserError where it is another by now."""
     history = footing.histories.prepared(m.market, m.interval)
     brief = replace(m.record.brief, role="training")
@@ -85,12 +86,12 @@ def _case(project: Project, footing: Footing, origins: Origins, plan: OpeningPla
                 origin=origins.of(m.search, m.market, m.interval, m.number) if m.search is not None else None)
 
 
-def _look(project: Project, footing: Footing, origins: Origins, plan: OpeningPlan, m: Member, gate: HoldoutGate,
+def _look(footing: Footing, origins: Origins, plan: OpeningPlan, m: Member, gate: HoldoutGate,
           whole: Histories) -> Seen:
     """Run one member on opened bars."""
     history = footing.histories.prepared(m.market, m.interval)
     try:
-        case = _case(project, footing, origins, plan, m)
+        case = _case(footing, origins, plan, m)
         looked, daily = gate.looked_daily(replace(case, opened=whole.prepared(m.market, m.interval),
                                                   carried=through(footing, whole, case)))
         return Seen(case, looked, daily)
@@ -116,7 +117,7 @@ def judge_plan(project: Project, footing: Footing, stored: StoredPlan, whole: Hi
     short is judged again without anybody having learned of it.
     """
     plan, book, origins = stored.plan, HoldoutBook(project), Origins(project)
-    seen = [_look(project, footing, origins, plan, m, gate, whole) for m in plan.members]
+    seen = [_look(footing, origins, plan, m, gate, whole) for m in plan.members]
 
     def t_of(s: Seen) -> float:
         return s.looked.figures["t_daily"] if s.looked is not None and gate.sound(s.looked) else math.nan
@@ -124,24 +125,18 @@ def judge_plan(project: Project, footing: Footing, stored: StoredPlan, whole: Hi
     families = plan.families
     whole_t = _whole_t(plan, seen) if plan.whole else None
     opened = gatekeep([[t_of(seen[i]) for i in f] for f in families], plan.level, whole_t)
-    out: list[tuple[Member, Outcome]] = []
-    rows: list[tuple[Member, Seen, Outcome, str]] = []
     at = now()
-    for f, family in enumerate(families):
-        for j, i in enumerate(family):
-            m, s = plan.members[i], seen[i]
-            outcome, told = _outcome(plan, gate, s, opened, f, j, at)
-            out.append((m, outcome))
-            rows.append((m, s, outcome, told))
-    daily = [training_daily(s.case.history, m.strategy) for m, s, _, _ in rows]
+    rows = [(plan.members[i], *_outcome(plan, gate, seen[i], opened, f, j, at), training_daily(seen[i].case.history,
+                                                                                              plan.members[i].strategy))
+            for f, family in enumerate(families) for j, i in enumerate(family)]
     free()
     with project.transaction():
-        for (m, _, outcome, told), d in zip(rows, daily):
+        for m, outcome, told, d in rows:
             book.judge(at, m.market, m.hash, m.name, outcome.verdict, outcome.reason, d, told)
             Dossiers(project).testify(m.hash, m.market, m.interval, outcome, m.record)
         Plans(project).finish(stored.id)
     project.journal.write()
-    return out
+    return [(m, outcome) for m, outcome, _, _ in rows]
 
 
 def _outcome(plan: OpeningPlan, gate: HoldoutGate, s: Seen, opened: Opened, f: int, j: int, at: str) -> tuple[Outcome, str]:
@@ -162,11 +157,11 @@ def _outcome(plan: OpeningPlan, gate: HoldoutGate, s: Seen, opened: Opened, f: i
         return replace(full, passed=True, reason=full.reason + more), ""
     told = json.dumps({"reason": full.reason, "headline": full.headline, "figures": {
         k: v for k, v in full.figures.items() if v == v}})
-    reason, of = _why(plan, opened, verdict, f, at), verdict if verdict in (OF_FAMILY, OF_WHOLE) else ""
+    reason, of = _why(plan, opened, verdict, at), verdict if verdict in (OF_FAMILY, OF_WHOLE) else ""
     return without_look(gate, False, reason, of or "fell", tried, of), told
 
 
-def _why(plan: OpeningPlan, opened: Opened, verdict: str, f: int, at: str) -> str:
+def _why(plan: OpeningPlan, opened: Opened, verdict: str, at: str) -> str:
     """Why something does not stand: that it does not, and nothing of what was seen."""
     n, k = len(plan.members), len(plan.families)
     if n == 1:
@@ -178,7 +173,7 @@ def _why(plan: OpeningPlan, opened: Opened, verdict: str, f: int, at: str) -> st
         return f"{begin}: together they stand (t {number(opened.whole, 2)} was needed), its family does not by itself."
     if plan.whole:
         return f"{begin}: together they did not stand, and all fell."
-    return f"{begin}: its family {'fell' if not opened.stands[f] else 'stands, it fell'}."
+    return f"{begin}: its family fell."
 
 
 def open_plan(project: Project, footing: Footing, plan: Callable[[int], OpeningPlan], members: Sequence[tuple[Member, Span]],
@@ -193,8 +188,7 @@ def open_plan(project: Project, footing: Footing, plan: Callable[[int], OpeningP
         raise UserError("an opening that had been cut short was judged only now", "holdout", "Look at what came of it, then "
                         "ask again.")
     with room_for_verdicts(project.folder, len(members)) as free:
-        whole, row = open_sealed(project, footing.ground, wanted_of(members, why), plan)
-        stored = next(p for p in Plans(project).all() if p.id == row)
+        whole, stored = open_sealed(project, footing.ground, wanted_of(members, why), plan)
         return judge_plan(project, footing, stored, whole, gate, free), whole
 
 
@@ -217,12 +211,12 @@ def judge_whole(project: Project, footing: Footing, cases: Sequence[tuple[Case, 
     of the same portfolio that was cut short goes on under its number.
 
     cases: each with the name of its candidate. together: trades them. keep: writes the verdict down, as it is told and in
-    full: of a fall nothing is told but that it fell. tried: combinations it
-    was chosen from. body: what is opened, as JSON.
+    full: of a fall nothing is told but that it fell. tried: combinations it was chosen from. body: what is opened, as JSON.
     Raises:
         UserError: one of them has no sealed bars; nothing was counted then.
     """
     book = HoldoutBook(project)
+    check_answered(project)
     for case, who in cases:
         check_openable(project, footing, case, who)
     finish_openings(project, footing, gate)
@@ -242,19 +236,19 @@ def judge_whole(project: Project, footing: Footing, cases: Sequence[tuple[Case, 
     with room_for_verdicts(project.folder, len(cases)) as free:
         if before is None:
             wanted = wanted_of([(m, span) for m in members], f"portfolio {name}")
-            whole, row = open_sealed(project, footing.ground, wanted, plan)
-            opening = next(p for p in Plans(project).all() if p.id == row).plan.number
+            whole, stored = open_sealed(project, footing.ground, wanted, plan)
         else:
-            whole, row, opening = open_again(footing.ground), before.id, before.plan.number
+            whole, stored = open_again(footing.ground), before
+        opening = stored.plan.number
         outcome: Outcome | None = None
-        training, sealed = list[Part](), list[Part]()
-        for case, who in cases:
-            market, interval = case.history.bars.terms.code, case.history.bars.interval
-            brief = replace(case.brief, span=case.holdout, most_bars=None, role="holdout")
-            sealed.append(Part(who, whole.prepared(market, interval), through(footing, whole, case), brief))
-            training.append(Part(who, case.history, case.strategy, case.brief))
         fault: UserError | None = None
         try:
+            training, sealed = list[Part](), list[Part]()
+            for case, who in cases:
+                market, interval = case.history.bars.terms.code, case.history.bars.interval
+                brief = replace(case.brief, span=case.holdout, most_bars=None, role="holdout")
+                sealed.append(Part(who, whole.prepared(market, interval), through(footing, whole, case), brief))
+                training.append(Part(who, case.history, case.strategy, case.brief))
             ahead, after = together(training), together(sealed)
             looked = looked_at(ahead.facts, ahead.daily, after.facts, after.daily)
             first = replace(cases[0][0], tried=max(tried, *(c.tried for c, _ in cases)), origin=None)
@@ -273,7 +267,7 @@ def judge_whole(project: Project, footing: Footing, cases: Sequence[tuple[Case, 
                 reason = (f"Seen on {now()[:10]} as a member of {name}, which {told}: of itself nothing can be told any "
                           "more.")
                 book.judge(now(), m.market, m.hash, m.name, FALLS, reason, d)
-            Plans(project).finish(row)
+            Plans(project).finish(stored.id)
         project.journal.write()
         if outcome is None:
             assert fault is not None
@@ -295,6 +289,7 @@ def look_beyond(project: Project, footing: Footing, case: Case, gate: HoldoutGat
     finish_openings(project, footing, gate)
     made = known_verdict(project, footing, case, gate, name=name)
     if made is None:
+        check_answered(project)
         case = replace(case, holdout=unseen_by(project, market, "", case.holdout))
         check_openable(project, footing, case, name)
         first, last = case.holdout.first, case.holdout.last
@@ -348,7 +343,7 @@ def figures_of(project: Project, footing: Footing, gate: HoldoutGate, market: st
     m = next(m for m in plan.members if m.hash == hash)
     whole = open_again(footing.ground)
     show(project, final.market, hash, final.name)
-    seen = _look(project, footing, Origins(project), plan, m, gate, whole)
+    seen = _look(footing, Origins(project), plan, m, gate, whole)
     tables = seen.looked.tables if seen.looked is not None else {}
     of = final.verdict if final.verdict != FALLS else ""
     outcome = Outcome(gate.key, False, f"{final.reason} {kept['reason']}", str(kept["headline"]),

@@ -5,7 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 from wolbrin.core.engine.prepare import Prepared
-from wolbrin.core.engine.record import others_read
+from wolbrin.core.engine.record import markets_in, others_read
 from wolbrin.core.errors import UserError, WolbrinError
 from wolbrin.core.market.bars import Bars
 from wolbrin.core.market.leads import Lead, lead_of
@@ -48,7 +48,7 @@ class Led:
 def leads_of(footing: Footing, strategy: Strategy, history: Prepared, answers: dict[str, str]) -> list[Led]:
     """Each other market that some rules read, in training."""
     return [_led(footing, market, history.bars, answers.get(market, ""))
-            for market in sorted({name.split(" ")[1] for name in others_read(strategy, history.columns)})]
+            for market in sorted(markets_in(others_read(strategy, history.columns)))]
 
 
 def leads_between(footing: Footing, other: str, traded: str, interval: int) -> Led:

@@ -22,12 +22,11 @@ ONE = dt.timedelta(days=1)
 
 def check_openable(project: Project, footing: Footing, case: Case, name: str) -> None:
     """Make sure that rules may meet the holdout: they know neither dates nor the future, how many were tried for them is
-    known, dated numbers are what their procedure chooses, and openings elsewhere on the same bars are answered for.
+    known, and dated numbers are what their procedure chooses. (`check_answered` is asked once for all.)
 
     Raises:
         UserError: they may not, and why.
     """
-    check_answered(project)
     check_dates(case, name)
     if words := unanswered_of(Footing.of(project), case.strategy, case.history):
         raise UserError(words[:1].lower() + words[1:], name, "", Door("Go to Proving", "proving"))

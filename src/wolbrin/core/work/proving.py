@@ -15,20 +15,19 @@ from wolbrin.core.errors import UserError, WolbrinError
 from wolbrin.core.jobs import Chunk, Job, State
 from wolbrin.core.market.bars import Span
 from wolbrin.core.proving.against_luck import LuckGate
-from wolbrin.core.proving.dates import DatesGate
-from wolbrin.core.proving.gate import NOT_ENOUGH, PASSES, Case, Gate, Origin, Outcome
+from wolbrin.core.proving.gate import NOT_ENOUGH, PASSES, Case, Gate, Outcome
 from wolbrin.core.proving.holdout import HoldoutGate
 from wolbrin.core.proving.line import walk_line
 from wolbrin.core.proving.opening_plan import Plan
 from wolbrin.core.search.candidate import Candidate, candidate_of
-from wolbrin.core.store.dossier import Dossiers, Evidence
+from wolbrin.core.store.dossier import Dossiers
 from wolbrin.core.store.holdout import HoldoutBook
 from wolbrin.core.store.project import Project
 from wolbrin.core.store.searches import Searches
 from wolbrin.core.work.footing import Footing
 from wolbrin.core.work.judging import finish_openings
 from wolbrin.core.work.lines import gates_of
-from wolbrin.core.work.openable import check_openable, unanswered_of, unseen_by
+from wolbrin.core.work.openable import check_answered, check_openable, unanswered_of, unseen_by
 from wolbrin.core.work.origins import Origins
 from wolbrin.core.work.spending import check_opening
 from wolbrin.core.work.standing import Standings, restand
@@ -116,7 +115,9 @@ def prove_job(project: Project, subjects: list[Subject], *, open_holdout: bool, 
     if open_holdout:
         check_opening(project, len(subjects), many=True)
     dossiers, footing, book = Dossiers(project), Footing.of(project), HoldoutBook(project)
-    if open_holdout:  # an opening that was cut short is judged before anything else is
+    if open_holdout:
+        check_answered(project)
+        # An opening that was cut short is judged before anything else is.
         finish_openings(project, footing, holdout_gate_of(gates_of(project) if gates is None else gates))
     line, origins = gates_of(project) if gates is None else gates, Origins(project)
     standings, tried_on = Standings(project, line), Searches(project).tried()
@@ -159,15 +160,12 @@ def prove_job(project: Project, subjects: list[Subject], *, open_holdout: bool, 
 
             held = standings.at(subject.key[0], subject.market, record).evidence
             known = {g: e.verdict == PASSES for g, e in held.items()}
-            lacked = held.get(LuckGate.key)
-            if (any(g.key not in known and (open_holdout or not g.opens_holdout) for g in line)
-                    or (lacked is not None and lacked.verdict == NOT_ENOUGH)):
+            lacking = [g for g in line if g.key in held and held[g.key].verdict == NOT_ENOUGH]
+            if lacking or any(g.key not in known and (open_holdout or not g.opens_holdout) for g in line):
                 case = replace(case, origin=origins.of(subject.search, subject.market, subject.interval, subject.number),
                                tried_on=tried_on.get(subject.market, 0))
-            if lacked is not None and more_than_then(lacked, case.origin):
-                del known[LuckGate.key]
-            if (asked := held.get(DatesGate.key)) is not None and asked.verdict == NOT_ENOUGH and not case.unanswered():
-                del known[DatesGate.key]  # it was answered since
+            known = {key: passed for key, passed in known.items()
+                     if not any(g.key == key and g.asks_again(case, held[key].outcome) for g in lacking)}
             outcomes = walk_line(case, line, open_holdout=opened if open_holdout else None, all_gates=all_gates, known=known)
             return Proved(subject, tuple(outcomes), record, renewed, "".join(faults))
         except WolbrinError as err:
@@ -210,12 +208,6 @@ def prove_job(project: Project, subjects: list[Subject], *, open_holdout: bool, 
 def holdout_gate_of(gates: Sequence[Gate]) -> HoldoutGate:
     """The gate of a line that judges the sealed span."""
     return next((g for g in gates if isinstance(g, HoldoutGate)), HoldoutGate())
-
-
-def more_than_then(lacked: Evidence, origin: Origin | None) -> bool:
-    """Whether Luck could not judge, and more controls are there now."""
-    now_there = origin.curve.controls if origin is not None and origin.curve is not None else 0
-    return lacked.verdict == NOT_ENOUGH and now_there > lacked.outcome.get("controls", 0)
 
 
 def _comparable(record: Record) -> str:

@@ -13,6 +13,7 @@ from wolbrin.core.rules.identity import strategy_hash
 from wolbrin.core.store.database import Database, unsettle
 from wolbrin.core.store.dossier import Dossiers, Evidence
 from wolbrin.core.store.holdout import OPENED, HoldoutBook
+from wolbrin.core.store.same import SAME
 from wolbrin.core.store.shelf import Kept
 from wolbrin.core.work.lines import gates_of
 from wolbrin.core.work.subject import Subject
@@ -47,6 +48,7 @@ class Standings:
         self.gates = gates_of(project) if gates is None else gates
         self._dossiers = Dossiers(project)
         self._finals = HoldoutBook(project).finals()
+        self._same: dict[str, list[str]] = project.get_value(SAME, {})
         self._openings = [o for o in HoldoutBook(project).all() if o.kind == OPENED]
 
     def of(self, kept: Kept) -> Place:
@@ -55,7 +57,8 @@ class Standings:
 
     def _seen(self, market: str, since: str) -> int:
         """How often a market's holdout had been opened before a time."""
-        return sum(o.created < since for o in self._openings if o.market == market)
+        codes = self._same.get(market, [market])
+        return sum(o.created < since for o in self._openings if o.market in codes)
 
     def of_subject(self, subject: Subject) -> Place:
         """Where a subject stands; one without a record only by the holdout's final verdict."""

@@ -93,12 +93,7 @@ def as_json(plan: Plan, chosen: Choice | None = None) -> dict[str, object]:
             "choices": [{"key": c.key, "families": c.families, "whole_first": c.whole, "chance": c.chance,
                          "chance_of_a_family": c.family, "expected_families": c.expected, "each": list(c.each),
                          "t_whole": c.t_whole if c.whole else None, "t_best": c.t_best} for c in plan.choices],
-            "longer": [{"days": d, "chance": plan.with_days(d).chance} for d in longer(plan)] if plan.choices else []}
-
-
-def longer(plan: Plan) -> list[int]:
-    """Other lengths of holdout, in days: half, one and a half, twice, three times as long."""
-    return [round(plan.sealed * x) for x in (0.5, 1.5, 2.0, 3.0)] if plan.sealed else []
+            "longer": [{"days": d, "chance": chance} for d, chance in plan.longer]}
 
 
 def chosen_of(plan: Plan, key: str | None, anyway: bool) -> Choice:
@@ -130,9 +125,9 @@ def open_together(project: Project, footing: Footing, pending: Sequence[Pending]
     for at, family in enumerate(families):
         for j, i in enumerate(family.members):
             one, spread = pending[i], plan.bets[i].deviation
-            members.append((one, member_of(one.case, one.subject.strategy.name, one.record, family=at, kept=one.subject.kept,
-                                           search=one.subject.search, number=one.subject.number, own=one.subject.own,
-                                           weight=1.0 / spread if j == 0 and spread > 0 else 0.0)))
+            weight = 1.0 / spread if j == 0 and spread > 0 else 0.0
+            members.append((one, member_of(one.case, one.subject.strategy.name, one.record, family=at, weight=weight,
+                                           search=one.subject.search, number=one.subject.number)))
     first = max(one.case.holdout.first for one, _ in members if one.case.holdout.first is not None)
     last = max(one.case.holdout.last for one, _ in members if one.case.holdout.last is not None)
     choices = tuple({"key": c.key, "chance": c.chance, "family": c.family} for c in plan.choices)

@@ -9,7 +9,6 @@ from wolbrin.app.places.proving.gate_page import WIDTH
 from wolbrin.app.places.proving.state import ProvingState
 from wolbrin.core.measures.wording import number
 from wolbrin.core.proving.opening_plan import Choice, Plan, told
-from wolbrin.core.work.together import longer
 
 MOST = 8  # families that are listed
 SOME = (6, 3, 1)  # numbers of the strongest families that are told
@@ -42,7 +41,7 @@ class OpeningPage(QWidget):
         self.says.setText(f"{told(plan)}{' ' + self.state.before if self.state.before else ''} Nothing is opened yet.")
         self._families(plan)
         self._ways(plan)
-        years = [f"{d / YEAR:.1f} years: {_percent(plan.with_days(d).chance)}" for d in longer(plan)]
+        years = [f"{d / YEAR:.1f} years: {_percent(chance)}" for d, chance in plan.longer]
         weak = " As it is, this opening would hardly tell an edge from none." if plan.weak else ""
         now = f"{plan.sealed / YEAR:.1f} years now"
         self.more.setText(f"With other lengths of sealed days ({now}), {'; '.join(years)}.{weak}")

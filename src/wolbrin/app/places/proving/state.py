@@ -331,27 +331,25 @@ class ProvingState(QObject):
 
     def answer_elsewhere(self, mine: bool) -> None:
         """Say whether openings of the same bars in other projects were one's own."""
-        self.session.project.journal.answer(mine)
-        self._answered()
+        self._answer(lambda: self.session.project.journal.answer(mine))
 
     def answer_lead(self, because: str) -> None:
         """Say why one market goes before another."""
-        s, line = self.session, self.line
+        line = self.line
         if line is not None and line.asked.leads:
             one = line.asked.leads[0]
-            try:
-                answer_lead(s.project, one.other, one.traded, because)
-            except UserError as err:
-                s.note(err.sentence(), "error")
-                return
-            self._answered()
+            self._answer(lambda: answer_lead(self.session.project, one.other, one.traded, because))
 
     def say_tried(self, tried: int) -> None:
         """Say how many were tried for the candidates of which nothing says it."""
         line = self.line
         if line is not None and line.asked.unknown:
-            say_tried(self.session.project, line.asked.unknown, tried)
-            self._answered()
+            ids = line.asked.unknown
+            self._answer(lambda: say_tried(self.session.project, ids, tried))
+
+    def _answer(self, act: Callable[[], object]) -> None:
+        """Write an answer down beside the window, and look again."""
+        self.session.compute("Write an answer down", act, lambda _: self._answered())
 
     def _answered(self) -> None:
         for signal in (self.session.evidence_changed, self.session.counts_changed):

@@ -179,7 +179,11 @@ class ProvingPlace(Place):
             self.state.soon()
 
     def choose_gate(self, key: str) -> None:
-        """Show a gate's figure and settings."""
+        """Show a gate's figure and settings, in the place of a plan where one is shown."""
+        self._fill_gate(key)
+        self.beside.setCurrentWidget(self.page)
+
+    def _fill_gate(self, key: str) -> None:
         line = self.state.line
         if line is None:
             return
@@ -187,8 +191,6 @@ class ProvingPlace(Place):
         if gate is not None:
             self.funnel.choose(key)
             self.page.show_gate(gate, line)
-            if self.sender() is self.funnel:
-                self.beside.setCurrentWidget(self.page)
 
     def _planned(self, plan: Plan | None) -> None:
         """Show a plan beside the candidates, or the gate again."""
@@ -264,7 +266,7 @@ class ProvingPlace(Place):
                             (self.how_many, asked.unknown and not asked.leads and not asked.elsewhere)):
             part.setVisible(bool(there))
         self.spent.setCurrentIndex(self.spent.findData(line.spent))
-        self.choose_gate(self.funnel.chosen or self._first(line))
+        self._fill_gate(self.funnel.chosen or self._first(line))
 
     def _say_rates(self, line: LineOf) -> None:
         rates = line.rates
