@@ -23,7 +23,8 @@ from wolbrin.core.market.raw import Raw
 from wolbrin.core.proving.holdout import HoldoutGate
 from wolbrin.core.rules.identity import strategy_hash
 from wolbrin.core.rules.script import parse_strategy
-from wolbrin.core.store.book_journal import BookJournal, state_folder
+from wolbrin.core.store.book_journal import BookJournal
+from wolbrin.core.store.book_lines import state_folder
 from wolbrin.core.store.check import check_project, restore_copy
 from wolbrin.core.store.database import DATABASE
 from wolbrin.core.store.dossier import Dossiers

@@ -132,8 +132,14 @@ def test_copies_are_kept_once_a_day_and_before_the_schema_changes(folder: Path, 
     older = tmp_path / "older"
     shutil.copytree(Path(__file__).parents[1] / "data/project-schema-3", older)
     (older / "copies").write_text("in the way")
-    with pytest.raises(EnvironmentTrouble, match="cannot be copied before it is changed"):
-        Project(older)
+    before = (older / DATABASE).read_bytes()
+    project = Project(older)  # as it is, to be read: nothing is changed that cannot be copied before
+    assert "cannot be copied before it is changed" in project.only_read
+    assert project.strategies()
+    with pytest.raises(EnvironmentTrouble, match="open to be read only"):
+        project.set_value("place", "rules")
+    project.close()
+    assert (older / DATABASE).read_bytes() == before
 
 
 def held(folder: Path) -> dict[Path, bytes]:

@@ -9,7 +9,7 @@ import typer
 from wolbrin.cli.common import FAILED, JSON, console, emit, error_console, told
 from wolbrin.core.errors import UserError, WolbrinError
 from wolbrin.core.store.aside import Aside
-from wolbrin.core.store.check import check_project, restore_copy
+from wolbrin.core.store.check import check_project, left_before, restore_copy
 from wolbrin.core.store.copies import copies_of
 from wolbrin.core.store.database import DATABASE
 from wolbrin.core.store.leftovers import Leftover, leftovers
@@ -59,12 +59,13 @@ def add(app: typer.Typer) -> None:
                 rescued = recover(folder / DATABASE, aside)
             again = _compared(folder) if restore or recovering else ""
             wrong = check_project(folder)
-            copies, left = copies_of(folder), [] if wrong else _left(folder)
+            copies, left, before = copies_of(folder), [] if wrong else _left(folder), left_before(folder)
         if json:
             emit({"folder": str(folder), "sound": not wrong,
                   "wrong": [{"what": w.what, "where": w.where, "remedy": w.remedy} for w in wrong],
                   "copies": [str(c) for c in copies], "leftovers": [{"path": str(f.path), "bytes": f.size, "why": f.why}
                                                                     for f in left],
+                  "left_aside": [{"at": at, "what": what, "why": wrong} for at, what, wrong in before],
                   "recovered": None if rescued is None else {"old": str(rescued), "aside": aside.found},
                   "restored": None if put is None else {"copy": str(put[0]), "old": str(put[1])}})
         else:
@@ -77,6 +78,9 @@ def add(app: typer.Typer) -> None:
             for one in wrong:
                 console.print(one.sentence(), markup=False)
             error_console.print(f"{len(wrong)} things are wrong." if wrong else "Nothing is wrong.", markup=False)
+            if before:
+                error_console.print(f"{len(before)} rows were left aside at some time, since they could not be read; --json "
+                                    "lists them.", markup=False)
             if left:
                 error_console.print(f"{len(left)} files are named by nothing; `wolbrin tidy` lists them.", markup=False)
         if wrong:

@@ -9,23 +9,17 @@ with the openings that were made there, and one answer: mine, or not mine.
 from __future__ import annotations
 
 import datetime as dt
-import hashlib
 import uuid
 from collections import Counter
 from dataclasses import dataclass, field
-from pathlib import Path
-from typing import Annotated, Any, Literal
+from typing import Any
 
-import platformdirs
-from pydantic import AfterValidator, Field, ValidationError
-
-from wolbrin.core.models import Model
+from wolbrin.core.store.book_lines import JOURNAL, BookLine, code_digest, key_of, lines_of, state_folder
 from wolbrin.core.store.database import Database, now, unsettle
 from wolbrin.core.store.holdout import BORDER, ELSEWHERE, OPENED, SHOWN, HoldoutBook, Opening
-from wolbrin.core.store.journal import Entry, Journal
+from wolbrin.core.store.journal import Journal
 from wolbrin.core.store.same import months_of
 
-JOURNAL = "journal.jsonl"
 PROJECT_ID = "project id"
 EXEMPT = "markets that are made up"  # a project's that nobody trades: of the demo, or generated
 MINE, NOT_MINE = "mine", "not mine"
@@ -35,67 +29,6 @@ UNNAMED = "rules judged before"
 WORDS = {OPENED: "opening", BORDER: "opening", SHOWN: "look", "verdict": "verdict", "moved": "move"}
 ROOM_A_LINE = 8_192  # bytes, with the digests of twenty years of months
 KINDS = (OPENED, BORDER, SHOWN)
-
-
-def _day(text: str) -> str:
-    """A date, or nothing. Raises ValueError for what is neither."""
-    return dt.date.fromisoformat(text).isoformat() if text else ""
-
-
-Text = Annotated[str, Field(max_length=100)]
-Date = Annotated[str, AfterValidator(_day)]
-
-
-def state_folder() -> Path:
-    """Where the user's journal is, by the XDG base directory specification."""
-    return Path(platformdirs.user_state_path("wolbrin"))
-
-
-def code_digest(market: str) -> str:
-    """A market's code as journals name it."""
-    return hashlib.sha256(market.encode()).hexdigest()[:16]
-
-
-def key_of(e: BookLine) -> str:
-    """By what the same event is known again."""
-    return "|".join(str(x) for x in (e.kind, e.number, e.rules, e.market, e.verdict, e.old, e.new, e.at))
-
-
-class BookLine(Model):
-    """One line: of an opening, a look at figures or a counted move (`kind` as in the table of openings), of a verdict, or of
-    a moved border. number: of the opening; rules, market: digests; months: digests of the months that were sealed."""
-
-    kind: Literal["opened", "border", "shown", "verdict", "moved"]
-    project: Text = ""
-    at: Text
-    number: int = Field(0, ge=0, le=10**9)
-    size: int = Field(1, ge=0, le=10**9)
-    rules: Text = ""
-    market: Text = ""
-    verdict: Text = ""
-    first: Date = ""
-    last: Date = ""
-    old: Date = ""
-    new: Date = ""
-    months: tuple[Text, ...] = Field((), max_length=5_000)
-    before: Text = ""
-    digest: Text = ""
-
-    @property
-    def entry(self) -> Entry:
-        """As it is written."""
-        return self.model_dump(mode="json", exclude={"before", "digest"}, exclude_defaults=True)
-
-
-def lines_of(journal: Journal) -> list[BookLine]:
-    """What a journal tells, as far as it is lines of a book: a file may come from anywhere."""
-    found = []
-    for e in journal.read()[0]:
-        try:
-            found.append(BookLine.model_validate(e))
-        except ValidationError:
-            continue
-    return found
 
 
 @dataclass(frozen=True)

@@ -22,16 +22,19 @@ from wolbrin.core.market.treatment import Treatment
 from wolbrin.core.portfolio.plan import Plan
 from wolbrin.core.rules.model import Strategy
 from wolbrin.core.store.aside import UNREADABLE, why
-from wolbrin.core.store.book_journal import JOURNAL, PROJECT_ID, key_of, lines_of, state_folder
+from wolbrin.core.store.book_journal import PROJECT_ID
 from wolbrin.core.store.book_kept import carry_book
+from wolbrin.core.store.book_lines import JOURNAL, key_of, lines_of, state_folder
 from wolbrin.core.store.copies import copies_of, reader
 from wolbrin.core.store.database import DATABASE
+from wolbrin.core.store.holding import alone
 from wolbrin.core.store.journal import Journal
 from wolbrin.core.store.results import RESULTS
-from wolbrin.core.store.schema import SCHEMA_VERSION, migrate
+from wolbrin.core.store.schema import SCHEMA_VERSION, migrate, tables_of, version_of
 from wolbrin.core.store.settings import Settings
 from wolbrin.core.store.sources import HISTORY
 from wolbrin.core.store.tables import read_table
+from wolbrin.core.store.typed import prepare, rows_left, wrong_settings, wrong_values
 from wolbrin.core.written import as_written, inside, sync_folder
 
 IMPORT, AGAIN = "Import that market again, or restore the file from a backup.", "Run that work again, or restore the file."
@@ -63,17 +66,19 @@ def check_project(folder: Path) -> list[Wrong]:
         return [Wrong("the database is empty", str(path), restore)]
     try:
         with closing(reader(path)) as db:
+            db.text_factory = lambda data: data.decode("utf-8", "replace")  # what is no text is told by its column
+            prepare(db)
             said = [r[0] for r in db.execute("PRAGMA integrity_check(20)")]
             found = [Wrong(f"the database is damaged ({text})", str(path), restore) for text in said if text != "ok"]
             found += list(_schema(db, str(path), restore))
             if not found:
                 found += [Wrong(f"a row of {r[0]} refers to one of {r[2]} that is gone", str(path), restore)
                           for r in db.execute("PRAGMA foreign_key_check")]
-                found += [*_rows(db, str(path)), *_histories(db, folder), *_results(db, folder),
+                found += [*_values(db, str(path)), *_rows(db, str(path)), *_histories(db, folder), *_results(db, folder),
                           *_journal(db, folder)]
             return found
-    except sqlite3.Error as err:
-        return [Wrong(f"the database cannot be read ({err})", str(path), restore)]
+    except (sqlite3.Error, *UNREADABLE) as err:
+        return [Wrong(f"the database cannot be read ({why(err)})", str(path), restore)]
 
 
 def restore_copy(folder: Path) -> tuple[Path, Path]:
@@ -82,8 +87,14 @@ def restore_copy(folder: Path) -> tuple[Path, Path]:
     fell since would be sealed again. Over a damaged one the book is carried over (`book_kept`).
 
     Raises:
-        UserError: there is no copy that is sound, or the database is.
+        UserError: there is no copy that is sound, or the database is, or some program has the project open.
     """
+    with alone(folder):
+        return _put_back(folder)
+
+
+def _put_back(folder: Path) -> tuple[Path, Path]:
+    """As `restore_copy` says, in a folder that nobody else has open."""
     if (folder / DATABASE).is_file() and not any(w.where == str(folder / DATABASE) for w in check_project(folder)):
         raise UserError("nothing is wrong with this project, and an older copy in its place would forget what was opened and "
                         "judged since", str(folder), "Keep it as it is; to look at a copy, open it in a folder of its own.")
@@ -118,24 +129,23 @@ def restore_copy(folder: Path) -> tuple[Path, Path]:
     return copy, aside
 
 
-def _tables(db: sqlite3.Connection) -> dict[str, set[str]]:
-    names = [r[0] for r in db.execute("SELECT name FROM sqlite_master WHERE type = 'table'")]
-    return {name: {r[1] for r in db.execute(f'PRAGMA table_info("{name}")')} for name in names}
-
-
 def _schema(db: sqlite3.Connection, where: str, restore: str) -> Iterator[Wrong]:
     """Tables and columns that this version of the schema has, and the database has not."""
-    version = int(db.execute("PRAGMA user_version").fetchone()[0])
+    said, version = version_of(db)
     if version > SCHEMA_VERSION:
         yield Wrong(f"it has schema {version}, newer than this program knows ({SCHEMA_VERSION})", where,
                     "Check it with a newer Wolbrin.")
         return
+    if said != version or version < 0:
+        tables = f", and its tables are those of {version}" if version >= 0 else ""
+        yield Wrong(f"it says that its schema is {said}{tables}", where,
+                    "Open the project: the number is put right then." if version >= 0 else restore)
     if version < SCHEMA_VERSION:
         return  # it is brought up to date, after a copy, when it is opened
     with closing(sqlite3.connect(":memory:", isolation_level=None)) as fresh:
         migrate(fresh, "memory")
-        wanted = _tables(fresh)
-    known = _tables(db)
+        wanted = tables_of(fresh)
+    known = tables_of(db)
     for kind, name in db.execute("SELECT type, name FROM sqlite_master WHERE type IN ('trigger', 'view')"):
         yield Wrong(f'there is a {kind} "{name}", which no project has', where, "Open the project: it is taken out then.")
     for table, columns in wanted.items():
@@ -143,6 +153,24 @@ def _schema(db: sqlite3.Connection, where: str, restore: str) -> Iterator[Wrong]
             yield Wrong(f"the table {table} is missing", where, restore)
         elif columns - known[table]:
             yield Wrong(f"the table {table} lacks {', '.join(sorted(columns - known[table]))}", where, restore)
+
+
+def _values(db: sqlite3.Connection, where: str) -> Iterator[Wrong]:
+    """Values that are not what their column, or their key, holds."""
+    remedy = "Open the project: what can be told otherwise is put right then, all else is left aside."
+    for one in wrong_values(db):
+        yield Wrong(f"{one.row}: {one.words}", where, remedy)
+    for key, fault in wrong_settings(db):
+        yield Wrong(f'the remembered "{key}" cannot be read ({fault})', where, remedy)
+
+
+def left_before(folder: Path) -> list[tuple[str, str, str]]:
+    """What was left aside of a project at any time, newest first: when, what and why. Nothing where that cannot be read."""
+    try:
+        with closing(reader(folder / DATABASE)) as db:
+            return [(created, what, wrong) for created, what, wrong, _ in rows_left(db)]
+    except sqlite3.Error:
+        return []
 
 
 def _rows(db: sqlite3.Connection, where: str) -> Iterator[Wrong]:
@@ -160,9 +188,6 @@ def _rows(db: sqlite3.Connection, where: str) -> Iterator[Wrong]:
         for name, text in db.execute(sql):
             if fault := _fault(partial(model.model_validate_json, text or "null")):
                 yield Wrong(f'the {what} "{name}" cannot be read ({fault})', where, remedy)
-    for key, text in db.execute("SELECT key, value FROM settings"):
-        if fault := _fault(partial(json.loads, text)):
-            yield Wrong(f'the value "{key}" cannot be read ({fault})', where, "Restore a copy.")
 
 
 def _fault(read: Callable[[], Any]) -> str:
@@ -176,7 +201,7 @@ def _fault(read: Callable[[], Any]) -> str:
 
 def _journal(db: sqlite3.Connection, folder: Path) -> Iterator[Wrong]:
     """Breaks in the journals of openings, and what they know beyond the database."""
-    if int(db.execute("PRAGMA user_version").fetchone()[0]) < SCHEMA_VERSION:
+    if version_of(db)[1] < SCHEMA_VERSION:
         return
     own, users = Journal(folder / JOURNAL), Journal(state_folder() / JOURNAL)
     here = _value(db, PROJECT_ID)

@@ -7,6 +7,7 @@ import os
 import re
 import sqlite3
 import time
+from contextlib import suppress
 from pathlib import Path
 from urllib.parse import quote
 
@@ -64,7 +65,9 @@ def make_copy(db: sqlite3.Connection, folder: Path, least: float = 0.0, to: str 
         os.replace(partial, made)
         sync_folder(made.parent)
     except BaseException:
-        partial.unlink(missing_ok=True)
+        for ending in ("", "-journal", "-wal", "-shm"):  # of a copy that was cut short
+            with suppress(OSError):
+                partial.with_name(partial.name + ending).unlink(missing_ok=True)
         raise
     for old in _ours(made.parent)[KEPT_COPIES:]:
         old.unlink(missing_ok=True)

@@ -7,9 +7,10 @@ import json
 import logging
 import os
 import sqlite3
+import tempfile
 import threading
 import time
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterator, Sequence
 from contextlib import contextmanager, suppress
 from pathlib import Path
 from threading import RLock
@@ -21,9 +22,14 @@ from numpy.typing import NDArray
 
 from wolbrin.core.errors import EnvironmentTrouble, UserError
 from wolbrin.core.store.aside import Aside, why
+from wolbrin.core.store.columns import COLUMNS
 from wolbrin.core.store.copies import copies_at, make_copy
-from wolbrin.core.store.mending import check_ours, drop_foreign, mend
-from wolbrin.core.store.schema import SCHEMA_VERSION, migrate
+from wolbrin.core.store.holding import Looked, copy_elsewhere, identity, let_go, share
+from wolbrin.core.store.mending import CannotCopyError, check_ours, drop_foreign, mend
+from wolbrin.core.store.recovering import is_damage, recover
+from wolbrin.core.store.schema import SCHEMA_VERSION, migrate, version_of
+from wolbrin.core.store.typed import LARGE, Mending, prepare
+from wolbrin.core.store.values import check_value
 
 T = TypeVar("T")
 log = logging.getLogger("wolbrin")
@@ -33,18 +39,27 @@ A_DAY = 86_400.0
 PATIENCE = 20.0  # seconds that a change waits for another program's
 HURRY = 0.1  # seconds that one waits which the window makes itself
 PAUSE = 0.01  # seconds between two tries
+NOT_TEXT = "decode to UTF-8"  # as the database says it
+ONLY_READ = "all that is changed"
+GONE = ("this project's database is gone from its place: another program moved, replaced or deleted it, and this change was "
+        "not kept")
+GONE_REMEDY = "Put it back, or put what is not saved elsewhere and open the project again."
 
 
 def now() -> str:
     return dt.datetime.now(dt.UTC).isoformat(timespec="seconds")
 
 
-def trouble(err: sqlite3.Error, path: object) -> EnvironmentTrouble:
+class CannotWriteError(EnvironmentTrouble):
+    """The database cannot be written where it stands."""
+
+
+def trouble(err: sqlite3.Error, path: Path) -> EnvironmentTrouble:
     """What the database said, as a sentence."""
     text = str(err)
     if "full" in text:
-        return EnvironmentTrouble("the disk is full: this change was not kept", str(path),
-                                  "Free some space and try again; what was kept before is unharmed.")
+        return CannotWriteError("the disk is full: this change was not kept", str(path),
+                                "Free some space and try again; what was kept before is unharmed.")
     if "locked" in text or "busy" in text:
         return EnvironmentTrouble("another program holds this project's database: this change was not kept", str(path),
                                   "Close the other program or wait, and try again; what was kept before is unharmed.")
@@ -53,11 +68,13 @@ def trouble(err: sqlite3.Error, path: object) -> EnvironmentTrouble:
                                   "`wolbrin check FOLDER` says what is wrong; with --restore it puts the newest sound copy "
                                   "back.")
     if "disk I/O" in text:
-        return EnvironmentTrouble("the disk cannot be read or written: this change was not kept", str(path),
-                                  "Check the disk and its free space; what was kept before is unharmed.")
+        return CannotWriteError("the disk cannot be read or written: this change was not kept", str(path),
+                                "Check the disk and its free space; what was kept before is unharmed.")
     if "readonly" in text or "read-only" in text or "unable to open" in text:
-        return EnvironmentTrouble("this project's database cannot be written: its folder or file is read-only", str(path),
-                                  "Change the permissions, or copy the project to another folder.")
+        if not path.exists():
+            return EnvironmentTrouble(GONE, str(path), GONE_REMEDY)
+        return CannotWriteError("this project's database cannot be written: its folder or file is read-only", str(path),
+                                "Change the permissions, or copy the project to another folder.")
     return EnvironmentTrouble(f"this project's database cannot be used ({text})", str(path),
                               "Restore it from a backup; nothing was changed.")
 
@@ -65,8 +82,11 @@ def trouble(err: sqlite3.Error, path: object) -> EnvironmentTrouble:
 class Database:
     """An open database in a project's folder. Safe to use from several threads.
 
+    only_read: why nothing can be written there, in words; "" where it can. A copy elsewhere is read then, and whatever
+    somebody changes is refused.
+
     Raises:
-        UserError: the folder is not a project. EnvironmentTrouble: the database is damaged, newer, or not writable.
+        UserError: the folder is not a project. EnvironmentTrouble: the database is damaged or newer.
     """
 
     def __init__(self, folder: Path) -> None:
@@ -76,8 +96,11 @@ class Database:
         self._owner = 0  # the thread whose transaction is open
         self._free: list[sqlite3.Connection] = []
         self._hurried: set[int] = set()  # threads that do not wait
+        self._shut = False  # whether what somebody changes is refused
+        self._sound = False  # whether all that was looked at was in order, or mended
         self.aside = Aside()
         self.path = folder / DATABASE
+        self.only_read = ""
         if not self.path.is_file():
             raise UserError("there is no project in this folder", str(folder),
                             "Choose a folder that holds project.sqlite, or start with --demo.")
@@ -87,51 +110,139 @@ class Database:
         if self.path.is_symlink():
             raise EnvironmentTrouble("this project's database is a link to another file", str(self.path),
                                      "Open the folder in which the database itself stands.")
+        self._elsewhere: tempfile.TemporaryDirectory[str] | None = None
+        self._hold = share(folder)
         try:
-            self._db = sqlite3.connect(self.path, isolation_level=None, check_same_thread=False, timeout=PATIENCE)
+            self._begin_or_read()
+        except BaseException:
+            self.close()
+            raise
+
+    @property
+    def home(self) -> Path:
+        """The folder in which the database stands that is used: the project's, or one for a copy that is only read."""
+        return self.folder if self._elsewhere is None else Path(self._elsewhere.name)
+
+    def _begin_or_read(self) -> None:
+        """Open the database where it stands; a copy of it where it cannot be written."""
+        try:
+            if not (os.access(self.path, os.W_OK) and os.access(self.folder, os.W_OK)):
+                raise CannotWriteError("this project's database cannot be written: its folder or file is read-only",
+                                       str(self.path), "Change the permissions, or copy the project to another folder.")
+            self._begin()
+            return
+        except CannotWriteError as err:
+            self.only_read = err.what.removesuffix(": this change was not kept")
+        self._close()
+        try:
+            self._elsewhere = copy_elsewhere(self.folder, DATABASE)
+        except OSError as err:
+            raise EnvironmentTrouble(f"{self.only_read}, and there is no room for a copy to read ({err.strerror or err})",
+                                     str(self.path), "Free some space, or copy the project to another folder.") from None
+        try:
+            self._begin()
+        except EnvironmentTrouble as err:
+            if err.__context__ is None or not is_damage(err.__context__):
+                raise
+            self.recover_here()
+        self.aside.add(ONLY_READ, f"{self.only_read}; whatever is changed is not kept")
+
+    def recover_here(self) -> None:
+        """Make the database anew from what can be read of it. Raises EnvironmentTrouble where that is nothing."""
+        self._close()
+        recover(self.home / DATABASE, self.aside)
+        self._begin()
+
+    def _begin(self) -> None:
+        path = self.home / DATABASE
+        try:
+            self._db = sqlite3.connect(path, isolation_level=None, check_same_thread=False, timeout=PATIENCE)
             self._db.row_factory = sqlite3.Row
-            self._db.execute("PRAGMA journal_mode = WAL")
-            self._db.execute("PRAGMA foreign_keys = ON")
             self._db.execute("PRAGMA trusted_schema = OFF")
+            prepare(self._db)
+            self._file = identity(path)
             check_ours(self._db, self.path)
             self._copy()
+            self._db.execute("PRAGMA journal_mode = WAL")
+            self._db.execute("PRAGMA foreign_keys = ON")
             drop_foreign(self._db, self.aside)
             migrate(self._db, str(self.path))
-            mend(self._db, folder, self.aside)
+            mend(self._db, self.home, self.aside)
+            self._mend_values()
             self._db.execute("PRAGMA busy_timeout = 0")  # whoever waits does so without keeping others from the connection
+            self._sound = True
         except sqlite3.Error as err:
             raise trouble(err, self.path) from err
+        except CannotCopyError as err:
+            raise CannotWriteError(err.what, err.where, err.remedy) from None
+
+    def _mend_values(self) -> None:
+        """Put something else in the place of values that are not what their column holds, or leave their rows aside."""
+        looked = Looked(self.home / DATABASE)
+        self._version = self._data_version()
+        tables = [t for t in COLUMNS if t not in LARGE or not looked.before]
+        mending = Mending(self._db, self.home, self.folder, tables)
+        if mending.wanted:
+            mending.do(self.aside)
+        self.lost_lines, self.stale_markets = mending.book, mending.entries
+
+    def _data_version(self) -> int:
+        """A number that changes when somebody else has written."""
+        return int(self._db.execute("PRAGMA data_version").fetchone()[0])
 
     def _copy(self) -> None:
         """Keep a copy: once a day, and before the schema changes. That a copy cannot be made is no reason to stay shut, but
         for a change of the schema it is."""
-        version = int(self._db.execute("PRAGMA user_version").fetchone()[0])
-        if not version:
-            return  # a project that is being made
+        _, version = version_of(self._db)
+        if not version or self._elsewhere is not None:
+            return  # a project that is being made, or a copy already
         older = version < SCHEMA_VERSION
         try:
             make_copy(self._db, self.folder, 0.0 if older else A_DAY)
         except (OSError, sqlite3.Error) as err:
             if older:
-                raise EnvironmentTrouble("this project is of an older version and cannot be copied before it is changed "
-                                         f"({err})", str(self.folder), "Free some space or check the folder's permissions; "
-                                         "nothing was changed.") from None
+                raise CannotWriteError("this project is of an older version and cannot be copied before it is changed "
+                                       f"({err})", str(self.folder), "Free some space or check the folder's permissions; "
+                                       "nothing was changed.") from None
             log.warning("no copy of %s could be made: %s", self.path, err)
 
     def close(self) -> None:
+        """Let go of the database; what is in it is looked through again when somebody else has written to it meanwhile."""
         with self._lock:
-            while self._free:
-                self._free.pop().close()
+            sound = False
+            with suppress(AttributeError, sqlite3.Error):
+                sound = self._sound and self._data_version() == self._version and self._elsewhere is None
+            self._close()
+            if sound:
+                Looked(self.path).note()
+            let_go(self._hold)
+            self._hold = None
+            if self._elsewhere is not None:
+                self._elsewhere.cleanup()
+
+    def _close(self) -> None:
+        while self._free:
+            self._free.pop().close()
+        with suppress(AttributeError):
             self._db.close()
 
     @contextmanager
-    def transaction(self) -> Iterator[sqlite3.Connection]:
-        """All changes inside are kept together or not at all; transactions nest into the outermost.
+    def transaction(self, derived: bool = False) -> Iterator[sqlite3.Connection]:
+        """All changes inside are kept together or not at all; transactions nest into the outermost. derived: nothing but what
+        can be worked out again is changed, which a copy that is only read takes too.
 
         Raises:
             EnvironmentTrouble: they could not be kept.
         """
         outer = self._enter()
+        if outer:
+            try:
+                self._check_place(derived)
+            except BaseException:
+                self._db.execute("ROLLBACK")
+                self._owner = 0
+                self._lock.release()
+                raise
         try:
             self._depth += 1
             try:
@@ -151,6 +262,15 @@ class Database:
             if outer:
                 self._owner = 0
             self._lock.release()
+
+    def _check_place(self, derived: bool) -> None:
+        """Make sure that what is kept now can be found again. Raises EnvironmentTrouble otherwise."""
+        if self._shut and not derived:
+            raise EnvironmentTrouble(f"this project is open to be read only ({self.only_read}): this change was not kept",
+                                     str(self.path), "Make its folder writable and open it again, or put what is not saved "
+                                     "elsewhere.")
+        if identity(self.home / DATABASE) != self._file:
+            raise EnvironmentTrouble(GONE, str(self.path), GONE_REMEDY)
 
     def hurry(self) -> None:
         """From now on the calling thread does not wait for other programs: what cannot be changed at once is refused."""
@@ -189,7 +309,16 @@ class Database:
         whoever changes something."""
         if self._owner == threading.get_ident() or sql.startswith("PRAGMA"):
             with self._lock:
-                return self._told(lambda: self._db.execute(sql, values).fetchall())
+                try:
+                    return self._told(lambda: self._db.execute(sql, values).fetchall())
+                except EnvironmentTrouble as err:
+                    if NOT_TEXT not in err.what:
+                        raise
+                    self._db.text_factory = lambda data: data.decode("utf-8", "replace")
+                    try:
+                        return self._told(lambda: self._db.execute(sql, values).fetchall())
+                    finally:
+                        self._db.text_factory = str
         return self.read(sql, *values)
 
     def read(self, sql: str, *values: Any) -> list[sqlite3.Row]:
@@ -201,15 +330,29 @@ class Database:
         try:
             reader.execute(f"PRAGMA busy_timeout = {round(1000 * self._patience)}")
             return self._told(lambda: reader.execute(sql, values).fetchall())
+        except EnvironmentTrouble as err:
+            if NOT_TEXT not in err.what:
+                raise
         finally:
             self._free.append(reader)
+        return self._marked(sql, values)
+
+    def _marked(self, sql: str, values: Sequence[Any]) -> list[sqlite3.Row]:
+        """Rows in which marks stand for what is no text."""
+        self.aside.add("some text of the project", "it is not in UTF-8; marks stand where it cannot be read")
+        reader = self._told(self._new_reader)
+        reader.text_factory = lambda data: data.decode("utf-8", "replace")
+        try:
+            return self._told(lambda: reader.execute(sql, values).fetchall())
+        finally:
+            reader.close()
 
     def table(self, name: str, order: str) -> list[sqlite3.Row]:
         """All rows of a small table in order; those that can be reached where its pages are damaged, which is told."""
         try:
             return self.rows(f"SELECT * FROM {name} ORDER BY {order}")
         except EnvironmentTrouble as err:
-            if "damaged" not in err.what and "UTF-8" not in err.what:
+            if "damaged" not in err.what:
                 raise
             self.aside.add(f"part of the {name}", err.what)
             found = self._reachable(name)
@@ -247,7 +390,7 @@ class Database:
             raise trouble(err, self.path) from err
 
     def _new_reader(self) -> sqlite3.Connection:
-        reader = sqlite3.connect(f"file:{quote(self.path.as_posix())}?mode=ro", uri=True, isolation_level=None,
+        reader = sqlite3.connect(f"file:{quote((self.home / DATABASE).as_posix())}?mode=ro", uri=True, isolation_level=None,
                                  check_same_thread=False, timeout=PATIENCE)
         reader.row_factory = sqlite3.Row
         reader.execute(f"PRAGMA cache_size = -{READER_CACHE}")
@@ -257,7 +400,7 @@ class Database:
         """A small piece of remembered state (window layout, last place)."""
         found = self.rows("SELECT value FROM settings WHERE key = ?", f"value:{key}")
         try:
-            return json.loads(found[0]["value"]) if found else default
+            return check_value(key, json.loads(found[0]["value"])) if found else default
         except (ValueError, TypeError, RecursionError) as err:
             self.aside.add(f'the remembered "{key}"', why(err))
             return default

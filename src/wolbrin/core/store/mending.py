@@ -27,6 +27,10 @@ ASK = "SELECT value FROM settings WHERE key = 'project'"
 BROKEN = "project that could not be read"
 
 
+class CannotCopyError(EnvironmentTrouble):
+    """The database as it was found cannot be kept, so that it is not changed."""
+
+
 @cache
 def statements() -> dict[str, tuple[str, list[str]]]:
     """For every table of the present schema: the statement that makes it, and those of its indices."""
@@ -38,22 +42,27 @@ def statements() -> dict[str, tuple[str, list[str]]]:
     return {t: (sql, [r["sql"] for r in rows if r["type"] == "index" and r["tbl_name"] == t]) for t, sql in tables.items()}
 
 
+def copy_found(db: sqlite3.Connection, folder: Path) -> Path | None:
+    """Keep a damaged database as it was found. Raises CannotCopyError where that cannot be."""
+    try:
+        return make_copy(db, folder, to=FOUND)
+    except (OSError, sqlite3.Error) as err:
+        raise CannotCopyError(f"this project is damaged and cannot be copied before it is mended ({err})", str(folder),
+                              "Free some space, or put a copy back with `wolbrin check FOLDER --restore`.") from None
+
+
 def mend(db: sqlite3.Connection, folder: Path, aside: Aside) -> None:
     """Make missing tables anew, empty, and name them.
 
     Raises:
-        EnvironmentTrouble: the database as it is cannot be copied first; nothing was changed.
+        CannotCopyError: the database as it is cannot be copied first; nothing was changed.
     """
     there = {r[0] for r in db.execute("SELECT name FROM sqlite_master WHERE type = 'table'")}
     gone = {t: made for t, made in statements().items() if t not in there}
     settings = "settings" in gone or _unreadable(db)
     if not gone and not settings:
         return
-    try:
-        kept = make_copy(db, folder, to=FOUND)
-    except (OSError, sqlite3.Error) as err:
-        raise EnvironmentTrouble(f"this project is damaged and cannot be copied before it is mended ({err})", str(folder),
-                                 "Free some space, or put a copy back with `wolbrin check FOLDER --restore`.") from None
+    kept = copy_found(db, folder)
     db.execute("BEGIN IMMEDIATE")
     try:
         for name, (table, indices) in gone.items():
@@ -137,14 +146,15 @@ def replace_settings(db: sqlite3.Connection, folder: Path, aside: Aside) -> None
               f"the usual ones hold now, with the border on {settings.holdout_first}; look at them before you go on")
 
 
-def spend(db: sqlite3.Connection, gone: list[str]) -> None:
+def spend(db: sqlite3.Connection, gone: list[str], how: str = "lacked its table of",
+          why: str = "the table of {} was missing") -> None:
     """What was found before can no longer stand: nothing tells any more what it has seen."""
     border = Settings.model_validate_json(_stored(db) or Settings().model_dump_json()).holdout_first
     now = dt.datetime.now(dt.UTC).isoformat(timespec="seconds")
-    reason = (f"Seen: on {now[:10]} the project's database lacked its table of {', '.join(gone)}, so that nothing tells what "
+    reason = (f"Seen: on {now[:10]} the project's database {how} {', '.join(gone)}, so that nothing tells what "
               "was opened before.")
     db.execute("INSERT INTO borders (created, old, new, why, candidates) SELECT ?, ?, ?, ?, coalesce(max(id), 0) FROM "
-               "candidates", (now, str(border), str(border), f"the table of {', '.join(gone)} was missing"))
+               "candidates", (now, str(border), str(border), why.format(", ".join(gone))))
     db.execute("INSERT INTO judged (created, market, hash, name, verdict, reason) SELECT DISTINCT ?, c.market, c.hash, "
                "c.name, 'falls', ? FROM candidates AS c WHERE NOT EXISTS (SELECT 1 FROM judged AS j WHERE "
                "j.market = c.market AND j.hash = c.hash)", (now, reason))

@@ -14,7 +14,7 @@ from functools import partial
 from pathlib import Path
 
 from wolbrin.core.engine.prepare import Prepared
-from wolbrin.core.errors import EnvironmentTrouble, UserError
+from wolbrin.core.errors import EnvironmentTrouble, UserError, WolbrinError
 from wolbrin.core.indicators.own import OwnIndicators
 from wolbrin.core.market.bars import Bars
 from wolbrin.core.market.raw import Raw
@@ -22,12 +22,14 @@ from wolbrin.core.market.terms import Terms
 from wolbrin.core.rules.model import Strategy
 from wolbrin.core.store.aside import Aside
 from wolbrin.core.store.book_journal import BookJournal
+from wolbrin.core.store.columns import BOOK
 from wolbrin.core.store.config import Config
 from wolbrin.core.store.database import DATABASE, Database, now
 from wolbrin.core.store.dossier import Dossiers
 from wolbrin.core.store.ground import Ground, Held, Histories
 from wolbrin.core.store.holdout import HoldoutBook
 from wolbrin.core.store.markets import MarketEntry, Markets
+from wolbrin.core.store.mending import spend
 from wolbrin.core.store.recovering import is_damage, recover
 from wolbrin.core.store.searches import Searches
 from wolbrin.core.store.settings import OwnSpan, Settings
@@ -61,26 +63,30 @@ class Project(Database):
     """
 
     def __init__(self, folder: Path) -> None:
+        aside = Aside()
         try:
             self._open(folder)
             self._look()
         except EnvironmentTrouble as err:
             if err.__context__ is None or not is_damage(err.__context__):
                 raise
-            with suppress(AttributeError, sqlite3.Error):
+            if self.only_read:
+                self.recover_here()
+            else:
                 self.close()
-            aside = Aside()
-            recover(folder / DATABASE, aside)
-            self._open(folder)
-            self.aside.found = aside.found | self.aside.found
+                recover(folder / DATABASE, aside)
+                self._open(folder)
+        self.aside.found = aside.found | self.aside.found
         for act, what in ((Searches(self).settle, "which searches were interrupted"),
                           (lambda: complete(self), "columns of the Shelf"),
+                          (self._renew_entries, "what the list of markets says of some"),
                           (self.sources.tell_months, "which bars the sources hold"),
                           (self._compare_books, "the journal of openings")):
             try:
                 act()
             except EnvironmentTrouble as err:  # no reason to keep the rest shut
                 self.aside.add(what, err.what)
+        self._shut = bool(self.only_read)
 
     def _open(self, folder: Path) -> None:
         self.found_again = ""  # what the journal knew of openings that the database had lost, in words
@@ -93,9 +99,27 @@ class Project(Database):
         self.sources = Sources(self, self.market_list, self.config, self.held.forget)
         self.strategy_list = Strategies(self, self.config)
 
+    def _renew_entries(self) -> None:
+        """Make entries of the list of markets anew that held something wrong."""
+        for number in self.stale_markets:
+            for r in self.rows("SELECT code, source FROM markets WHERE rowid = ?", number):
+                try:
+                    self.sources.activate(r["code"], r["source"])
+                except WolbrinError as err:  # its source cannot be read either, which is told where it is
+                    self.aside.add(f"what the list of markets says of {r['code']}", err.what)
+
     def _compare_books(self) -> None:
-        """Let the stricter hold where database and journals differ."""
+        """Let the stricter hold where database and journals differ. Where a line of the book was left aside and no journal
+        tells it again, nobody knows what was opened."""
+        before = self._lines()
         self.found_again = self.journal.reconcile()
+        if self._lines() < before + self.lost_lines:
+            with self.transaction() as db:
+                spend(db, ["the book"], "could not read a line of", "a line of {} could not be read")
+
+    def _lines(self) -> int:
+        """How many lines the book has."""
+        return sum(int(self.rows(f"SELECT count(*) n FROM {table}")[0]["n"]) for table in BOOK)
 
     def _look(self) -> None:
         """Read what is read at every opening, so that damaged pages show here. Raises EnvironmentTrouble where there are."""

@@ -10,11 +10,12 @@ from contextlib import closing, suppress
 from pathlib import Path
 from typing import Any
 
-from wolbrin.core.errors import EnvironmentTrouble
+from wolbrin.core.errors import EnvironmentTrouble, UserError
 from wolbrin.core.store.aside import Aside
 from wolbrin.core.store.copies import copies_of
+from wolbrin.core.store.holding import alone
 from wolbrin.core.store.mending import BOOK, replace_settings, spend, statements
-from wolbrin.core.store.schema import SCHEMA_VERSION, migrate
+from wolbrin.core.store.schema import SCHEMA_VERSION, migrate, version_of
 from wolbrin.core.written import sync_folder
 
 MOST_GAPS = 2000
@@ -36,7 +37,7 @@ def recover(path: Path, aside: Aside) -> Path:
     made = path.with_name(path.name + ".recovered")
     old = path.with_name(f"{path.name}.damaged-{dt.datetime.now(dt.UTC):%Y%m%dT%H%M%S%f}")
     try:
-        with closing(sqlite3.connect(path, isolation_level=None, timeout=1.0)) as db:
+        with alone(path.parent), closing(sqlite3.connect(path, isolation_level=None, timeout=1.0)) as db:
             if (version := _alone(db)) != SCHEMA_VERSION:
                 raise sqlite3.DatabaseError(f"its schema is {version}, not {SCHEMA_VERSION}")
             made.unlink(missing_ok=True)
@@ -50,9 +51,10 @@ def recover(path: Path, aside: Aside) -> Path:
             os.replace(path, old)
             os.replace(made, path)
             sync_folder(path.parent)
-    except (OSError, sqlite3.Error) as err:
+    except (OSError, sqlite3.Error, UserError) as err:
         with suppress(OSError):
             made.unlink(missing_ok=True)
+        err = sqlite3.DatabaseError(err.what) if isinstance(err, UserError) else err
         aside.found.clear()
         copies = copies_of(path.parent)
         remedy = (f"Put the newest copy back with `wolbrin check {path.parent} --restore`." if copies else
@@ -68,7 +70,7 @@ def _alone(db: sqlite3.Connection) -> int:
     db.execute("PRAGMA locking_mode = EXCLUSIVE")
     db.execute("BEGIN EXCLUSIVE")
     db.execute("ROLLBACK")
-    return int(db.execute("PRAGMA user_version").fetchone()[0])
+    return version_of(db)[1]
 
 
 def _fill(db: sqlite3.Connection, new: sqlite3.Connection, path: Path, aside: Aside) -> None:

@@ -5,6 +5,8 @@ from __future__ import annotations
 import datetime as dt
 import json
 import sqlite3
+from contextlib import closing
+from functools import cache
 
 from wolbrin.core.errors import EnvironmentTrouble
 from wolbrin.core.store.to_five import tables_and_shelf
@@ -151,6 +153,10 @@ MIGRATIONS: tuple[str, ...] = (
     CREATE TABLE answers (
         id INTEGER PRIMARY KEY, created TEXT NOT NULL, about TEXT NOT NULL UNIQUE, answer TEXT NOT NULL);
     """,
+    """
+    CREATE TABLE left_aside (
+        id INTEGER PRIMARY KEY, created TEXT NOT NULL, what TEXT NOT NULL, why TEXT NOT NULL, body TEXT NOT NULL);
+    """,
 )
 SCHEMA_VERSION = len(MIGRATIONS)
 
@@ -191,22 +197,71 @@ OLD_TRIAL = ("net", "return_drawdown", "profit_factor", "trades", "win_rate", "m
 AFTER = {4: _own_spans_and_old_verdicts, 5: tables_and_shelf}
 
 
+FAR = 40  # numbers of versions; what lies further ahead is a slip of a bit rather than a newer program
+
+
+def tables_of(db: sqlite3.Connection) -> dict[str, set[str]]:
+    """Tables and their columns, those of measures left out: they come and go with the list of measures."""
+    asked = "SELECT name FROM sqlite_master WHERE type = 'table' AND name NOT LIKE 'sqlite_%'"
+    names = [str(r[0]) for r in db.execute(asked)]
+    return {name: {str(r[1]) for r in db.execute(f'PRAGMA table_info("{name}")') if not str(r[1]).startswith("m_")}
+            for name in names}
+
+
+@cache
+def _shapes() -> tuple[dict[str, set[str]], ...]:
+    """Tables and columns of each version, from 0."""
+    with closing(sqlite3.connect(":memory:", isolation_level=None)) as fresh:
+        shapes = [tables_of(fresh)]
+        for number in range(SCHEMA_VERSION):
+            _step(fresh, number)
+            shapes.append(tables_of(fresh))
+    return tuple(shapes)
+
+
+def version_of(db: sqlite3.Connection) -> tuple[int, int]:
+    """The schema that a database says it has, and the one that its tables show: a number is a few bits, and goes by itself
+    when one of them turns. Tables that are missing show nothing."""
+    said, there = int(db.execute("PRAGMA user_version").fetchone()[0]), tables_of(db)
+    if not there or SCHEMA_VERSION < said < SCHEMA_VERSION + FAR:
+        return said, said
+
+    def fits(number: int) -> bool:
+        shape = _shapes()[number]
+        return all(there[t] == columns for t, columns in shape.items() if t in there) and bool(shape.keys() & there.keys())
+
+    if 0 <= said <= SCHEMA_VERSION and fits(said):
+        return said, said
+    return said, next((n for n in range(SCHEMA_VERSION, 0, -1) if fits(n)), said)
+
+
+def _step(connection: sqlite3.Connection, number: int) -> None:
+    """From one version to the next."""
+    for statement in MIGRATIONS[number].split(";"):
+        if statement.strip():
+            connection.execute(statement)
+    AFTER.get(number + 1, lambda db: None)(connection)
+    connection.execute(f"PRAGMA user_version = {number + 1}")
+
+
 def migrate(connection: sqlite3.Connection, where: str) -> None:
     """Bring a database up to this program's schema; refuse one that is newer. Each step is a transaction."""
-    version = int(connection.execute("PRAGMA user_version").fetchone()[0])
+    said, version = version_of(connection)
     if version > SCHEMA_VERSION:
         raise EnvironmentTrouble(f"this project has schema {version}, newer than this program knows "
                                  f"({SCHEMA_VERSION})", where, "Open it with a newer Wolbrin; nothing was changed.")
+    if version < 0:
+        raise EnvironmentTrouble(f"this project's database is damaged (it says that its schema is {version})", where,
+                                 "`wolbrin check FOLDER` says what is wrong; with --restore it puts the newest sound copy "
+                                 "back.")
+    if said != version:
+        connection.execute(f"PRAGMA user_version = {version}")
     for number in range(version, SCHEMA_VERSION):
         connection.execute("BEGIN IMMEDIATE")
         try:
             # Another program may have done this step while we waited for the lock.
             if int(connection.execute("PRAGMA user_version").fetchone()[0]) <= number:
-                for statement in MIGRATIONS[number].split(";"):
-                    if statement.strip():
-                        connection.execute(statement)
-                AFTER.get(number + 1, lambda db: None)(connection)
-                connection.execute(f"PRAGMA user_version = {number + 1}")
+                _step(connection, number)
             connection.execute("COMMIT")
         except BaseException:
             if connection.in_transaction:  # a full disk has ended it already
