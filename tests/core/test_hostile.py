@@ -280,10 +280,10 @@ def test_a_received_project_reaches_nothing_outside_and_acts_by_nothing_of_its_o
     (folder / "copies").symlink_to(outside)
     (folder / "results").symlink_to(outside)
     with closing(Project(folder)) as project:
-        assert {"trigger", "view"} == {what.split()[1] for what in project.aside.found}
+        assert {"trigger", "view", "source"} == {what.split()[1] for what in project.aside.found}
         project.save_strategy(cross(name="again"), "AAA", 15, 1)
         assert project.markets()
-        with pytest.raises(EnvironmentTrouble, match="no name of a file"):
+        with pytest.raises(UserError, match="no source"):
             project.base("AAA")
         with pytest.raises(ValueError, match="longer than any history"):
             unpack(Shelf(project).packed([1])[0] or b"")

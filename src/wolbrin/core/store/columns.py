@@ -72,7 +72,7 @@ def bytes_of(size: int = 1, least: int = 0, instead: str | None = None, nothing:
 
 
 TEXT = text().right
-ON_A_DAY = "date(substr({c}, 1, 10)) IS substr({c}, 1, 10) AND {c} >= '0001'"
+ON_A_DAY = "date(substr({c}, 1, 10), '+0 days') IS substr({c}, 1, 10) AND {c} >= '0001'"  # a day added rights 30 February
 DAY = f"typeof({{c}}) = 'text' AND length({{c}}) = 10 AND {ON_A_DAY}"
 MOMENT = (f"typeof({{c}}) = 'text' AND length({{c}}) BETWEEN 10 AND 40 AND {ON_A_DAY} AND (length({{c}}) = 10 OR "
           "time(substr({c}, 12, 5)) IS substr({c}, 12, 5) || ':00')")
@@ -83,6 +83,8 @@ LATE = "strftime('%Y-%m-%dT%H:%M:%S+00:00', 'now')"  # as if it were of now: wha
 ID = Column("typeof({c}) = 'integer'", "a whole number")
 NAME = text()
 KEY = text(None)  # by which other rows know a row
+FILE = Column(f"{TEXT} AND {{c}} NOT IN ('', '.', '..') AND instr({{c}}, '/') = 0 AND length(CAST({{c}} AS BLOB)) < 256",
+              "the name of a file")
 CREATED = Column(MOMENT, "a date with a time", LATE)
 BOOKED = Column(MOMENT, "a date with a time")
 STAMP = Column(f"{MOMENT} AND length({{c}}) >= 16", "a date with a time")
@@ -142,14 +144,15 @@ COLUMNS: dict[str, dict[str, Column]] = {
                    "summary": json_of("object", "'{}'"), "record": json_of("array", "NULL", nothing=True),
                    "plan": text(None, nothing=True)},
     "sources": {"market": KEY, "name": KEY, "kind": one_of(("bars", "ticks", "contract month", "continuous")),
-                "file": KEY, "ticks": text(None, nothing=True), "interval": PLACED, "rows": whole(0, LARGEST, "0"),
+                "file": FILE, "ticks": Column(f"{{c}} = '' OR ({FILE.right})", FILE.words, nothing=True),
+                "interval": PLACED, "rows": whole(0, LARGEST, "0"),
                 "first": STAMP, "last": STAMP, "treatment": text(None), "rolls": json_of("array"), "cost_set": NAME,
                 "origin": NAME, "layout": json_of("object", "NULL", nothing=True), "score": real("NULL", nothing=True),
                 "adjust": one_of(("unadjusted", "difference", "ratio", "difference before", "ratio before")),
                 "months": json_of("object", "NULL", nothing=True)},
     "treatments": {"id": ID, "created": CREATED, "market": NAME, "source": NAME, "body": NAME, "words": NAME, "hash": NAME},
     "layouts": {"name": KEY, "body": text(None)},
-    "parts": {"id": ID, "owner": KEY, "name": KEY, "file": KEY, "rows": whole(0), "digest": KEY},
+    "parts": {"id": ID, "owner": KEY, "name": KEY, "file": FILE, "rows": whole(0), "digest": KEY},
     "pending": {"id": ID, "owner": KEY, "name": KEY, "rows": whole(0), "data": bytes_of()},
     "marks": {"search": whole(), "mark": KEY},
     "candidates": {"id": ID, "created": CREATED, "name": NAME, "hash": KEY, "market": KEY, "interval": PLACED,

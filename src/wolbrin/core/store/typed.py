@@ -2,7 +2,8 @@
 
 In this order a wrong value is replaced by: what the newest copy of the database holds in the same row, where all else of that
 row is as it is; what the journal says of the same event of the book; what can mislead nobody (see `columns`). A row for which
-none of that is to be had moves into the table `left_aside`, so that nothing is lost and nothing stumbles over it.
+none of that is to be had leaves its table, so that nothing stumbles over it. All such rows stand as they were in the table
+`left_aside`, so that nothing is lost.
 """
 
 from __future__ import annotations
@@ -21,10 +22,10 @@ from wolbrin.core.store.aside import UNREADABLE, Aside, why
 from wolbrin.core.store.book_lines import code_digest, told_rows
 from wolbrin.core.store.columns import BOOK, COLUMNS, NAMED_BY, named
 from wolbrin.core.store.copies import copies_of, reader
-from wolbrin.core.store.mending import copy_found
 from wolbrin.core.store.values import BINDING, check_value
 
 MOST_ROWS = 500  # of one table that are looked at together
+TORN = "the other half of it is not there"
 LARGE = ("candidates", "bodies", "evidence", "parts", "pending", "marks")  # which take time to look through
 Row = dict[str, Any]
 
@@ -74,7 +75,7 @@ def _key(db: sqlite3.Connection, table: str) -> tuple[str, ...]:
         db.execute(f"SELECT rowid FROM {table} LIMIT 0")
         return ("rowid",)
     except sqlite3.OperationalError:
-        return tuple(r[1] for r in db.execute(f'PRAGMA table_info("{table}")') if r[5])
+        return tuple(f"CAST({r[1]} AS BLOB)" for r in db.execute(f'PRAGMA table_info("{table}")') if r[5])
 
 
 def wrong_values(db: sqlite3.Connection, tables: Iterable[str] = COLUMNS) -> Iterator[WrongValue]:
@@ -107,6 +108,17 @@ def wrong_settings(db: sqlite3.Connection) -> Iterator[tuple[str, str]]:
                 yield key.removeprefix("value:"), why(err)
 
 
+def torn(db: sqlite3.Connection) -> list[tuple[str, tuple[str, tuple[Any, ...]], str]]:
+    """Candidates without a body and bodies without a candidate, where they are few: table, row and its name."""
+    found = []
+    for table, key, other, its in (("candidates", "id", "bodies", "candidate"), ("bodies", "candidate", "candidates", "id")):
+        rows = db.execute(f"SELECT {key} FROM {table} WHERE {key} NOT IN (SELECT {its} FROM {other}) LIMIT "
+                          f"{MOST_ROWS + 1}").fetchall()
+        if len(rows) <= MOST_ROWS:  # else the other table is gone, which was told
+            found += [(table, (f"{key} IS ?", (r[0],)), f"one half of the candidate {r[0]}") for r in rows]
+    return found
+
+
 def _raw(db: sqlite3.Connection, table: str, column: str, at: tuple[str, tuple[Any, ...]]) -> Any:
     """A value as it is; text that is none as bytes."""
     kind, value = db.execute(f"SELECT typeof({column}), CASE typeof({column}) WHEN 'text' THEN CAST({column} AS BLOB) ELSE "
@@ -129,19 +141,15 @@ class Mending:
         self._tables = tuple(tables)
         self._wrong = list(wrong_values(db, self._tables))
         self._values = list(wrong_settings(db))
+        self._torn = torn(db) if "bodies" in self._tables else []
 
     @property
     def wanted(self) -> bool:
         """Whether anything is to be mended."""
-        return bool(self._wrong or self._values)
+        return bool(self._wrong or self._values or self._torn)
 
     def do(self, aside: Aside) -> None:
-        """Mend all, in one transaction, naming each.
-
-        Raises:
-            CannotCopyError: the database as it is cannot be kept before; nothing was changed.
-        """
-        copy_found(self.db, self.home)
+        """Mend all, in one transaction, naming each. Every row is noted as it was before."""
         self._copies = copies_of(self.home)[:1]
         codes = {code_digest(str(r[0])): str(r[0]) for r in self.db.execute("SELECT told(CAST(code AS BLOB)) FROM markets")}
         self._told = told_rows(self.folder, codes)
@@ -155,6 +163,9 @@ class Mending:
                     break  # nothing could be done about these, and reading them says so
             for key, fault in self._values:
                 self._mend_setting(key, fault, aside)
+            for table, at, row in torn(self.db) if self._torn else ():
+                leave_row(self.db, table, at, row, TORN)
+                aside.add(row, f"{TORN}; the row is kept apart")
             self.db.execute("COMMIT")
         except BaseException:
             if self.db.in_transaction:
@@ -165,10 +176,12 @@ class Mending:
         if self.db.execute(f"SELECT 1 FROM {one.table} WHERE {one.at[0]}", one.at[1]).fetchone() is None:
             return  # its row was left aside for another value
         if one.table == "searches" and one.column.startswith("sharpe"):  # the three of them make one figure
+            leave_row(self.db, one.table, one.at, one.row, one.words, remove=False)
             self.db.execute(f"UPDATE searches SET sharpe_count = 0, sharpe_mean = 0, sharpe_m2 = 0 WHERE {one.at[0]}",
                             one.at[1])
             aside.add(f"{one.row}, {one.column}", f"{one.words}; its Sharpe ratios are not counted")
             return
+        leave_row(self.db, one.table, one.at, one.row, one.words, remove=False)
         value = self._known(one)
         if value is not None and self._set(one, "?", value[:1]):
             aside.add(f"{one.row}, {one.column}", f"{one.words}; what {value[1]} holds stands there now")
@@ -180,10 +193,10 @@ class Mending:
                 self.entries.add(int(one.at[1][0]))
             return
         if one.table in ("candidates", "bodies"):  # a candidate goes with its body
-            leave_row(self.db, "bodies", ("candidate IS ?", one.at[1]), one.row, one.words)
-            leave_row(self.db, "candidates", ("id IS ?", one.at[1]), one.row, one.words)
+            for half, key in (("bodies", "candidate"), ("candidates", "id")):
+                leave_row(self.db, half, (f"{key} IS ?", one.at[1]), one.row, one.words)
         else:
-            leave_row(self.db, one.table, one.at, one.row, one.words)
+            self.db.execute(f"DELETE FROM {one.table} WHERE {one.at[0]}", one.at[1])
         self.book += one.table in BOOK
         aside.add(one.row, f"{one.words}; the row is kept apart")
 
@@ -194,6 +207,7 @@ class Mending:
             with suppress(sqlite3.Error, *UNREADABLE), closing(reader(copy)) as old:
                 text = old.execute(f"SELECT value FROM settings WHERE {at[0]}", at[1]).fetchone()[0]
                 check_value(key, json.loads(text))
+                leave_row(self.db, "settings", at, f'the remembered "{key}"', fault, remove=False)
                 self.db.execute(f"UPDATE settings SET value = ? WHERE {at[0]}", (text, *at[1]))
                 aside.add(f'the remembered "{key}"', f"{fault}; what the copy {copy.name} holds stands there now")
                 return
@@ -235,14 +249,17 @@ class Mending:
         return (values.pop(), "the journal of openings") if len(values) == 1 else None
 
 
-def leave_row(db: sqlite3.Connection, table: str, at: tuple[str, tuple[Any, ...]], what: str, wrong: str) -> None:
-    """Move a row into the table of what was left aside, where it stands as JSON; nothing where there is none."""
+def leave_row(db: sqlite3.Connection, table: str, at: tuple[str, tuple[Any, ...]], what: str, wrong: str,
+              remove: bool = True) -> None:
+    """Move a row into the table of what was left aside, where it stands as JSON; nothing where there is none. remove: false
+    where the row stays, mended, and is only noted as it was."""
     cells = ", ".join(f"typeof({n}), CAST({n} AS BLOB)" for n in COLUMNS[table])
     found = db.execute(f"SELECT {cells} FROM {table} WHERE {at[0]}", at[1]).fetchone()
     if found is None:
         return
     body = {"table": table, "row": {n: _kept(kind, data) for n, kind, data in zip(COLUMNS[table], found[::2], found[1::2])}}
-    db.execute(f"DELETE FROM {table} WHERE {at[0]}", at[1])
+    if remove:
+        db.execute(f"DELETE FROM {table} WHERE {at[0]}", at[1])
     created = dt.datetime.now(dt.UTC).isoformat(timespec="seconds")
     db.execute("INSERT INTO left_aside (created, what, why, body) VALUES (?, ?, ?, ?)",
                (created, what, wrong, json.dumps(body)))
