@@ -100,10 +100,47 @@ def test_faults_are_sentences(tmp_path: Path, body: str, words: str) -> None:
         check_own(read_own(file(tmp_path, text)), BARS)
 
 
-def test_time_is_bounded(tmp_path: Path) -> None:
+def test_time_is_bounded(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
     read = read_own(file(tmp_path, 'def drift(close):\n    """It."""\n    while True: pass\n'))
     with pytest.raises(UserError, match="longer than 1 seconds"):
         run_own(read, {"close": BARS.close}, {}, [400], seconds=1)
+    monkeypatch.setattr("wolbrin.core.indicators.own_run.PATIENCE", 10**6)  # what it waited ends it, no other limit
+    waits = read_own(file(tmp_path, "import contextlib\n\n\ndef drift(close):\n    \"\"\"It.\"\"\"\n"
+                          "    lock = contextlib.contextmanager.__globals__['sys'].modules['_thread'].allocate_lock()\n"
+                          "    lock.acquire()\n    lock.acquire()\n    return close\n"))
+    with pytest.raises(UserError, match="longer than 2 seconds"):
+        run_own(waits, {"close": BARS.close}, {}, [400, 400], seconds=2)
+
+
+@pytest.mark.parametrize("body", [
+    "if len(close) > LONG:\n        return np.append(close[1:], close[-1])\n    return close",
+    "if length == 7:\n        return np.append(close[1:], close[-1])\n    return close",
+    "if len(close) == LONG + 1:\n        return close - close.mean()\n    return close"])
+def test_what_looks_ahead_only_on_long_histories_or_with_some_settings_is_found(tmp_path: Path, body: str) -> None:
+    """At confirming where the history is long enough, else when it has grown; with settings when they are first used."""
+    long = walk_bars(2_000, seed=3)
+    text = f'import numpy as np\n\n\ndef drift(close, *, length=5):\n    """It."""\n    {body.replace("LONG", "1500")}\n'
+    own = OwnIndicators(tmp_path)
+    read = read_own(file(tmp_path, text))
+    if "> LONG" in body:
+        with pytest.raises(UserError, match="looks ahead"):
+            own.confirm(read, long)
+    own.confirm(read, long.take(1_500))
+    np.testing.assert_array_equal(own.values("drift", read.digest, {"length": 5}, long.take(1_500)), long.close[:1_500])
+    with pytest.raises(UserError, match="looks ahead"):
+        own.values("drift", read.digest, {"length": 7.0}, long.take(1_501))
+
+
+@pytest.mark.parametrize("default", ["1" * 400, "-" + "9" * 400, "1e999", "2 ** 99999999", "'5'", "10 ** 16"])
+def test_no_default_of_a_setting_stops_the_reading(tmp_path: Path, default: str) -> None:
+    """The function alone, and beside it a number that would be read for a date."""
+    path = file(tmp_path, f'def drift(close, *, length={default}):\n    """It."""\n    return close\n')
+    with pytest.raises(UserError, match="plain number"):
+        read_own(path)
+    assert OwnIndicators(tmp_path).known() == {}
+    assert OwnIndicators(tmp_path).waiting() == []
+    path.write_text(f'def drift(close):\n    """It."""\n    return close * {"7" * 400}\n')
+    assert read_own(path).dates == ()
 
 
 @pytest.mark.parametrize(("text", "words"), [

@@ -9,8 +9,11 @@ after the file has changed. docs/own-indicators.md is the contract.
 
 from __future__ import annotations
 
+import contextlib
+import json
 import os
 import re
+import threading
 from collections.abc import Mapping, Sequence
 from pathlib import Path
 
@@ -24,7 +27,9 @@ from wolbrin.core.indicators.own_run import run_own
 from wolbrin.core.market.bars import Bars
 
 DIGEST = re.compile("[0-9a-f]{64}")
-CHECK_BARS = 20_000
+LEAST_BARS = 50
+CUTS, CUTS_AGAIN = 10, 3
+MOST_CHECKED = 20_000
 
 
 def _arrays(bars: Bars, names: Sequence[str], count: int | None = None) -> dict[str, np.ndarray]:
@@ -36,27 +41,65 @@ def _arrays(bars: Bars, names: Sequence[str], count: int | None = None) -> dict[
 
 
 def check_own(file: OwnFile, bars: Bars) -> int:
-    """Run a confirmed file on a history and on beginnings of it; returns how many beginnings were compared.
+    """Run a confirmed file on a history and on beginnings of it, cut at random; returns how many beginnings were compared.
 
     Raises:
         UserError: it failed, gives other values on a second run, or a value changes when later bars are cut off.
     """
-    size = min(len(bars), CHECK_BARS)
-    if size < 50:
+    size = len(bars)
+    if size < LEAST_BARS:
         raise UserError("this history is too short to check an indicator on", bars.terms.code, "Choose another market.")
-    rng = np.random.default_rng(20)
-    cuts = sorted({*(int(c) for c in rng.integers(2, size, 10)), size // 2, size - 1})
-    arrays = _arrays(bars, file.inputs, size)
-    whole, again, *parts = run_own(file, arrays, {}, [size, size, *cuts])
+    cuts = random_cuts(size, CUTS, size // 2, size - 1)
+    whole, again, *parts = run_own(file, _arrays(bars, file.inputs), {}, [size, size, *cuts])
     if not np.array_equal(whole, again, equal_nan=True):
         raise UserError("it gives other values on a second run", file.name, "Take chance and the clock out of it.")
-    for cut, part in zip(cuts, parts):
+    compare(file, whole, cuts, parts)
+    return len(cuts)
+
+
+def random_cuts(size: int, count: int, *more: int) -> list[int]:
+    """Where to cut a history: at random places, which no file can know, and at some more."""
+    rng = np.random.default_rng()
+    return sorted({*(int(c) for c in rng.integers(2, size, count)), *(c for c in more if 1 < c < size)})
+
+
+def compare(file: OwnFile, whole: Floats, cuts: Sequence[int], parts: Sequence[Floats]) -> None:
+    """Make sure that no value changes when later bars are cut off. Raises UserError where one does."""
+    for cut, part in zip(cuts, parts, strict=True):
         same = (whole[:cut] == part) | (np.isnan(whole[:cut]) & np.isnan(part))
         if not same.all():
             bar = int(np.flatnonzero(~same)[0])
-            raise UserError(f"it looks ahead: its value at bar {bar + 1} changes when the bars after bar {cut} are cut off",
-                            file.name, "Let the value at a bar depend on that bar and earlier ones only.")
-    return len(cuts)
+            raise UserError(f"it looks ahead: its value at bar {bar + 1:,} of {len(whole):,} changes when the bars after bar "
+                            f"{cut:,} are cut off", file.name,
+                            "Let the value at a bar depend on that bar and earlier ones only.")
+
+
+class Checked:
+    """How far a text was checked for looking ahead, by market, interval and settings: with the user, beside what was
+    confirmed. What was checked on so many bars may do something else on more, or with other settings."""
+
+    def __init__(self, digest: str) -> None:
+        self.path = user_folder() / f"{digest}.checked.json"
+
+    def _all(self) -> dict[str, int]:
+        try:
+            made = json.loads(self.path.read_text(encoding="utf-8"))
+            return {str(k): int(v) for k, v in made.items()}
+        except (OSError, ValueError, TypeError, AttributeError, RecursionError):
+            return {}
+
+    def bars(self, key: str) -> int:
+        """On how many bars; 0 before any."""
+        return self._all().get(key, 0)
+
+    def note(self, key: str, bars: int) -> None:
+        """It was, on so many. That it cannot be noted costs another check."""
+        known = self._all()
+        known = dict(list(known.items())[-MOST_CHECKED:]) | {key: max(bars, known.get(key, 0))}
+        partial = self.path.with_name(f"{self.path.name}{os.getpid()}-{threading.get_ident()}.partial")
+        with contextlib.suppress(OSError):
+            partial.write_text(json.dumps(known), encoding="utf-8")
+            os.replace(partial, self.path)
 
 
 def _bytes(path: Path) -> bytes | None:
@@ -144,6 +187,21 @@ class OwnIndicators:
         return made
 
     def values(self, name: str, digest: str, settings: Mapping[str, float], bars: Bars) -> Floats:
-        """The indicator over a history, float64[n]."""
-        file = self.load(name, digest)
-        return run_own(file, _arrays(bars, file.inputs), settings, [len(bars)])[0]
+        """The indicator over a history, float64[n]. On more bars than it was checked on with these settings, it is checked
+        again, cut at random and where it was checked before.
+
+        Raises:
+            UserError: it was not confirmed, fails, or looks ahead.
+        """
+        file, count = self.load(name, digest), len(bars)
+        key = f"{bars.terms.code} {bars.interval} " + " ".join(f"{k}={float(v):g}" for k, v in sorted(settings.items()))
+        checked = Checked(digest)
+        before = checked.bars(key)
+        arrays = _arrays(bars, file.inputs)
+        if count <= before or count < LEAST_BARS:
+            return run_own(file, arrays, settings, [count])[0]
+        cuts = random_cuts(count, CUTS_AGAIN, before)
+        whole, *parts = run_own(file, arrays, settings, [count, *cuts])
+        compare(file, whole, cuts, parts)
+        checked.note(key, count)
+        return whole

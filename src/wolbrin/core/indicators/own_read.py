@@ -10,13 +10,13 @@ from collections.abc import Mapping
 from dataclasses import dataclass
 from pathlib import Path
 
-from wolbrin.core.errors import EnvironmentTrouble, UserError
+from wolbrin.core.errors import EnvironmentTrouble, UserError, WolbrinError
 from wolbrin.core.indicators.own_cage import PURE, allowed
 from wolbrin.core.market.date_numbers import date_of, date_words
 
 INPUTS = ("open", "high", "low", "close", "volume", "time", "session")
 TURNS = ("unsigned", "centered", "price")
-LARGEST_FILE = 200_000
+LARGEST_FILE, LARGEST_NUMBER = 200_000, 1e15
 
 
 @dataclass(frozen=True)
@@ -83,19 +83,30 @@ def _number(node: ast.expr | None) -> float | None:
         value = ast.literal_eval(node) if node is not None else None
     except (ValueError, TypeError, SyntaxError, MemoryError, RecursionError):
         return None
-    return float(value) if isinstance(value, int | float) and not isinstance(value, bool) else None
+    if not isinstance(value, int | float) or isinstance(value, bool) or not -LARGEST_NUMBER <= value <= LARGEST_NUMBER:
+        return None
+    return float(value)
 
 
 def read_own(path: Path, data: bytes | None = None) -> OwnFile:
-    """Read a file without running it. Raises UserError where it does not keep the contract."""
-    raw = read_bytes(path) if data is None else data
+    """Read a file without running it. Raises UserError where it does not keep the contract, whatever is wrong with it."""
+    try:
+        return _read(path, read_bytes(path) if data is None else data)
+    except WolbrinError:
+        raise
+    except Exception as err:  # Python's own readers fail in many ways on what nobody would write
+        raise UserError(f"this file cannot be read ({type(err).__name__}: {str(err)[:120]})", str(path),
+                        "Correct it, or take it out of the folder.") from None
+
+
+def _read(path: Path, raw: bytes) -> OwnFile:
     where = str(path)
     try:
         source = raw.decode("utf-8")
         tree = ast.parse(source)
     except UnicodeDecodeError:
         raise UserError("this file is not text in UTF-8", where, "Save it as UTF-8.") from None
-    except (SyntaxError, ValueError, RecursionError, MemoryError) as err:
+    except (SyntaxError, ValueError, RecursionError, MemoryError, OverflowError) as err:
         line = f", line {err.lineno}" if isinstance(err, SyntaxError) else ""
         raise UserError("this file is not Python", where + line, "Correct it there.") from None
     _imports(tree, where)
@@ -117,7 +128,8 @@ def read_own(path: Path, data: bytes | None = None) -> OwnFile:
     for argument, default in zip(spec.kwonlyargs, spec.kw_defaults):
         value = _number(default)
         if value is None:
-            raise UserError(f'the setting "{argument.arg}" needs a plain number as default', at, "Write it as length=20.")
+            raise UserError(f'the setting "{argument.arg}" needs a plain number of at most fifteen digits as default', at,
+                            "Write it as length=20.")
         settings[argument.arg] = value
     told = [line.split(":", 1)[1].strip().rstrip(".") for line in about.splitlines() if line.strip().startswith("Turns:")]
     if told and told[0] not in TURNS:

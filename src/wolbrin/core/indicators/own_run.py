@@ -12,6 +12,7 @@ import subprocess
 import sys
 import time
 from collections.abc import Mapping, Sequence
+from pathlib import Path
 from typing import Any
 
 import numpy as np
@@ -22,6 +23,8 @@ from wolbrin.core.indicators.model import Floats
 from wolbrin.core.indicators.own_read import OwnFile
 
 SECONDS = 20
+LOOK = 0.1  # seconds between two looks at what a process does
+PATIENCE = 20  # times its seconds on a machine that has no time for it
 MEMORY = 1024**3
 SAID = 4096  # bytes that are read of what the process says
 CRASHES = {signal.SIGSEGV: "a segmentation fault", signal.SIGABRT: "an abort", signal.SIGBUS: "a bus error",
@@ -31,7 +34,7 @@ CRASHES = {signal.SIGSEGV: "a segmentation fault", signal.SIGABRT: "an abort", s
 
 def run_own(file: OwnFile, arrays: Mapping[str, np.ndarray], settings: Mapping[str, float], cuts: Sequence[int],
             seconds: int = SECONDS, memory: int = MEMORY) -> list[Floats]:
-    """Values of a confirmed file over the first `cut` bars, for each cut; infinities become NaN.
+    """Values of a confirmed file over the first `cut` bars, for each cut; infinities become NaN. seconds: for each cut.
 
     Raises:
         UserError: the file failed, took too long, or gave something else than one number a bar.
@@ -56,16 +59,19 @@ def _run(file: OwnFile, arrays: Mapping[str, np.ndarray], settings: Mapping[str,
          seconds: int, memory: int) -> tuple[list[Floats], bool]:
     whole = {k: int(v) if float(v).is_integer() else float(v) for k, v in (dict(file.settings) | dict(settings)).items()}
     job = {"source": file.source, "function": file.name, "file": f"{file.name}-own.py", "inputs": list(file.inputs),
-           "settings": whole, "cuts": list(cuts), "seconds": seconds, "memory": memory, "parent": os.getpid()}
+           "settings": whole, "cuts": list(cuts), "seconds": seconds * len(cuts), "memory": memory, "parent": os.getpid()}
     files: list[int] = []
     began = time.monotonic()
     try:
         # In memory only: no path that the process could replace, no disk that could be full.
-        files += [os.memfd_create(name) for name in ("inputs", "result", "said")]
+        files += [os.memfd_create(name) for name in ("inputs", "result", "said", "job")]
         with os.fdopen(os.dup(files[0]), "wb") as handle:
             np.savez(handle, **arrays)  # type: ignore[arg-type]
-        os.lseek(files[0], 0, os.SEEK_SET)
-        code = _wait(files, json.dumps(job), 3 * seconds + 5)
+        with os.fdopen(os.dup(files[3]), "wb") as handle:
+            handle.write(json.dumps(job).encode())
+        for one in (files[0], files[3]):
+            os.lseek(one, 0, os.SEEK_SET)
+        code = _wait(files, seconds, [8 * int(n) for n in np.cumsum(cuts)])
         shut, fault = _told(files[2])
         if code == 0 and not fault:
             made = _values(files[1], cuts)
@@ -80,21 +86,43 @@ def _run(file: OwnFile, arrays: Mapping[str, np.ndarray], settings: Mapping[str,
             os.close(one)
 
 
-def _wait(files: Sequence[int], job: str, most: float) -> int | None:
-    """Run the worker in a session of its own and end whatever it began; its exit code, None when it took too long."""
+def _wait(files: Sequence[int], seconds: int, ends: Sequence[int]) -> int | None:
+    """Run the worker in a session of its own and end whatever it began; its exit code, None when it took too long.
+
+    ends: bytes of the result when each cut is done. A cut has so many seconds of the processor and of waiting for nothing
+    together: time in which other programs have the processor is not its own.
+    """
     environment = {"PATH": os.defpath, "HOME": "/nonexistent", "OPENBLAS_NUM_THREADS": "1", "OMP_NUM_THREADS": "1"}
-    process = subprocess.Popen([sys.executable, "-I", str(own_worker.__file__), *map(str, files)], cwd="/", env=environment,
-                               stdin=subprocess.PIPE, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL, text=True,
-                               pass_fds=tuple(files), start_new_session=True)
+    process = subprocess.Popen([sys.executable, "-I", str(own_worker.__file__), *map(str, files[:3])], cwd="/",
+                               env=environment, stdin=files[3], stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL,
+                               pass_fds=tuple(files[:3]), start_new_session=True)
+    asleep = begun = 0.0
+    done, last = 0, time.monotonic()
+    most = last + PATIENCE * seconds * len(ends)
     try:
-        process.communicate(job, timeout=most)
-        return process.returncode
-    except subprocess.TimeoutExpired:
-        return None
+        while True:
+            with contextlib.suppress(subprocess.TimeoutExpired):
+                return process.wait(LOOK)
+            now, worked, waits = time.monotonic(), *_spent(process.pid)
+            asleep += now - last if waits else 0.0
+            last, size = now, os.fstat(files[1]).st_size
+            if done < len(ends) and size >= ends[done]:
+                done, begun = int(np.searchsorted(ends, size, "right")), worked + asleep
+            if worked + asleep - begun > seconds or now > most:
+                return None
     finally:
         with contextlib.suppress(ProcessLookupError, PermissionError):
             os.killpg(process.pid, signal.SIGKILL)
         process.wait()
+
+
+def _spent(pid: int) -> tuple[float, bool]:
+    """Seconds of the processor that a process has had, and whether it waits for something."""
+    try:
+        found = Path(f"/proc/{pid}/stat").read_text().rpartition(")")[2].split()
+        return (int(found[11]) + int(found[12])) / os.sysconf("SC_CLK_TCK"), found[0] in "SDT"
+    except (OSError, IndexError, ValueError):
+        return 0.0, False
 
 
 def _told(said: int) -> tuple[bool, dict[str, Any]]:
@@ -124,7 +152,7 @@ def _values(result: int, cuts: Sequence[int]) -> list[Floats] | None:
 
 
 def _failed(file: OwnFile, fault: Mapping[str, Any], code: int | None, seconds: int, memory: int, took: float) -> UserError:
-    if code is None or code == -signal.SIGXCPU or (code == -signal.SIGKILL and took >= seconds):
+    if code in (None, -signal.SIGXCPU) or (code == -signal.SIGKILL and took >= seconds):
         return UserError(f"it took longer than {seconds} seconds", file.name, "Make it faster.")
     if code < 0:
         name = CRASHES.get(signal.Signals(-code), signal.Signals(-code).name)

@@ -19,6 +19,8 @@ def date_of(value: float | str) -> dt.date | None:
     if value != value or value in (float("inf"), float("-inf")) or value != int(value):
         return None
     whole = int(value)
+    if not 0 < whole < 10**20:
+        return None
     if 10**7 <= whole < 10**8:
         return _date(whole // 10_000, whole // 100 % 100, whole % 100)
     for parts in SECONDS:
