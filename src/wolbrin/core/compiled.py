@@ -11,6 +11,7 @@ from __future__ import annotations
 
 import builtins
 import hashlib
+import logging
 from collections.abc import Callable, Iterator
 from functools import cached_property, update_wrapper
 from importlib.metadata import version
@@ -20,6 +21,7 @@ from typing import Any, TypeVar, cast
 
 import numpy as np
 
+log = logging.getLogger("wolbrin")
 F = TypeVar("F", bound=Callable[..., Any])
 Maker = Callable[[Any], Any]
 _lock = RLock()
@@ -136,9 +138,9 @@ def _keep_under(made: Any, name: str) -> None:
     cache: Any = getattr(made, "_cache", None)
     path = getattr(cache, "cache_path", None)
     if path is not None:
-        from numba.core.caching import IndexDataCacheFile  # late
+        from wolbrin.core.kept_kernels import keep_under  # late
 
-        cache._cache_file = IndexDataCacheFile(path, name, name)
+        keep_under(cache, path, f"{name}.1")
 
 
 def kernel(make: Maker, about: str) -> Callable[[F], F]:
@@ -149,14 +151,22 @@ def kernel(make: Maker, about: str) -> Callable[[F], F]:
     return wrap
 
 
+def jitted(function: Any, **options: Any) -> Any:
+    """numba's njit with these options; without its cache where there is no folder for it."""
+    import numba  # late
+
+    try:
+        return numba.njit(**options)(function)
+    except RuntimeError as err:
+        if "cannot cache" not in str(err):
+            raise
+        log.warning("compiled kernels cannot be kept (%s): each start compiles them again", err)
+        return numba.njit(**options | {"cache": False})(function)
+
+
 def njit(**options: Any) -> Callable[[F], F]:
     """numba's njit with these options, once it is needed."""
-    def make(function: Any) -> Any:
-        import numba  # late
-
-        return numba.njit(**options)(function)
-
-    return kernel(make, repr(sorted(options.items())))
+    return kernel(lambda function: jitted(function, **options), repr(sorted(options.items())))
 
 
 def form_of(function: F, **constants: object) -> F:

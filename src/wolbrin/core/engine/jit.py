@@ -9,7 +9,7 @@ from __future__ import annotations
 from collections.abc import Callable
 from typing import Any, TypeVar
 
-from wolbrin.core.compiled import kernel
+from wolbrin.core.compiled import jitted, kernel
 
 F = TypeVar("F", bound=Callable[..., Any])
 
@@ -26,9 +26,7 @@ def fixed(gives: str, *takes: str, inline: bool = True) -> Callable[[F], F]:
     signature = f"{gives}({', '.join(takes)})"
 
     def make(function: Any) -> Any:
-        from numba import njit  # late
-
-        made = njit(cache=True, nogil=True, error_model="numpy", forceinline=inline)(function)
+        made = jitted(function, cache=True, nogil=True, error_model="numpy", forceinline=inline)
         usual = made.get_call_template
 
         def template(args: Any, kws: Any) -> Any:
@@ -44,7 +42,6 @@ def fixed(gives: str, *takes: str, inline: bool = True) -> Callable[[F], F]:
 
 
 def _make_bare(function: Any) -> Any:
-    from numba import njit  # late
     from numba.core import cgutils  # late
     from numba.extending import intrinsic  # late
 
@@ -59,7 +56,7 @@ def _make_bare(function: Any) -> Any:
         return array(array), generate
 
     function.__globals__["_uncounted"] = _uncounted
-    return njit(cache=True, nogil=True)(function)
+    return jitted(function, cache=True, nogil=True)
 
 
 _uncounted: Any = None  # made with `bare`
