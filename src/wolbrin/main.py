@@ -6,6 +6,7 @@ The window is imported only when it is wanted, so that headless commands need no
 from __future__ import annotations
 
 import gc
+import io
 import os
 import sys
 from collections.abc import Callable, Iterator
@@ -84,8 +85,17 @@ def window_figures() -> list[Figure]:
 def run() -> None:
     """Entry point of the `wolbrin` command."""
     keep_memory()
-    with without_collecting():
-        from wolbrin.cli.main import build, with_folder  # late
+    for stream in (sys.stdout, sys.stderr):
+        if isinstance(stream, io.TextIOWrapper):
+            stream.reconfigure(errors="backslashreplace")  # names of files need be no text
+    try:
+        with without_collecting():
+            from wolbrin.cli.main import build, with_folder  # late
 
-        app = build(open_window, demo_folder, window_figures, sys.argv[1:])
-    app(args=with_folder(sys.argv[1:]), prog_name="wolbrin")
+            app = build(open_window, demo_folder, window_figures, sys.argv[1:])
+        app(args=with_folder(sys.argv[1:]), prog_name="wolbrin")
+    except Exception as err:
+        from wolbrin.core.unforeseen import sentence_of  # late
+
+        print(sentence_of(err), file=sys.stderr)
+        sys.exit(1)

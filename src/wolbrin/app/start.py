@@ -3,15 +3,14 @@
 from __future__ import annotations
 
 import logging
-import logging.handlers
 import sys
+import threading
 import time
 from collections.abc import Callable
 from pathlib import Path
 from types import TracebackType
 from typing import Any
 
-import platformdirs
 from PySide6.QtCore import QEventLoop, Qt, QTimer
 from PySide6.QtWidgets import QApplication, QProgressBar, QVBoxLayout, QWidget
 
@@ -27,27 +26,11 @@ from wolbrin.core.store.check import restore_copy
 from wolbrin.core.store.copies import copies_of
 from wolbrin.core.store.project import DATABASE, Project
 from wolbrin.core.store.recovering import is_damage, recover
+from wolbrin.core.unforeseen import begin_log, sentence_of
 
 Report = Callable[[str, int, int], None]
 Build = Callable[[Report], None]
 log = logging.getLogger("wolbrin")
-
-
-def log_path() -> Path:
-    return Path(platformdirs.user_log_path("wolbrin")) / "wolbrin.log"
-
-
-def begin_log() -> None:
-    """Log to a file that rotates; without a writable folder, to nowhere."""
-    path = log_path()
-    try:
-        path.parent.mkdir(parents=True, exist_ok=True)
-        handler: logging.Handler = logging.handlers.RotatingFileHandler(path, maxBytes=500_000, backupCount=2)
-    except OSError:
-        handler = logging.NullHandler()
-    handler.setFormatter(logging.Formatter("%(asctime)s %(levelname)s %(name)s %(message)s"))
-    log.addHandler(handler)
-    log.setLevel(logging.INFO)
 
 
 class Welcome(QWidget):
@@ -125,10 +108,7 @@ def prepare(engine: Engine, theme: Theme, builds: list[Build], title: str) -> bo
 
 def tell(error: BaseException | None, way: tuple[str, Callable[[], None]] | None = None) -> None:
     """Say why the program cannot go on, on a sheet and on standard error. way: what can be done about it, as a button."""
-    known = isinstance(error, WolbrinError)
-    text = error.sentence() if isinstance(error, WolbrinError) else f"Something went wrong: {error}. See {log_path()}."
-    if not known:
-        log.error("start failed", exc_info=error)
+    text = sentence_of(error) if error is not None else "Something went wrong."
     print(text, file=sys.stderr)
     sheet = Welcome()
     sheet.bar.hide()
@@ -153,12 +133,15 @@ def tell(error: BaseException | None, way: tuple[str, Callable[[], None]] | None
 def catch_all(session: Session) -> None:
     """Anything not expected is logged and told once; the program goes on."""
     def hook(kind: type[BaseException], error: BaseException, trace: TracebackType | None) -> None:
-        if isinstance(error, WolbrinError):
-            session.note(error.sentence(), "error")
-        else:
-            log.error("unexpected", exc_info=(kind, error, trace))
-            session.note(f"Something went wrong ({error}). What was saved is unharmed; details are in {log_path()}.", "error")
+        session.note(sentence_of(error), "error")
+
+    def in_thread(told: threading.ExceptHookArgs) -> None:
+        if told.exc_value is not None:
+            note = session.on_ui(session.note)
+            note(sentence_of(told.exc_value), "error")
+
     sys.excepthook = hook
+    threading.excepthook = in_thread
 
 
 def window_on(folder: Path, engine: Engine, theme: Theme) -> MainWindow:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from wolbrin.app.session import Session
+from wolbrin.core import compiled
 from wolbrin.core.errors import Door
 from wolbrin.core.jobs import single
 
@@ -15,7 +16,10 @@ def tell_opening(session: Session) -> None:
     _interrupted(session)
     if told := session.project.found_again:
         session.note(f"{told[:1].upper()}{told[1:]}.", "caution")
+    compiled.said = session.on_ui(lambda text: session.note(text, "caution"))
     _aside(session)
+    if words := session.project.read_words:
+        session.note(words, "error")
 
 
 def _aside(session: Session) -> None:

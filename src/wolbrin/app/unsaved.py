@@ -11,7 +11,7 @@ from PySide6.QtCore import QObject, QTimer, Signal
 
 from wolbrin.core.errors import Door, EnvironmentTrouble, WolbrinError
 from wolbrin.core.store.strategies import OvertakenError
-from wolbrin.core.written import write_text
+from wolbrin.core.written import safe_name, write_text
 
 AGAIN = 3000  # milliseconds between two tries by themselves
 
@@ -139,7 +139,7 @@ class Unsaved(QObject):
         for change in self.asking():
             if not change.text:
                 continue
-            stem = "".join(c if c.isalnum() or c in " -_" else "-" for c in change.file).strip()[:80] or "change"
+            stem = safe_name(change.file, "change")
             path = next(p for i in range(1, 10_000) if not (p := folder / f"{stem}{f' {i}' if i > 1 else ''}.json").exists())
             write_text(path, change.text)
             made.append(path)

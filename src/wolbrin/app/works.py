@@ -11,6 +11,7 @@ from PySide6.QtCore import QObject, Qt, QTimer, Signal
 
 from wolbrin.core.errors import Door, WolbrinError
 from wolbrin.core.jobs import Engine, Job, Kind, State, single
+from wolbrin.core.unforeseen import sentence_of
 
 log = logging.getLogger("wolbrin")
 LOOK = 30  # milliseconds between two looks at whether a job is over
@@ -99,8 +100,7 @@ class Works(QObject):
         if isinstance(error, WolbrinError):
             self.note(error.sentence(), "error", error.door)
         else:
-            log.error("%s failed", where, exc_info=error)
-            self.note(f"{where} failed: {error}. What was saved is unharmed; details are in the log.", "error")
+            self.note(sentence_of(error, f"{where} failed in a way that nobody foresaw"), "error")
 
     @property
     def closed(self) -> bool:

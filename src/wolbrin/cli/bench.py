@@ -9,6 +9,7 @@ import typer
 
 from wolbrin.cli.common import JSON, console, emit, error_console, told
 from wolbrin.core.bench.figures import Figure, core_figures, page
+from wolbrin.core.written import write_text
 
 
 def add(app: typer.Typer, window_figures: Callable[[], list[Figure]]) -> None:
@@ -21,8 +22,8 @@ def add(app: typer.Typer, window_figures: Callable[[], list[Figure]]) -> None:
             if window:
                 error_console.print("Measuring the window", markup=False)
                 figures += window_figures()
-        if write is not None:
-            write.write_text(page(figures), encoding="utf-8")
+            if write is not None:
+                write_text(write, page(figures))
         if json:
             emit([f.as_json() for f in figures])
         else:

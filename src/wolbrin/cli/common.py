@@ -16,7 +16,7 @@ from rich.console import Console
 from rich.progress import BarColumn, Progress, TextColumn, TimeRemainingColumn
 from rich.table import Table
 
-from wolbrin.core.errors import NothingOpened, UserError, WolbrinError
+from wolbrin.core.errors import NothingOpened, UserError
 from wolbrin.core.export.steps import Steps, export_job
 from wolbrin.core.jobs import Engine, Job, Kind, State
 from wolbrin.core.market.intervals import Interval
@@ -25,8 +25,11 @@ from wolbrin.core.measures.wording import worded
 from wolbrin.core.store.dossier import Dossiers
 from wolbrin.core.store.project import Project
 from wolbrin.core.store.shelf import Kept
+from wolbrin.core.unforeseen import sentence_of
 
 FAILED, USAGE, NOTHING_OPENED = 1, 2, 3
+USED_WRONGLY = next(c for c in typer.BadParameter.__mro__ if c.__name__ == "ClickException")
+LEAVING: tuple[type[BaseException], ...] = (typer.Exit, typer.Abort, USED_WRONGLY)  # how commands end on purpose
 error_console = Console(stderr=True, highlight=False, soft_wrap=True)
 console = Console(highlight=False, soft_wrap=True)
 
@@ -53,14 +56,16 @@ def code_of(text: str) -> int:
 
 @contextmanager
 def told() -> Any:
-    """Turn a foreseen trouble into one sentence on standard error and exit code 1."""
+    """Turn a trouble into one sentence on standard error and exit code 1; one that nobody foresaw names the log, too."""
     try:
         yield
-    except WolbrinError as err:
-        error_console.print(err.sentence(), markup=False)
-        raise typer.Exit(NOTHING_OPENED if isinstance(err, NothingOpened) else FAILED) from None
+    except LEAVING:
+        raise
     except BrokenPipeError:
         raise typer.Exit(0) from None
+    except Exception as err:
+        error_console.print(sentence_of(err), markup=False)
+        raise typer.Exit(NOTHING_OPENED if isinstance(err, NothingOpened) else FAILED) from None
 
 
 def plain(value: Any) -> Any:
@@ -102,6 +107,8 @@ def open_project(folder: Path | None, demo: Callable[[], Path]) -> Project:
     if opened.aside.found:
         error_console.print(f"Left aside, since it cannot be read: {opened.aside.words(20)}. `wolbrin check` says more.",
                             markup=False)
+    if opened.read_words:
+        error_console.print(opened.read_words, markup=False)
     if opened.found_again:
         error_console.print(f"{opened.found_again[:1].upper()}{opened.found_again[1:]}.", markup=False)
     return opened

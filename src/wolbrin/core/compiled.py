@@ -25,6 +25,7 @@ log = logging.getLogger("wolbrin")
 F = TypeVar("F", bound=Callable[..., Any])
 Maker = Callable[[Any], Any]
 _lock = RLock()
+said: Callable[[str], None] = lambda text: None  # noqa: E731 - called with a sentence about kept kernels, on any thread
 
 
 class Kernel:

@@ -10,16 +10,16 @@ import hashlib
 import logging
 import os
 import pickle
-from collections.abc import Callable
 from contextlib import suppress
 from pathlib import Path
 from typing import Any
 
 from numba.core.caching import IndexDataCacheFile
 
+from wolbrin.core import compiled
+
 log = logging.getLogger("wolbrin")
 MARK, SIZE = b"wolbrin1", 32  # what a file of ours begins with, and bytes of a digest
-said: Callable[[str], None] = lambda text: None  # noqa: E731 - called with a sentence, on any thread
 
 
 class SoundCacheFile(IndexDataCacheFile):
@@ -81,4 +81,5 @@ def keep_under(cache: Any, path: str, name: str) -> None:
 
 def _say(text: str, path: Path) -> None:
     log.warning("%s: %s", path, text)
-    said(f"{text[:1].upper()}{text[1:]}. That takes a moment; no figure is touched by it.")
+    with suppress(Exception):  # whoever listened may be gone
+        compiled.said(f"{text[:1].upper()}{text[1:]}. That takes a moment; no figure is touched by it.")

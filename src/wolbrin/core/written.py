@@ -5,6 +5,7 @@ from __future__ import annotations
 import hashlib
 import os
 import re
+import stat
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager, suppress
 from pathlib import Path
@@ -12,6 +13,7 @@ from pathlib import Path
 from wolbrin.core.errors import EnvironmentTrouble
 
 PARTIAL = ".partial"
+LONGEST, LONGEST_NAME = 120, 255  # bytes of a part of a name, and of a name
 DIGITS = 32  # of a digest that stand in a name
 NAMED = re.compile(rf"__([0-9a-f]{{{DIGITS}}})\.[a-z]+$")
 
@@ -37,15 +39,47 @@ def sync_folder(folder: Path) -> None:
         os.close(handle)
 
 
+def safe_name(text: str, otherwise: str, also: str = " -_") -> str:
+    """A text as a part of a file's name: letters, digits and what may stand beside them, short enough for any file system."""
+    plain = "".join(c if c.isalnum() or c in also else "-" for c in text)
+    return plain.encode()[:LONGEST].decode("utf-8", "ignore").strip(" .-") or otherwise
+
+
+def check_target(path: Path, what: str = "file") -> None:
+    """Make sure that an ordinary file can take a place: one that is there, or none in a folder that is.
+
+    Raises:
+        EnvironmentTrouble: something else stands there, or the folder does not.
+    """
+    remedy = "Name an ordinary file in a folder that exists."
+    try:
+        found = path.lstat().st_mode
+    except FileNotFoundError:
+        if not path.parent.is_dir():
+            raise EnvironmentTrouble(f"this {what} cannot be written (there is no such folder)", str(path), remedy) from None
+        return
+    except (OSError, ValueError) as err:
+        said = err.strerror if isinstance(err, OSError) and err.strerror else str(err)
+        raise EnvironmentTrouble(f"this {what} cannot be written ({said})", str(path), remedy) from None
+    if not stat.S_ISREG(found):
+        kind = ("a link to another place" if stat.S_ISLNK(found) else "a folder" if stat.S_ISDIR(found) else
+                "a device" if stat.S_ISCHR(found) or stat.S_ISBLK(found) else "no ordinary file")
+        raise EnvironmentTrouble(f"this {what} cannot be written ({kind} stands there, and was left as it is)", str(path), remedy)
+
+
 @contextmanager
 def replacing(path: Path, what: str = "file") -> Iterator[Path]:
     """Where to write; what was written is synced and takes the place of `path` at the end, and goes away when anything ends
     it before.
 
     Raises:
-        EnvironmentTrouble: it cannot be written; what was there before is unharmed, and nothing is left behind.
+        EnvironmentTrouble: it cannot be written, or something that is no ordinary file stands there; what was there before
+            is unharmed, and nothing is left behind.
     """
+    check_target(path, what)
     partial = path.with_name(path.name + PARTIAL)
+    if len(os.fsencode(partial.name)) > LONGEST_NAME:
+        partial = path.with_name(hashlib.sha256(os.fsencode(path.name)).hexdigest()[:DIGITS] + PARTIAL)
     try:
         yield partial
         with partial.open("rb+") as handle:
@@ -62,15 +96,25 @@ def replacing(path: Path, what: str = "file") -> Iterator[Path]:
 
 def write_whole(path: Path, write: Callable[[Path], object], what: str) -> None:
     """Let `write` make a file as `replacing` does, and the folder where there is none. Raises EnvironmentTrouble."""
-    with replacing(path, what) as partial:
+    try:
         path.parent.mkdir(parents=True, exist_ok=True)
+    except OSError as err:
+        raise EnvironmentTrouble(f"this {what} cannot be written ({err.strerror or err})", str(path),
+                                 "Free some space, check the folder's permissions, or choose another.") from None
+    with replacing(path, what) as partial:
         write(partial)
+
+
+def write_bytes(path: Path, data: bytes, what: str = "file") -> None:
+    """Write a file whole. Raises EnvironmentTrouble where it cannot be written."""
+    with replacing(path, what) as partial:
+        partial.write_bytes(data)
 
 
 def write_text(path: Path, text: str, what: str = "file") -> None:
     """Write a text file whole. Raises EnvironmentTrouble where it cannot be written."""
     with replacing(path, what) as partial:
-        partial.write_text(text, encoding="utf-8")
+        partial.write_bytes(text.encode("utf-8", "backslashreplace"))
 
 
 def write_named(folder: Path, stem: str, ending: str, write: Callable[[Path], object], what: str) -> str:

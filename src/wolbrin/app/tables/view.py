@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import csv
+import io
 from collections.abc import Callable
 from pathlib import Path
 from typing import Any
@@ -25,6 +26,7 @@ from wolbrin.app.tables.model import Column, Index, TableModel
 from wolbrin.app.theme.theme import Theme, font
 from wolbrin.app.theme.tokens import SMALL
 from wolbrin.core.cells import plain
+from wolbrin.core.written import write_text
 
 ROW = 26
 
@@ -221,9 +223,9 @@ class Table(QWidget):
 
     def write_csv(self, path: Path) -> None:
         """Write what is shown, in its present order."""
-        with path.open("w", newline="", encoding="utf-8") as handle:
-            rows = self._cells(list(range(self.model.rowCount())))
-            csv.writer(handle).writerows([plain(cell) for cell in line] for line in rows)
+        held = io.StringIO(newline="")
+        csv.writer(held).writerows([plain(cell) for cell in line] for line in self._cells(list(range(self.model.rowCount()))))
+        write_text(path, held.getvalue(), "table")
 
     def save_csv(self) -> None:
         name, _ = QFileDialog.getSaveFileName(self, f"Save {self.name}", f"{self.name}.csv", "CSV (*.csv)")

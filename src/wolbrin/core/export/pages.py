@@ -12,7 +12,7 @@ from typing import Any
 
 from wolbrin.core.export.pictures import words_as_they_are
 from wolbrin.core.export.steps import Steps
-from wolbrin.core.written import replacing, write_text
+from wolbrin.core.written import check_target, write_bytes, write_text
 
 PAGE = """<!doctype html>
 <html lang="en"><head><meta charset="utf-8"><title>{{ title }}</title><style>
@@ -100,7 +100,9 @@ def paper_steps(page: Page, path: Path) -> Steps:
     figure.text(0.07, 0.95, page.title, fontsize=16, va="top")
     figure.text(0.07, 0.91, "\n".join(wrap(line, 110) if len(line) > 110 else line for line in "\n".join(lines).split("\n")),
                 fontsize=8.5, va="top", linespacing=1.5)
-    with replacing(path) as partial, PdfPages(partial, metadata={"Title": page.title, "CreationDate": None}) as made:
+    check_target(path)
+    held = io.BytesIO()  # a page that cannot be written must not leave its writer half way
+    with PdfPages(held, metadata={"Title": page.title, "CreationDate": None}) as made:
         made.savefig(figure)
         yield
         for _, make in page.pictures:
@@ -110,3 +112,4 @@ def paper_steps(page: Page, path: Path) -> Steps:
             for first in range(0, max(1, len(rows)), 42):
                 made.savefig(_text_page(name, head, rows[first:first + 42]))
                 yield
+    write_bytes(path, held.getvalue())

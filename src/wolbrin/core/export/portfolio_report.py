@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import datetime as dt
+import io
 from collections.abc import Sequence
 from contextlib import suppress
 from functools import partial
@@ -24,7 +25,7 @@ from wolbrin.core.portfolio.chances import LOSSES, RISKS
 from wolbrin.core.portfolio.contributions import Change
 from wolbrin.core.portfolio.told import Told
 from wolbrin.core.portfolio.weighing import Table as Weights
-from wolbrin.core.written import replacing
+from wolbrin.core.written import write_bytes
 
 PICTURES = (("Equity", equity_picture), ("Months", months_picture), ("How else it could have gone", chances_picture),
             ("Margin and positions", use_picture))
@@ -177,8 +178,9 @@ def _workbook(told: Told, tables: list[Table], path: Path) -> Steps:
         yield from sheet("Ledger", [f"{c} (UTC)" if c.endswith("_time") else c for c in columns], trades)
         yield from sheet("Daily results", ["date", "portfolio", *told.names], days)
         yield from sheet("What made this", ["what", "value"], [[str(a), str(b)] for a, b in _page(told, "", tables).record])
-        with replacing(path) as partial_path:
-            book.save(partial_path)
+        held = io.BytesIO()
+        book.save(held)
+        write_bytes(path, held.getvalue())
     finally:
         for page in book.worksheets:  # a page that was not saved leaves a file of its own behind
             with suppress(Exception):

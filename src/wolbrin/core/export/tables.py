@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import io
 import json
 import math
 from collections.abc import Callable, Mapping
@@ -94,7 +95,9 @@ def _sheet(made: pd.DataFrame, path: Path, sheet: str) -> Steps:
             for row in whole.where(part.notna(), None).to_numpy().tolist():
                 page.append(row)
             yield
-        book.save(path)
+        held = io.BytesIO()
+        book.save(held)
+        path.write_bytes(held.getvalue())
     finally:
         with suppress(Exception):  # a page that was not saved leaves a file of its own behind
             page.close()

@@ -25,6 +25,7 @@ from wolbrin.core.indicators.model import Floats
 from wolbrin.core.indicators.own_read import OwnFile, read_bytes, read_own
 from wolbrin.core.indicators.own_run import run_own
 from wolbrin.core.market.bars import Bars
+from wolbrin.core.written import write_whole
 
 DIGEST = re.compile("[0-9a-f]{64}")
 LEAST_BARS = 50
@@ -169,10 +170,7 @@ class OwnIndicators:
             raise UserError("the file has changed since it was shown", str(file.path), "Read it again.")
         compared = check_own(file, bars)
         for folder in (self.kept, user_folder()):
-            folder.mkdir(parents=True, exist_ok=True)
-            partial = folder / f"{file.digest}.partial"
-            partial.write_bytes(file.source.encode())
-            os.replace(partial, folder / f"{file.digest}.py")
+            write_whole(folder / f"{file.digest}.py", lambda partial: partial.write_bytes(file.source.encode()), "file")
         return compared
 
     def load(self, name: str, digest: str) -> OwnFile:

@@ -40,7 +40,6 @@ PATIENCE = 20.0  # seconds that a change waits for another program's
 HURRY = 0.1  # seconds that one waits which the window makes itself
 PAUSE = 0.01  # seconds between two tries
 NOT_TEXT = "decode to UTF-8"  # as the database says it
-ONLY_READ = "all that is changed"
 GONE = ("this project's database is gone from its place: another program moved, replaced or deleted it, and this change was "
         "not kept")
 GONE_REMEDY = "Put it back, or put what is not saved elsewhere and open the project again."
@@ -119,6 +118,12 @@ class Database:
             raise
 
     @property
+    def read_words(self) -> str:
+        """That nothing can be kept, in words; "" where it can."""
+        return (f"This project is open to be read only ({self.only_read}): what is changed is not kept in it."
+                if self.only_read else "")
+
+    @property
     def home(self) -> Path:
         """The folder in which the database stands that is used: the project's, or one for a copy that is only read."""
         return self.folder if self._elsewhere is None else Path(self._elsewhere.name)
@@ -145,7 +150,6 @@ class Database:
             if err.__context__ is None or not is_damage(err.__context__):
                 raise
             self.recover_here()
-        self.aside.add(ONLY_READ, f"{self.only_read}; whatever is changed is not kept")
 
     def recover_here(self) -> None:
         """Make the database anew from what can be read of it. Raises EnvironmentTrouble where that is nothing."""

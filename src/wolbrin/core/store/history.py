@@ -59,10 +59,15 @@ def read_raw(path: Path, interval: int) -> Raw:
                                      str(path), REMEDY)
         table = pq.read_table(path, memory_map=True, page_checksum_verification=True)
         column = {name: table.column(name).to_numpy() for name in table.column_names}
+        odd = [name for name, values in column.items() if values.dtype.kind not in ("M" if name == "time" else "fiu")]
+        if odd:
+            raise EnvironmentTrouble(f"this history file holds no numbers in its column {odd[0]}", str(path), REMEDY)
         time = column["time"].astype("datetime64[ns]").view(np.int64)
         o, h, l, c = (column[name if interval else "close"].astype(np.float64, copy=False)  # noqa: E741
                       for name in PRICES)
         volume = column["volume"]
+        if np.isnat(column["time"]).any() or not all(np.isfinite(p).all() for p in (o, h, l, c)):
+            raise EnvironmentTrouble("this history file holds prices or times that are none", str(path), REMEDY)
     except FileNotFoundError:
         raise EnvironmentTrouble("this history file is missing", str(path), REMEDY) from None
     except (OSError, pa.ArrowException, UnicodeDecodeError, KeyError) as err:

@@ -27,7 +27,7 @@ from wolbrin.core.store.searches import Searches
 from wolbrin.core.store.shelf import Kept, Shelf
 from wolbrin.core.work.footing import Footing
 from wolbrin.core.work.starting import fits
-from wolbrin.core.written import write_whole
+from wolbrin.core.written import safe_name, write_text
 
 FORMAT = "wolbrin.candidate"
 VERSION = 1
@@ -74,11 +74,8 @@ def export_candidates(kept: Sequence[Kept], folder: Path) -> list[Path]:
                                  "Choose another folder.") from err
     out = []
     for k in kept:
-        plain = "".join(ch if ch.isalnum() or ch in " .-" else "-" for ch in k.candidate.name).strip(" .-")[:60]
-        path = folder / f"{k.id:06d} {plain or 'candidate'}.json"
-        text = CandidateFile.of(k).model_dump_json(indent=1)
-        write_whole(path, lambda partial, text=text: partial.write_text(text, encoding="utf-8"),  # type: ignore[misc]
-                    "candidate file")
+        path = folder / f"{k.id:06d} {safe_name(k.candidate.name, 'candidate', ' .-')}.json"
+        write_text(path, CandidateFile.of(k).model_dump_json(indent=1), "candidate file")
         out.append(path)
     return out
 

@@ -127,7 +127,7 @@ def restand(project: Database, gates: Sequence[Gate] | None = None) -> int:
     gates = gates_of(project) if gates is None else gates
     line = json.dumps([(g.key, g.title, g.settings) for g in gates], sort_keys=True)
     if project.get_value(LINE) != line:
-        with project.transaction() as db:
+        with project.transaction(derived=True) as db:
             unsettle(db)
             project.set_value(LINE, line)
     count = 0
@@ -137,7 +137,7 @@ def restand(project: Database, gates: Sequence[Gate] | None = None) -> int:
             project.aside.add("where some candidates stand", "the database does not keep it")
             break
         before, count = open_, count + len(open_)
-        with project.transaction() as db:
+        with project.transaction(derived=True) as db:
             # Most have no verdict at all, and are told apart without reading them.
             db.execute("UPDATE candidates SET stands = 'open' WHERE id IN (SELECT c.id FROM candidates c WHERE c.stands IS "
                        "NULL AND c.record_key IS NOT NULL AND NOT EXISTS (SELECT 1 FROM evidence e WHERE e.hash = c.hash AND "

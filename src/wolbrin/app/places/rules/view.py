@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import re
 import tempfile
+from contextlib import suppress
 from functools import cached_property
 from pathlib import Path
 from typing import Any
@@ -42,7 +43,7 @@ from wolbrin.core.rules.named import names_in
 from wolbrin.core.rules.script import parse_strategy, strategy_text
 from wolbrin.core.rules.templates import templates
 from wolbrin.core.rules.words import describe
-from wolbrin.core.written import write_text
+from wolbrin.core.written import safe_name, write_text
 
 PAGES = (("Rows", "rows"), ("Formula", "formula"), ("Library", "library"), ("Family", "family"), ("Own indicators", "own"),
          ("Notes", "notes"))
@@ -307,12 +308,12 @@ class RulesPlace(Place):
     def carried(self) -> QMimeData:
         """The strategy as a file and as text, for dragging out and copying."""
         strategy = self.session.strategy
-        safe = "".join(c if c.isalnum() or c in " -_" else "-" for c in strategy.name).strip() or "strategy"
-        file = Path(tempfile.mkdtemp(prefix="wolbrin-drag-")) / f"{safe}.json"
         text = strategy.model_dump_json(indent=2) + "\n"
-        file.write_text(text, encoding="utf-8")
         mime = QMimeData()
-        mime.setUrls([QUrl.fromLocalFile(str(file))])
+        with suppress(OSError, WolbrinError):  # without room for a file it travels as text
+            file = Path(tempfile.mkdtemp(prefix="wolbrin-drag-")) / f"{safe_name(strategy.name, 'strategy')}.json"
+            write_text(file, text)
+            mime.setUrls([QUrl.fromLocalFile(str(file))])
         mime.setText(text)
         return mime
 

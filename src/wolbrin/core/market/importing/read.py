@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import csv
+import io
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 from pathlib import Path
@@ -11,7 +12,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from wolbrin.core.cells import plain
-from wolbrin.core.errors import EnvironmentTrouble, UserError
+from wolbrin.core.errors import UserError
 from wolbrin.core.market.findings import Finding
 from wolbrin.core.market.importing.files import Piece, first_lines, text_blocks
 from wolbrin.core.market.importing.guess import split_line
@@ -31,6 +32,7 @@ from wolbrin.core.market.intervals import DAILY
 from wolbrin.core.market.raw import Raw, in_order
 from wolbrin.core.market.sessions import NS_A_MINUTE
 from wolbrin.core.market.zones import shifts_between, to_local, to_utc
+from wolbrin.core.written import write_text
 
 MOST_BAD = 10_000
 HEAD = 1024**2
@@ -337,11 +339,8 @@ def to_utc_in_order(local: NDArray[np.int64], zone: str) -> tuple[NDArray[np.int
 
 def write_bad_rows(path: Path, rows: Sequence[BadRow]) -> None:
     """Write rows that were not taken as CSV: file, row, reason, text."""
-    try:
-        with path.open("w", newline="", encoding="utf-8") as handle:
-            out = csv.writer(handle)
-            out.writerow(["file", "row", "reason", "text"])
-            out.writerows([plain(b.file), b.row, plain(b.reason), plain(b.text)] for b in rows)
-    except OSError as err:
-        raise EnvironmentTrouble(f"this file cannot be written ({err.strerror})", str(path),
-                                 "Choose another folder.") from None
+    held = io.StringIO(newline="")
+    out = csv.writer(held)
+    out.writerow(["file", "row", "reason", "text"])
+    out.writerows([plain(b.file), b.row, plain(b.reason), plain(b.text)] for b in rows)
+    write_text(path, held.getvalue())

@@ -14,6 +14,7 @@ from wolbrin.app.places.sweep.state import Seen
 from wolbrin.app.session import Session
 from wolbrin.core.measures.catalogue import BY_KEY
 from wolbrin.core.measures.wording import DIGITS
+from wolbrin.core.written import replacing
 
 Floats = NDArray[np.float64]
 LOOKED, PLATEAU = "looked for", "plateau"
@@ -96,7 +97,10 @@ class Picture(QWidget):
 
     def write(self, path: Path) -> None:
         """The picture as a file."""
-        if not self.grab().save(str(path)):
-            self.session.note(f"The picture cannot be written to {path}. Choose another folder, or end it in .png.", "error")
-        else:
+        def act() -> None:
+            with replacing(path, "picture") as partial:
+                if not self.grab().save(str(partial), path.suffix[1:] or "png"):
+                    raise OSError(f"no picture can end in {path.suffix}" if path.suffix else "it was not written")
             self.session.note(f"{path.name} is written.")
+
+        self.session.attempt(act)

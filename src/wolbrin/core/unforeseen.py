@@ -1,0 +1,47 @@
+"""What no one foresaw: one sentence with the place of a log that holds the rest, in the window and on the command line."""
+
+from __future__ import annotations
+
+import logging
+import logging.handlers
+from pathlib import Path
+
+import platformdirs
+
+from wolbrin.core.errors import WolbrinError
+
+log = logging.getLogger("wolbrin")
+
+
+def log_path() -> Path:
+    """Where the log is."""
+    return Path(platformdirs.user_log_path("wolbrin")) / "wolbrin.log"
+
+
+def begin_log() -> bool:
+    """Log to a file that rotates; without a writable folder, to nowhere. Returns whether there is one."""
+    if any(isinstance(h, logging.handlers.RotatingFileHandler) for h in log.handlers):
+        return True
+    path = log_path()
+    try:
+        path.parent.mkdir(parents=True, exist_ok=True)
+        handler: logging.Handler = logging.handlers.RotatingFileHandler(path, maxBytes=500_000, backupCount=2,
+                                                                        encoding="utf-8", errors="replace")
+    except OSError:
+        handler = logging.NullHandler()
+    handler.setFormatter(logging.Formatter("%(asctime)s %(levelname)s %(name)s %(message)s"))
+    log.addHandler(handler)
+    log.setLevel(logging.INFO)
+    return not isinstance(handler, logging.NullHandler)
+
+
+def sentence_of(err: BaseException, what: str = "Something went wrong that nobody foresaw") -> str:
+    """What is said of an error: its own sentence where it was foreseen; else it is logged, and the log is named."""
+    if isinstance(err, WolbrinError):
+        return err.sentence()
+    kept = begin_log()
+    log.error("unforeseen", exc_info=err)
+    text = " ".join(str(err).split())[:200]
+    named = f"{type(err).__name__}: {text}" if text else type(err).__name__
+    where = f"Details are in {log_path()}." if kept else "There is no folder for a log."
+    return f"{what} ({named}). What was kept before is unharmed. {where}"
