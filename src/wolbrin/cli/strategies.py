@@ -19,7 +19,7 @@ from wolbrin.core.store.brought import bring, unknown_tried
 from wolbrin.core.store.project import Project, StrategyEntry
 from wolbrin.core.store.searches import Searches
 from wolbrin.core.work.starting import first_interval, fits, template_named
-from wolbrin.core.written import write_text
+from wolbrin.core.written import read_text, write_text
 
 
 def _as_json(e: StrategyEntry) -> dict[str, object]:
@@ -39,10 +39,7 @@ def _given(project: Project, file: Path | None, formula: str | None, template: s
     assert file is not None
     if file.suffix.lower() == ".json":
         return load_strategy(file)
-    try:
-        return parse_strategy(file.read_text(encoding="utf-8"), project.own.known())
-    except (OSError, UnicodeDecodeError) as err:
-        raise UserError(f"this strategy file cannot be read ({err})", str(file), "Check the file.") from None
+    return parse_strategy(read_text(file, "strategy file"), project.own.known())
 
 
 def add(app: typer.Typer, demo: Callable[[], Path]) -> None:

@@ -10,7 +10,8 @@ from typing import Annotated
 
 from pydantic import AfterValidator, BaseModel, ConfigDict
 
-from wolbrin.core.errors import EnvironmentTrouble, UserError
+from wolbrin.core.errors import UserError
+from wolbrin.core.written import read_text
 
 ODD = re.compile(r"\\u(0000|[dD][89a-fA-F])|\0")
 TURNS = {chr(c) for c in (*range(0x202A, 0x202F), *range(0x2066, 0x206A))}  # make text read other than it is
@@ -34,13 +35,7 @@ class Model(BaseModel):
 
 def read_json(path: Path, what: str) -> object:
     """Parse a JSON file, or raise one sentence that names file, line and column."""
-    try:
-        text = path.read_text(encoding="utf-8")
-    except FileNotFoundError:
-        raise UserError(f"this {what} does not exist", str(path), "Check the path.") from None
-    except (OSError, UnicodeDecodeError) as err:
-        raise EnvironmentTrouble(f"this {what} cannot be read ({err})", str(path), "Check the file.") from None
-    return parse_json(text, what, str(path))
+    return parse_json(read_text(path, what), what, str(path))
 
 
 def _odd(made: object) -> bool:

@@ -8,7 +8,7 @@ from pathlib import Path
 
 import platformdirs
 
-from wolbrin.core.errors import WolbrinError
+from wolbrin.core.errors import EnvironmentTrouble, WolbrinError
 
 log = logging.getLogger("wolbrin")
 
@@ -39,6 +39,9 @@ def sentence_of(err: BaseException, what: str = "Something went wrong that nobod
     """What is said of an error: its own sentence where it was foreseen; else it is logged, and the log is named."""
     if isinstance(err, WolbrinError):
         return err.sentence()
+    if isinstance(err, OSError) and err.strerror:  # the machine's, wherever it comes up
+        return EnvironmentTrouble(f"this cannot be read or written ({err.strerror})", str(err.filename or "")[:400],
+                                  "Check the path, the permissions and the free space.").sentence()
     kept = begin_log()
     log.error("unforeseen", exc_info=err)
     text = " ".join(str(err).split())[:200]

@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
+import errno
 import hashlib
+import io
 import os
 import re
 import stat
@@ -10,7 +12,7 @@ from collections.abc import Callable, Iterator
 from contextlib import contextmanager, suppress
 from pathlib import Path
 
-from wolbrin.core.errors import EnvironmentTrouble
+from wolbrin.core.errors import EnvironmentTrouble, UserError
 
 PARTIAL = ".partial"
 LONGEST, LONGEST_NAME = 120, 255  # bytes of a part of a name, and of a name
@@ -64,7 +66,8 @@ def check_target(path: Path, what: str = "file") -> None:
     if not stat.S_ISREG(found):
         kind = ("a link to another place" if stat.S_ISLNK(found) else "a folder" if stat.S_ISDIR(found) else
                 "a device" if stat.S_ISCHR(found) or stat.S_ISBLK(found) else "no ordinary file")
-        raise EnvironmentTrouble(f"this {what} cannot be written ({kind} stands there, and was left as it is)", str(path), remedy)
+        raise EnvironmentTrouble(f"this {what} cannot be written ({kind} stands there, and was left as it is)", str(path),
+                                 remedy)
 
 
 @contextmanager
@@ -138,6 +141,48 @@ def write_named(folder: Path, stem: str, ending: str, write: Callable[[Path], ob
     return named.name
 
 
+def open_ordinary(path: Path) -> io.BufferedReader:
+    """Open an ordinary file to be read; whatever else stands there (a pipe, a device) is not waited for. Raises OSError."""
+    handle = os.open(path, os.O_RDONLY | os.O_NONBLOCK | os.O_CLOEXEC)
+    if not stat.S_ISREG(os.fstat(handle).st_mode):
+        os.close(handle)
+        raise OSError(errno.EINVAL, "it is no ordinary file", str(path))
+    return os.fdopen(handle, "rb")
+
+
+def read_bytes(path: Path, what: str, most: int) -> bytes:
+    """All of an ordinary file of at most so many bytes.
+
+    Raises:
+        UserError: there is none, or it is larger. EnvironmentTrouble: it cannot be read.
+    """
+    try:
+        with open_ordinary(path) as handle:
+            raw = handle.read(most + 1)
+    except FileNotFoundError:
+        raise UserError(f"this {what} does not exist", str(path), "Check the path.") from None
+    except (OSError, ValueError) as err:
+        said = err.strerror if isinstance(err, OSError) and err.strerror else str(err)
+        raise EnvironmentTrouble(f"this {what} cannot be read ({said})", str(path), "Check the file.") from None
+    if len(raw) > most:
+        raise UserError(f"this {what} is larger than {most:,} bytes", str(path), "Choose another file.")
+    return raw
+
+
+def read_text(path: Path, what: str, most: int = 64 * 1024**2) -> str:
+    """As `read_bytes`, of text in UTF-8. Raises UserError where it is none."""
+    try:
+        return read_bytes(path, what, most).decode("utf-8")
+    except UnicodeDecodeError as err:
+        raise UserError(f"this {what} is not text in UTF-8 (byte {err.start + 1:,})", str(path),
+                        "Save it as UTF-8.") from None
+
+
+def told_name(name: str) -> str:
+    """A file's name as text: names need not be any, and what is none has marks in its place."""
+    return os.fsencode(name).decode("utf-8", "replace")
+
+
 def as_written(path: Path) -> bool:
     """Whether a file is what its name says it is; files whose name says nothing, of older versions, are. Raises OSError."""
     found = NAMED.search(path.name)
@@ -146,5 +191,5 @@ def as_written(path: Path) -> bool:
 
 def digest_of(path: Path) -> str:
     """SHA-256 of a file's bytes, 64 hex digits."""
-    with path.open("rb") as handle:
+    with open_ordinary(path) as handle:
         return hashlib.file_digest(handle, "sha256").hexdigest()

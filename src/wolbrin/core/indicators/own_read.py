@@ -4,13 +4,12 @@ from __future__ import annotations
 
 import ast
 import hashlib
-import os
-import stat
 from collections.abc import Mapping
 from dataclasses import dataclass
 from pathlib import Path
 
-from wolbrin.core.errors import EnvironmentTrouble, UserError, WolbrinError
+from wolbrin.core import written
+from wolbrin.core.errors import UserError, WolbrinError
 from wolbrin.core.indicators.own_cage import PURE, allowed
 from wolbrin.core.market.date_numbers import date_of, date_words
 
@@ -53,17 +52,7 @@ class OwnFile:
 
 def read_bytes(path: Path) -> bytes:
     """A file's bytes, where it is an ordinary one and not too large; whatever else stands there is not waited for."""
-    try:
-        file = os.open(path, os.O_RDONLY | os.O_NONBLOCK | os.O_CLOEXEC)
-        with os.fdopen(file, "rb") as handle:
-            if not stat.S_ISREG(os.fstat(file).st_mode):
-                raise UserError("this is not an ordinary file", str(path), "Put the file itself there.")
-            raw = handle.read(LARGEST_FILE + 1)
-    except OSError as err:
-        raise EnvironmentTrouble(f"this file cannot be read ({err.strerror})", str(path), "Check the file.") from None
-    if len(raw) > LARGEST_FILE:
-        raise UserError(f"this file is larger than {LARGEST_FILE:,} bytes", str(path), "Keep to one indicator a file.")
-    return raw
+    return written.read_bytes(path, "file", LARGEST_FILE)
 
 
 def _imports(tree: ast.Module, where: str) -> None:

@@ -26,7 +26,7 @@ from wolbrin.core.store.book_journal import PROJECT_ID
 from wolbrin.core.store.book_kept import carry_book
 from wolbrin.core.store.book_lines import JOURNAL, key_of, lines_of, state_folder
 from wolbrin.core.store.copies import copies_of, reader
-from wolbrin.core.store.database import DATABASE
+from wolbrin.core.store.database import DATABASE, is_there
 from wolbrin.core.store.holding import alone
 from wolbrin.core.store.journal import Journal
 from wolbrin.core.store.results import RESULTS
@@ -59,7 +59,7 @@ def check_project(folder: Path) -> list[Wrong]:
         UserError: there is no project there.
     """
     path = folder / DATABASE
-    if not path.is_file():
+    if not is_there(path):
         raise UserError("there is no project in this folder", str(folder), "Choose a folder that holds project.sqlite.")
     restore = "Restore the newest copy with --restore." if copies_of(folder) else "Restore it from a backup."
     if not path.stat().st_size:

@@ -6,6 +6,7 @@ import datetime as dt
 import os
 import re
 import sqlite3
+import stat
 import time
 from contextlib import suppress
 from pathlib import Path
@@ -25,7 +26,15 @@ def copies_of(folder: Path) -> list[Path]:
 
 def _ours(folder: Path) -> list[Path]:
     """What was copied into a folder, newest first; other files that stand there are none of ours."""
-    return sorted((p for p in folder.glob("*.sqlite") if NAME.fullmatch(p.name)), reverse=True)
+    return sorted((p for p in folder.glob("*.sqlite") if NAME.fullmatch(p.name) and _is_file(p)), reverse=True)
+
+
+def _is_file(path: Path) -> bool:
+    """Whether an ordinary file stands there, and no link to one."""
+    try:
+        return stat.S_ISREG(path.lstat().st_mode)
+    except OSError:
+        return False
 
 
 def copies_at(folder: Path) -> str:

@@ -45,6 +45,19 @@ GONE = ("this project's database is gone from its place: another program moved, 
 GONE_REMEDY = "Put it back, or put what is not saved elsewhere and open the project again."
 
 
+def is_there(path: Path) -> bool:
+    """Whether an ordinary file stands in a place, whatever the place may be."""
+    try:
+        return path.is_file()
+    except (OSError, ValueError):
+        return False
+
+
+def _as_text(value: Any) -> Any:
+    """A value as the database takes it: what is no text (half a character, a file's name) has marks in its place."""
+    return value.encode("utf-8", "replace").decode() if isinstance(value, str) and not value.isascii() else value
+
+
 def now() -> str:
     return dt.datetime.now(dt.UTC).isoformat(timespec="seconds")
 
@@ -100,7 +113,7 @@ class Database:
         self.aside = Aside()
         self.path = folder / DATABASE
         self.only_read = ""
-        if not self.path.is_file():
+        if not is_there(self.path):
             raise UserError("there is no project in this folder", str(folder),
                             "Choose a folder that holds project.sqlite, or start with --demo.")
         if not self.path.stat().st_size:
@@ -261,6 +274,9 @@ class Database:
             if isinstance(err, sqlite3.OperationalError | sqlite3.DatabaseError) and not isinstance(
                     err, sqlite3.IntegrityError | sqlite3.ProgrammingError):
                 raise trouble(err, self.path) from err
+            if isinstance(err, UnicodeEncodeError):
+                raise UserError("a name holds characters that are no text", repr(err.object)[:80],
+                                "Rename it; nothing of this change was kept.") from None
             raise
         finally:
             if outer:
@@ -312,6 +328,7 @@ class Database:
         """Rows as they are: inside a transaction with its changes, else as they were last committed, without waiting for
         whoever changes something."""
         if self._owner == threading.get_ident() or sql.startswith("PRAGMA"):
+            values = tuple(map(_as_text, values))
             with self._lock:
                 try:
                     return self._told(lambda: self._db.execute(sql, values).fetchall())
@@ -327,6 +344,7 @@ class Database:
 
     def read(self, sql: str, *values: Any) -> list[sqlite3.Row]:
         """Rows as they were last committed, beside whatever writes: never waits for a change or for another reader."""
+        values = tuple(map(_as_text, values))
         try:
             reader = self._free.pop()
         except IndexError:

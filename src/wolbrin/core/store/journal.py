@@ -10,6 +10,7 @@ import fcntl
 import hashlib
 import json
 import os
+import stat
 from collections.abc import Iterator, Sequence
 from contextlib import contextmanager
 from pathlib import Path
@@ -43,6 +44,8 @@ class Journal:
         written counts. A line that is not what was written (a flipped bit) does not."""
         try:
             there = self.path.stat()
+            if not stat.S_ISREG(there.st_mode):
+                return [], "it is no ordinary file"
             if there.st_size > MOST_BYTES:
                 return [], "it is larger than any journal"
             now = there.st_ino, there.st_mtime_ns, there.st_size

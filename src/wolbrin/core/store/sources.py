@@ -27,7 +27,7 @@ from wolbrin.core.store.history import History, Seam, read_raw, write_rows
 from wolbrin.core.store.markets import Markets
 from wolbrin.core.store.same import group_bars
 from wolbrin.core.store.settings import Settings
-from wolbrin.core.written import inside
+from wolbrin.core.written import inside, told_name
 
 HISTORY = "history"
 BARS, TICKS, MONTH, CONTINUOUS = "bars", "ticks", "contract month", "continuous"
@@ -165,6 +165,7 @@ class Sources:
         Raises:
             UserError: the rows give no bar under the terms; nothing was changed then.
         """
+        name, origin = told_name(name), told_name(origin)
         if not name.strip() or len(name) > 60:
             raise UserError("a source needs a name of 1 to 60 characters", "source", "Write a short name.")
         bars_of = raw if raw.interval else ticks_to_bars(raw, build)

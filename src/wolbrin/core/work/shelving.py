@@ -16,7 +16,7 @@ from wolbrin.core.errors import EnvironmentTrouble, UserError
 from wolbrin.core.faults import explain
 from wolbrin.core.jobs import Chunk, Job, State
 from wolbrin.core.market.intervals import Interval, interval_words
-from wolbrin.core.models import Model, Name, read_json
+from wolbrin.core.models import Model, Name, parse_json
 from wolbrin.core.rules.model import Strategy, read_strategy
 from wolbrin.core.rules.script import parse_strategy
 from wolbrin.core.rules.words import describe
@@ -27,7 +27,7 @@ from wolbrin.core.store.searches import Searches
 from wolbrin.core.store.shelf import Kept, Shelf
 from wolbrin.core.work.footing import Footing
 from wolbrin.core.work.starting import fits
-from wolbrin.core.written import safe_name, write_text
+from wolbrin.core.written import read_text, safe_name, write_text
 
 FORMAT = "wolbrin.candidate"
 VERSION = 1
@@ -96,17 +96,10 @@ class Read:
 
 def read_file(path: Path, own: dict[str, tuple[str, str]]) -> Read:
     """A candidate file, a strategy file, or formula text. Raises UserError."""
-    try:
-        if path.stat().st_size > LARGEST:
-            raise UserError(f"this file is larger than {LARGEST:,} bytes", str(path), "Choose a strategy file.")
-    except OSError as err:
-        raise UserError(f"this file cannot be read ({err.strerror or err})", str(path), "Check the file.") from None
+    text = read_text(path, "strategy file", LARGEST)
     if path.suffix.lower() != ".json":
-        try:
-            return Read(path, parse_strategy(path.read_text(encoding="utf-8"), own))
-        except (OSError, UnicodeDecodeError) as err:
-            raise UserError(f"this strategy file cannot be read ({err})", str(path), "Check the file.") from None
-    data = read_json(path, "strategy file")
+        return Read(path, parse_strategy(text, own))
+    data = parse_json(text, "strategy file", str(path))
     if not isinstance(data, dict) or data.get("format") != FORMAT:
         return Read(path, read_strategy(data, str(path)))
     version = data.get("version")

@@ -5,6 +5,7 @@ from __future__ import annotations
 import codecs
 import gzip
 import io
+import stat
 import zipfile
 import zlib
 from collections.abc import Iterator
@@ -75,7 +76,10 @@ def pieces(paths: list[Path]) -> list[Piece]:
 
 
 def _pieces_of(path: Path) -> list[Piece]:
-    size = path.stat().st_size
+    about = path.stat()
+    if not stat.S_ISREG(about.st_mode):
+        raise UserError("this is no ordinary file", str(path), "Choose a file of history.")
+    size = about.st_size
     if size == 0:
         raise UserError("this file is empty", str(path), "Choose another file.")
     if not path.name.lower().endswith(".zip"):
