@@ -8,6 +8,7 @@ import os
 import shutil
 import sqlite3
 from collections.abc import Callable
+from contextlib import closing
 from pathlib import Path
 
 import numpy as np
@@ -31,6 +32,7 @@ from wolbrin.core.store.project import Project, now
 from wolbrin.core.store.recovering import recover
 from wolbrin.core.store.results import Results
 from wolbrin.core.store.settings import Settings
+from wolbrin.core.written import read_bytes, write_text
 
 SETTINGS = Settings(training_first=dt.date(2024, 1, 1), holdout_first=dt.date(2024, 4, 1), last=dt.date(2024, 12, 31))
 
@@ -140,6 +142,80 @@ def test_copies_are_kept_once_a_day_and_before_the_schema_changes(folder: Path, 
         project.set_value("place", "rules")
     project.close()
     assert (older / DATABASE).read_bytes() == before
+
+
+def test_a_copy_is_put_back_only_where_no_program_has_the_project_open(folder: Path) -> None:
+    project = Project(folder)
+    _drop(folder, "UPDATE strategies SET body = 'torn'")
+    with pytest.raises(UserError, match="open in another window or program"):
+        restore_copy(folder)
+    assert not list(folder.glob(f"{DATABASE}.damaged-*"))
+    project.close()
+    restore_copy(folder)
+    assert len([p for p in folder.glob(f"{DATABASE}.damaged-*") if not p.name.endswith(("-wal", "-shm"))]) == 1
+
+
+@pytest.mark.parametrize("harm", ["moved", "deleted", "replaced", "folder"])
+def test_what_is_kept_in_a_database_that_is_gone_is_told(folder: Path, harm: str) -> None:
+    """Nothing goes into a file that nobody can find; what is put back is used again."""
+    project = Project(folder)
+    path, aside = folder / DATABASE, folder.with_name("aside")
+    if harm == "replaced":
+        shutil.copy(path, aside)
+        os.replace(aside, path)
+    elif harm == "deleted":
+        path.unlink()
+    else:
+        (folder if harm == "folder" else path).rename(aside)
+    with pytest.raises(EnvironmentTrouble, match="gone from its place"):
+        project.save_strategy(cross(name="nowhere"), "AAA", 15)
+    assert [e.strategy.name for e in project.strategies()] == ["one"], "what was read can still be read"
+    if harm in ("moved", "folder"):
+        aside.rename(folder if harm == "folder" else path)
+        project.save_strategy(cross(name="found again"), "AAA", 15)
+    project.close()
+
+
+def test_a_project_that_cannot_be_written_is_open_to_be_read(folder: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    with closing(Project(folder)) as project:
+        project.save_strategy(cross(name="two"), "AAA", 15)
+    _drop(folder, "UPDATE searches SET seen = '2o24-01-01'")
+    before = held(folder)
+    real = os.access
+    monkeypatch.setattr(os, "access", lambda path, mode, **more: False if mode == os.W_OK and str(path).startswith(
+        str(folder)) else real(path, mode, **more))
+    project = Project(folder)
+    assert "read only" in project.read_words
+    assert [e.strategy.name for e in project.strategies()] == ["one", "two"]
+    assert len(project.base("AAA")) > 100
+    with pytest.raises(EnvironmentTrouble, match="open to be read only"):
+        project.save_strategy(cross(name="three"), "AAA", 15)
+    home = project.home
+    assert home != folder
+    project.close()
+    assert not home.exists()
+    assert held(folder) == before
+
+
+def test_only_ordinary_files_are_written_over(tmp_path: Path) -> None:
+    device, folder, pipe = Path("/dev/null"), tmp_path / "folder", tmp_path / "pipe"
+    folder.mkdir()
+    os.mkfifo(pipe)
+    (tmp_path / "link").symlink_to(tmp_path / "target")
+    long, odd = tmp_path / ("x" * 250 + ".html"), Path(os.fsdecode(os.fsencode(tmp_path) + b"/na\xff\xfeme.txt"))
+    for path in (device, folder, pipe, tmp_path / "link", tmp_path / "nowhere" / "x", tmp_path / ("x" * 300)):
+        with pytest.raises(EnvironmentTrouble, match="cannot be written"):
+            write_text(path, "mine")
+    assert device.is_char_device()
+    assert not (tmp_path / "target").exists()
+    for path in (long.with_name("x" * 250), odd, tmp_path / "plain"):
+        write_text(path, "mine")
+        write_text(path, "again")
+        assert path.read_text() == "again"
+    assert sorted(p.name for p in tmp_path.iterdir() if p.name.endswith("partial")) == []
+    for path in (pipe, Path("/dev/zero"), folder):
+        with pytest.raises(EnvironmentTrouble, match="cannot be read"):
+            read_bytes(path, "file", 100)
 
 
 def held(folder: Path) -> dict[Path, bytes]:

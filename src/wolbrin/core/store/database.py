@@ -185,6 +185,7 @@ class Database:
             drop_foreign(self._db, self.aside)
             migrate(self._db, str(self.path))
             mend(self._db, self.home, self.aside)
+            self._db.execute("PRAGMA foreign_keys = ON")
             self._mend_values()
             self._db.execute("PRAGMA busy_timeout = 0")  # whoever waits does so without keeping others from the connection
             self._sound = True

@@ -52,32 +52,77 @@ def copy_found(db: sqlite3.Connection, folder: Path) -> Path | None:
 
 
 def mend(db: sqlite3.Connection, folder: Path, aside: Aside) -> None:
-    """Make missing tables anew, empty, and name them.
+    """Make missing tables anew, empty, and those whose columns are others, with what they hold; and name them.
 
     Raises:
         CannotCopyError: the database as it is cannot be copied first; nothing was changed.
     """
     there = {r[0] for r in db.execute("SELECT name FROM sqlite_master WHERE type = 'table'")}
     gone = {t: made for t, made in statements().items() if t not in there}
-    settings = "settings" in gone or _unreadable(db)
-    if not gone and not settings:
+    odd = [t for t in statements() if t in there and _columns(db, t) != _wanted()[t]]
+    settings = "settings" in gone or ("settings" not in odd and _unreadable(db))
+    if not gone and not settings and not odd:
         return
     kept = copy_found(db, folder)
+    db.execute("PRAGMA foreign_keys = OFF")
+    db.execute("PRAGMA legacy_alter_table = ON")  # other tables go on naming the one that is made anew
     db.execute("BEGIN IMMEDIATE")
     try:
         for name, (table, indices) in gone.items():
             aside.add(f"the table of {name}", f"it was missing and is empty now; the database as it was is in {kept}")
-            for sql in (table, *indices):
-                db.execute(sql)
-        if settings:
+            _make(db, table, indices)
+        for name in odd:
+            aside.add(f"the table of {name}", f"its columns were others; the database as it was is in {kept}")
+            _make_anew(db, name)
+        if settings or ("settings" in odd and _unreadable(db)):
             replace_settings(db, folder, aside)
-        if any(name in BOOK for name in gone):
-            spend(db, [n for n in gone if n in BOOK])
+        if any(name in BOOK for name in (*gone, *odd)):
+            spend(db, [n for n in (*gone, *odd) if n in BOOK])
         db.execute("COMMIT")
     except BaseException:
         if db.in_transaction:
             db.execute("ROLLBACK")
         raise
+    finally:
+        db.execute("PRAGMA legacy_alter_table = OFF")
+
+
+def _columns(db: sqlite3.Connection, table: str) -> dict[str, tuple[str, bool]]:
+    """Columns of a table but for those of measures, with type and whether something must stand there."""
+    return {str(r[1]): (str(r[2]), bool(r[3])) for r in db.execute(f'PRAGMA table_info("{table}")')
+            if not str(r[1]).startswith("m_")}
+
+
+@cache
+def _wanted() -> dict[str, dict[str, tuple[str, bool]]]:
+    with closing(sqlite3.connect(":memory:", isolation_level=None)) as fresh:
+        migrate(fresh, "memory")
+        return {t: _columns(fresh, t) for t in statements()}
+
+
+def _make(db: sqlite3.Connection, table: str, indices: list[str]) -> None:
+    """Make a table and its indices; an index of such a name may have gone along with something else."""
+    db.execute(table)
+    for sql in indices:
+        db.execute(f"DROP INDEX IF EXISTS {sql.split()[2]}")
+        db.execute(sql)
+
+
+def _make_anew(db: sqlite3.Connection, name: str) -> None:
+    """Make a table whose columns are others with those it should have. A column that is missing takes the values of the one
+    that stands in its place, if only names differ; else values that are wrong, so that they are told."""
+    there, wanted = list(_columns(db, name)), _wanted()[name]
+    lost, more = [c for c in wanted if c not in there], [c for c in there if c not in wanted]
+    told = dict(zip(lost, more)) if len(lost) == len(more) else {}
+    none = {"INTEGER": "-1", "REAL": "'none'", "BLOB": "'none'", "TEXT": "x''"}
+    values = [c if c in there else f'"{told[c]}"' if c in told else none.get(kind, "x''") if needed else "NULL"
+              for c, (kind, needed) in wanted.items()]
+    old = f"found_{name}"
+    db.execute(f"DROP TABLE IF EXISTS {old}")
+    db.execute(f"ALTER TABLE {name} RENAME TO {old}")
+    _make(db, *statements()[name])
+    db.execute(f"INSERT OR IGNORE INTO {name} ({', '.join(wanted)}) SELECT {', '.join(values)} FROM {old}")
+    db.execute(f"DROP TABLE {old}")
 
 
 def check_ours(db: sqlite3.Connection, path: Path) -> None:

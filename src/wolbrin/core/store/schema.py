@@ -221,18 +221,19 @@ def _shapes() -> tuple[dict[str, set[str]], ...]:
 
 def version_of(db: sqlite3.Connection) -> tuple[int, int]:
     """The schema that a database says it has, and the one that its tables show: a number is a few bits, and goes by itself
-    when one of them turns. Tables that are missing show nothing."""
+    when one of them turns. The version is the one from which the tables differ least, what it says where two are as near."""
     said, there = int(db.execute("PRAGMA user_version").fetchone()[0]), tables_of(db)
     if not there or SCHEMA_VERSION < said < SCHEMA_VERSION + FAR:
         return said, said
 
-    def fits(number: int) -> bool:
-        shape = _shapes()[number]
-        return all(there[t] == columns for t, columns in shape.items() if t in there) and bool(shape.keys() & there.keys())
+    known = set().union(*_shapes())
 
-    if 0 <= said <= SCHEMA_VERSION and fits(said):
-        return said, said
-    return said, next((n for n in range(SCHEMA_VERSION, 0, -1) if fits(n)), said)
+    def differs(number: int) -> int:
+        """In how many tables: other columns, missing, or of another version."""
+        shape = _shapes()[number]
+        return sum(there.get(t) != shape.get(t) for t in known & (shape.keys() | there.keys()))
+
+    return said, min(range(1, SCHEMA_VERSION + 1), key=lambda n: (differs(n), n != said, -n))
 
 
 def _step(connection: sqlite3.Connection, number: int) -> None:
