@@ -45,7 +45,8 @@ class MainWindow(QMainWindow):
     def __init__(self, session: Session) -> None:
         super().__init__()
         self.session: Session = session
-        self.setWindowTitle(f"Wolbrin \u2013 {session.settings.desk}[*]")
+        read = " (read only)" if session.project.only_read else ""
+        self.setWindowTitle(f"Wolbrin \u2013 {session.settings.desk}{read}[*]")
         self.resize(1280, 800)
         self.stack = PlaceStack()
         self.places = Places(session, self._place_made)
@@ -188,7 +189,7 @@ class MainWindow(QMainWindow):
             *(Action(f"share.{percent}", f"Long work takes {percent}% of the processor",
                      lambda share=percent / 100: s.set_share(share)) for percent in (25, 50, 75, 100)),
             Action("not_saved", "What is not saved", self.show_not_saved, "", "", lambda: bool(s.unsaved.asking())),
-            Action("aside", "What was left aside", self.show_aside, "", "", lambda: bool(s.project.aside.found)),
+            Action("aside", "What was left aside", self.show_aside, "", "", lambda: s.project.anything_left),
             Action("project.new", "New project \u2026", lambda: new_project(s, self)),
             Action("project.open", "Open a project \u2026", lambda: open_project(s, self)),
             Action("help", "Keys", self.open_help, "F1"),
@@ -264,8 +265,7 @@ class MainWindow(QMainWindow):
 
     def show_aside(self) -> None:
         """List what of the project cannot be read."""
-        project = self.session.project
-        sheet = AsideSheet(project.aside, str(project.folder), self)
+        sheet = AsideSheet(self.session.project, self)
         sheet.setAttribute(Qt.WidgetAttribute.WA_DeleteOnClose)
         sheet.open()
 

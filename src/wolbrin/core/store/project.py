@@ -89,6 +89,7 @@ class Project(Database):
         self._shut = bool(self.only_read)
 
     def _open(self, folder: Path) -> None:
+        self.opened_at = now()
         self.found_again = ""  # what the journal knew of openings that the database had lost, in words
         super().__init__(folder)
         self.book = HoldoutBook(self)
@@ -173,6 +174,16 @@ class Project(Database):
     @property
     def settings(self) -> Settings:
         return self.config.read()
+
+    def left_before(self) -> list[tuple[str, str, str]]:
+        """When, what and why of what was left aside before it was opened, newest first."""
+        return [(r["created"], r["what"], r["why"]) for r in self.rows(
+            "SELECT created, what, why FROM left_aside WHERE created < ? ORDER BY id DESC", self.opened_at)]
+
+    @property
+    def anything_left(self) -> bool:
+        """Whether anything was left aside, now or before."""
+        return bool(self.aside.found or self.rows("SELECT 1 FROM left_aside LIMIT 1"))
 
     def update_settings(self, settings: Settings, spend: str = "") -> None:
         """Keep new settings; see `Config.keep`."""
