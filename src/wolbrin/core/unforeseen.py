@@ -8,7 +8,7 @@ from pathlib import Path
 
 import platformdirs
 
-from wolbrin.core.errors import EnvironmentTrouble, WolbrinError
+from wolbrin.core.errors import EnvironmentTrouble, UserError, WolbrinError
 
 log = logging.getLogger("wolbrin")
 
@@ -42,6 +42,8 @@ def sentence_of(err: BaseException, what: str = "Something went wrong that nobod
     if isinstance(err, OSError) and err.strerror:  # the machine's, wherever it comes up
         return EnvironmentTrouble(f"this cannot be read or written ({err.strerror})", str(err.filename or "")[:400],
                                   "Check the path, the permissions and the free space.").sentence()
+    if isinstance(err, UnicodeEncodeError) or "surrogates not allowed" in str(err):
+        return UserError("what was given holds characters that are no text", "", "Write it in UTF-8, or rename it.").sentence()
     kept = begin_log()
     log.error("unforeseen", exc_info=err)
     text = " ".join(str(err).split())[:200]

@@ -6,6 +6,7 @@ import sqlite3
 from contextlib import closing
 from pathlib import Path
 
+from wolbrin.core.store.copies import to_read
 from wolbrin.core.store.mending import spend
 from wolbrin.core.store.recovering import readable_rows
 from wolbrin.core.store.schema import migrate
@@ -24,7 +25,7 @@ def carry_book(old: Path, made: Path) -> tuple[int, list[str]]:
     with closing(sqlite3.connect(made, isolation_level=None)) as new:
         migrate(new, str(made))
         new.execute("BEGIN IMMEDIATE")
-        with closing(sqlite3.connect(f"file:{old}?mode=ro", uri=True, isolation_level=None)) as db:
+        with closing(sqlite3.connect(to_read(old), uri=True, isolation_level=None)) as db:
             db.text_factory = lambda data: data.decode("utf-8", "replace")
             for table in (*KEPT, *BESIDE):
                 added = _carry(db, new, table)

@@ -72,7 +72,8 @@ def bytes_of(size: int = 1, least: int = 0, instead: str | None = None, nothing:
 
 
 TEXT = text().right
-ON_A_DAY = "date(substr({c}, 1, 10), '+0 days') IS substr({c}, 1, 10) AND {c} >= '0001'"  # a day added rights 30 February
+# Days added, even none, put 30 February right.
+ON_A_DAY = "date(substr({c}, 1, 10), '+0 days') IS substr({c}, 1, 10) AND {c} >= '0001' AND {c} < '9000'"
 DAY = f"typeof({{c}}) = 'text' AND length({{c}}) = 10 AND {ON_A_DAY}"
 MOMENT = (f"typeof({{c}}) = 'text' AND length({{c}}) BETWEEN 10 AND 40 AND {ON_A_DAY} AND (length({{c}}) = 10 OR "
           "time(substr({c}, 12, 5)) IS substr({c}, 12, 5) || ':00')")
@@ -90,7 +91,7 @@ BOOKED = Column(MOMENT, "a date with a time")
 STAMP = Column(f"{MOMENT} AND length({{c}}) >= 16", "a date with a time")
 TOLD_LAST = "json_extract(CAST(record AS TEXT), '$.last')"
 LAST_DAY = (f"CASE WHEN json_valid(CAST(record AS TEXT)) AND date({TOLD_LAST}) IS NOT NULL THEN {TOLD_LAST} ELSE "
-            "'9999-12-31' END")
+            "coalesce((SELECT max(date(substr(s.last, 1, 10))) FROM sources s), '8999-12-31') END")
 FLAG = whole(0, 1, "0")
 PLACED = Column(INTERVAL.format(least=1), "a bar interval")
 ANY_PLACE = Column(INTERVAL.format(least=0), "a bar interval", "0")

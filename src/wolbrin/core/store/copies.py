@@ -43,9 +43,14 @@ def copies_at(folder: Path) -> str:
     return (f"Restore the newest copy, {found[0]}." if found else "Restore it from a backup.")
 
 
+def to_read(path: Path) -> str:
+    """The address of a database that is only read; the names on the way to it need be no text."""
+    return f"file:{quote(os.fsencode(path))}?mode=ro"
+
+
 def reader(path: Path) -> sqlite3.Connection:
     """A connection that cannot change a database."""
-    return sqlite3.connect(f"file:{quote(path.as_posix())}?mode=ro", uri=True)
+    return sqlite3.connect(to_read(path), uri=True)
 
 
 def make_copy(db: sqlite3.Connection, folder: Path, least: float = 0.0, to: str = COPIES) -> Path | None:

@@ -15,7 +15,6 @@ from contextlib import contextmanager, suppress
 from pathlib import Path
 from threading import RLock
 from typing import Any, TypeVar
-from urllib.parse import quote
 
 import numpy as np
 from numpy.typing import NDArray
@@ -23,7 +22,7 @@ from numpy.typing import NDArray
 from wolbrin.core.errors import EnvironmentTrouble, UserError
 from wolbrin.core.store.aside import Aside, why
 from wolbrin.core.store.columns import COLUMNS
-from wolbrin.core.store.copies import copies_at, make_copy
+from wolbrin.core.store.copies import copies_at, make_copy, to_read
 from wolbrin.core.store.holding import Looked, copy_elsewhere, identity, let_go, share
 from wolbrin.core.store.mending import CannotCopyError, check_ours, drop_foreign, mend
 from wolbrin.core.store.recovering import is_damage, recover
@@ -413,7 +412,7 @@ class Database:
             raise trouble(err, self.path) from err
 
     def _new_reader(self) -> sqlite3.Connection:
-        reader = sqlite3.connect(f"file:{quote((self.home / DATABASE).as_posix())}?mode=ro", uri=True, isolation_level=None,
+        reader = sqlite3.connect(to_read(self.home / DATABASE), uri=True, isolation_level=None,
                                  check_same_thread=False, timeout=PATIENCE)
         reader.row_factory = sqlite3.Row
         reader.execute(f"PRAGMA cache_size = -{READER_CACHE}")

@@ -4,7 +4,8 @@ market."""
 from __future__ import annotations
 
 import json
-from collections.abc import Iterable, Mapping, Sequence
+from collections.abc import Iterable, Iterator, Mapping, Sequence
+from contextlib import contextmanager
 from dataclasses import dataclass, replace
 from typing import Any
 
@@ -12,9 +13,10 @@ import numpy as np
 from numpy.typing import NDArray
 
 from wolbrin.core.engine.record import Record, read_record
-from wolbrin.core.errors import UserError
+from wolbrin.core.errors import UserError, WolbrinError
 from wolbrin.core.jobs import State
 from wolbrin.core.measures.inference import Tally
+from wolbrin.core.store.aside import UNREADABLE, why
 from wolbrin.core.store.database import Database, lives, this_program
 from wolbrin.core.store.results import Results, search_owner
 from wolbrin.core.store.same import SAME, codes_of
@@ -26,6 +28,22 @@ ROWS, DAILY = "rows", "daily"  # tables of a search: one row a set or test, and 
 INTERRUPTED = "interrupted"
 UNFINISHED = (INTERRUPTED, State.STOPPED.value, State.FAILED.value)
 REQUEST_VERSION = 2
+
+
+@contextmanager
+def search_read() -> Iterator[None]:
+    """Around whatever reads a search that is stored, also as a decorator: what cannot be read is a sentence.
+
+    Raises:
+        UserError: it is not what this program, or any, wrote.
+    """
+    try:
+        yield
+    except WolbrinError:
+        raise
+    except UNREADABLE as err:
+        raise UserError(f"this search cannot be read any more ({type(err).__name__}: {why(err)})", "",
+                        "Run it again; all else stays in use.") from err
 
 
 def now_tally(row: Any) -> Tally:

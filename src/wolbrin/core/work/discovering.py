@@ -28,7 +28,7 @@ from wolbrin.core.search.floors import DAYS_A_YEAR, Floors, standing, usual_floo
 from wolbrin.core.search.objective import Floor
 from wolbrin.core.search.sample import sampled
 from wolbrin.core.store.project import Project, now
-from wolbrin.core.store.searches import DAILY, Searches
+from wolbrin.core.store.searches import DAILY, Searches, search_read
 from wolbrin.core.store.shelf import Shelf
 from wolbrin.core.store.tables import Columns, joined
 from wolbrin.core.work.briefs import brief_again
@@ -349,6 +349,7 @@ def _restore(project: Project, search: int, source: DiscoverSource,
     return shelved
 
 
+@search_read()
 def read_discover(project: Project, search: int) -> DiscoverResult:
     """A search as far as it came. Raises UserError where an older version kept too little of it, or asked it otherwise."""
     searches = Searches(project)
@@ -372,6 +373,7 @@ def last_discover(project: Project) -> DiscoverResult | None:
     return None
 
 
+@search_read()
 def tried_there(project: Project, search: int, place: int) -> tuple[int, int]:
     """Trading dates of one of a search's places, and how much was tried there."""
     searches = Searches(project)
@@ -379,6 +381,7 @@ def tried_there(project: Project, search: int, place: int) -> tuple[int, int]:
     return len(searches.rows(owner, DAYS)["day"]), searches.get(owner).tried
 
 
+@search_read()
 def daily_sample(project: Project, search: int, place: int = 0) -> tuple[Days, NDArray[np.int64], NDArray[np.float32]]:
     """A uniform sample of all draws of a search on one of its places, at most SAMPLE: trading dates int32[d], numbers of the
     draws int64[n] and their daily P/L float32[n, d], NaN before a run begins."""

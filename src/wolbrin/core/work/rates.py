@@ -31,6 +31,7 @@ from wolbrin.core.search.limits import Limits
 from wolbrin.core.search.luck import luck_of
 from wolbrin.core.search.strength import strength_of
 from wolbrin.core.store.project import Project
+from wolbrin.core.store.searches import search_read
 from wolbrin.core.study.perturb import over, planted
 from wolbrin.core.study.shuffle import DEALING, shuffle
 from wolbrin.core.work.discover_request import DiscoverRequest
@@ -293,6 +294,7 @@ def rates_job(project: Project, request: RatesRequest, done: Callable[[Rates], N
                Work(evaluate_search, RatesWork(discover, request, line)), commit=commit)
 
 
+@search_read()
 def read_rates(project: Project, market: str, interval: int) -> Rates | None:
     """Those measured last on a market, whatever the line was then; None before any."""
     data = project.get_value(f"{RATES} {market} {interval}", None)

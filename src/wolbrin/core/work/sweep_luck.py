@@ -22,7 +22,7 @@ from wolbrin.core.measures.wording import number
 from wolbrin.core.search.objective import Scale, named, passing
 from wolbrin.core.search.planners import Known, Planner, planner
 from wolbrin.core.store.project import Project, now
-from wolbrin.core.store.searches import ROWS, Searches, matrix
+from wolbrin.core.store.searches import ROWS, Searches, matrix, search_read
 from wolbrin.core.study.shuffle import DEALING, shuffle
 from wolbrin.core.study.trial import permutation_p
 from wolbrin.core.work.footing import Footing, Request
@@ -279,6 +279,7 @@ def luck_job(project: Project, result: SweepResult, shuffles: int = USUAL, mirro
     return _job(project, work, made, units, 0, f"Luck of {result.request.title}", notify), made
 
 
+@search_read()
 def resume_luck(project: Project, search: int,
                 notify: Callable[[LuckResult], None] = lambda result: None) -> tuple[Job, LuckResult]:
     """Go on with shuffles where they were."""

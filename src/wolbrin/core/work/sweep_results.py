@@ -15,7 +15,7 @@ from wolbrin.core.engine.record import Record
 from wolbrin.core.engine.version import engine_version
 from wolbrin.core.rules.axes import variant
 from wolbrin.core.store.project import Project
-from wolbrin.core.store.searches import DAILY, Searches, matrix
+from wolbrin.core.store.searches import DAILY, Searches, matrix, search_read
 from wolbrin.core.store.tables import Columns
 from wolbrin.core.work.briefs import brief_again
 from wolbrin.core.work.footing import Footing
@@ -82,6 +82,7 @@ def daily_table(request: SweepRequest, market: str, name: str = DAILY) -> str:
     return name if len(request.markets) == 1 else f"{name} {market}"
 
 
+@search_read()
 def read_sweep(project: Project, search: int, *, with_older: bool = True) -> SweepResult:
     """A sweep as far as it came; measures that were not stored then have no value."""
     searches = Searches(project)
@@ -119,6 +120,7 @@ def questions_again(project: Project, footing: Footing, result: SweepResult) -> 
     return questions_of(footing, result.request, briefs)
 
 
+@search_read()
 def daily_of_sweep(project: Project, search: int, market: str = "") -> tuple[Days, Columns]:
     """Daily results that a sweep kept of a market, the first where none is named: trading dates int32[d], and a table of the
     sets with `daily`, float32[n, d]."""

@@ -23,7 +23,7 @@ from wolbrin.core.models import Model
 from wolbrin.core.search.candidate import Candidate, candidate_of
 from wolbrin.core.store.database import this_program
 from wolbrin.core.store.project import Project, now
-from wolbrin.core.store.searches import ROWS, Searches, matrix
+from wolbrin.core.store.searches import ROWS, Searches, matrix, search_read
 from wolbrin.core.store.settings import OwnSpan
 from wolbrin.core.study.shuffle import DEALING, shuffle
 from wolbrin.core.study.trial import FIGURES, Luck, TrialRow, check_size, luck, passes
@@ -224,6 +224,7 @@ def _columns(project: Project, search: int, request: TrialRequest) -> dict[int, 
         if (r["market"], r["interval"]) in at}
 
 
+@search_read()
 def read_trial(project: Project, search: int) -> TrialResult:
     """A trial as far as it came."""
     searches = Searches(project)

@@ -15,7 +15,7 @@ from wolbrin.core.errors import UserError
 from wolbrin.core.market.bars import Floats, day_number, day_of
 from wolbrin.core.search.walked import Fit
 from wolbrin.core.store.project import Project
-from wolbrin.core.store.searches import Searches, matrix
+from wolbrin.core.store.searches import Searches, matrix, search_read
 from wolbrin.core.store.tables import Columns
 from wolbrin.core.study.shuffle import DEALING
 from wolbrin.core.work.briefs import brief_again
@@ -146,6 +146,7 @@ def luck_columns(request: WalkRequest, done: Sequence[LuckDone]) -> Columns:
     return found | {key: table[:, i] for i, key in enumerate(columns_of(request))}
 
 
+@search_read()
 def read_walk(project: Project, search: int) -> WalkResult:
     """A walk as far as it came."""
     searches = Searches(project)

@@ -15,7 +15,7 @@ from wolbrin.core.work.walk_results import KIND
 
 
 def _lengths(s: StoredSearch) -> str:
-    return " \u00d7 ".join(", ".join(s.request.get(key, ())) for key in ("trainings", "tests"))
+    return " \u00d7 ".join(", ".join(map(str, s.request.get(key) or ())) for key in ("trainings", "tests"))
 
 
 class KeptWalks(Popup):
