@@ -43,7 +43,7 @@ def sentence_of(err: BaseException, what: str = "Something went wrong that nobod
         return EnvironmentTrouble(f"this cannot be read or written ({err.strerror})", str(err.filename or "")[:400],
                                   "Check the path, the permissions and the free space.").sentence()
     if isinstance(err, UnicodeEncodeError) or "surrogates not allowed" in str(err):
-        return UserError("what was given holds characters that are no text", "", "Write it in UTF-8, or rename it.").sentence()
+        return UserError("what was given holds characters that are no text", "", "Write it in UTF-8.").sentence()
     kept = begin_log()
     log.error("unforeseen", exc_info=err)
     text = " ".join(str(err).split())[:200]
