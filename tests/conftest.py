@@ -20,6 +20,7 @@ def _user(monkeypatch: pytest.MonkeyPatch, tmp_path_factory: pytest.TempPathFact
     """A user of its own for each test, who has confirmed nothing yet."""
     monkeypatch.setenv("XDG_DATA_HOME", str(tmp_path_factory.mktemp("user")))
     monkeypatch.setenv("XDG_STATE_HOME", str(tmp_path_factory.mktemp("state")))
+    monkeypatch.setenv("XDG_CACHE_HOME", str(tmp_path_factory.mktemp("cache")))
 
 
 @pytest.fixture(scope="session")

@@ -22,7 +22,7 @@ from wolbrin.app.session import Session
 from wolbrin.app.shell.aside_sheet import AsideSheet
 from wolbrin.app.shell.window import MainWindow
 from wolbrin.app.theme.theme import Theme
-from wolbrin.core import compiled
+from wolbrin.core import kept_kernels
 from wolbrin.core.jobs import Engine
 from wolbrin.core.store.database import DATABASE
 from wolbrin.core.store.project import Project
@@ -142,5 +142,5 @@ def test_a_damaged_kernel_is_said(window: MainWindow, settle: Callable[[], None]
     settle()
     told: list[str] = []
     window.session.noted.connect(lambda text, kind, door: told.append(text))
-    compiled.said("A compiled kernel was damaged on disk: it is thrown away and compiled again.")
+    kept_kernels.said("A compiled kernel was damaged on disk: it is thrown away and compiled again.")
     qtbot.waitUntil(lambda: any("compiled again" in t for t in told), timeout=5_000)

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from wolbrin.app.session import Session
-from wolbrin.core import compiled
+from wolbrin.core import kept_kernels
 from wolbrin.core.errors import Door
 from wolbrin.core.jobs import single
 
@@ -16,7 +16,7 @@ def tell_opening(session: Session) -> None:
     _interrupted(session)
     if told := session.project.found_again:
         session.note(f"{told[:1].upper()}{told[1:]}.", "caution")
-    compiled.said = session.on_ui(lambda text: session.note(text, "caution"))
+    kept_kernels.said = session.on_ui(lambda text: session.note(text, "caution"))
     _aside(session)
     if words := session.project.read_words:
         session.note(words, "error")
@@ -28,7 +28,7 @@ def _aside(session: Session) -> None:
     if aside.found:
         names = list(aside.found)
         more = f" and {len(names) - 3} more" if len(names) > 3 else ""
-        session.note(f"Left aside, since it cannot be read: {', '.join(names[:3])}{more}. All else works.", "error", WHY)
+        session.note(f"Left aside, since it cannot be read: {'; '.join(names[:3])}{more}. All else works.", "error", WHY)
     told = session.on_ui(lambda wrong: _verified(session, wrong))
     session.start(single("Verify the database", session.project.verify, told), "threads", quiet=True)
     aside.told = session.on_ui(

@@ -21,11 +21,12 @@ from typing import Any, TypeVar, cast
 
 import numpy as np
 
+from wolbrin.core.kept_kernels import keep_under
+
 log = logging.getLogger("wolbrin")
 F = TypeVar("F", bound=Callable[..., Any])
 Maker = Callable[[Any], Any]
 _lock = RLock()
-said: Callable[[str], None] = lambda text: None  # noqa: E731 - called with a sentence about kept kernels, on any thread
 
 
 class Kernel:
@@ -139,8 +140,6 @@ def _keep_under(made: Any, name: str) -> None:
     cache: Any = getattr(made, "_cache", None)
     path = getattr(cache, "cache_path", None)
     if path is not None:
-        from wolbrin.core.kept_kernels import keep_under  # late
-
         keep_under(cache, path, f"{name}.1")
 
 

@@ -20,6 +20,7 @@ from wolbrin.core.store.copies import COPIES, copies_of
 from wolbrin.core.written import PARTIAL
 
 PATIENCE = 5.0  # seconds to wait for a program that puts a copy back
+MOST_NOTES = 200  # projects of which it is noted how they were left
 ENDINGS = ("", "-wal", "-shm")
 
 
@@ -122,6 +123,9 @@ class Looked:
         """It is sound as it is now; that it cannot be noted costs a second look."""
         with suppress(OSError):
             self._note.parent.mkdir(parents=True, exist_ok=True)
+            if not self._note.exists():
+                for old in sorted(self._note.parent.iterdir(), key=lambda p: p.stat().st_mtime)[:-MOST_NOTES]:
+                    old.unlink(missing_ok=True)
             partial = self._note.with_name(f"{self._note.name}{os.getpid()}{PARTIAL}")
             partial.write_text(self._now())
             os.replace(partial, self._note)

@@ -63,6 +63,14 @@ class Project(Database):
     """
 
     def __init__(self, folder: Path) -> None:
+        try:
+            self._begin_with(folder)
+        except BaseException:
+            with suppress(AttributeError):  # of what was never begun
+                self.close()
+            raise
+
+    def _begin_with(self, folder: Path) -> None:
         aside = Aside()
         try:
             self._open(folder)

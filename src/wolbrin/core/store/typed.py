@@ -43,9 +43,19 @@ class WrongValue:
     @property
     def words(self) -> str:
         """What is wrong with it, without a full stop."""
-        shown = repr(self.value) if not isinstance(self.value, bytes) else f"{len(self.value)} bytes"
-        return (f'its {self.column.replace("_", " ")} is {shown[:40]}{"..." if len(shown) > 40 else ""}, where '
-                f"{COLUMNS[self.table][self.column].words} must stand")
+        return (f'its {self.column.replace("_", " ")} is {shown(self.value)}, where {COLUMNS[self.table][self.column].words} '
+                "must stand")
+
+    @property
+    def place(self) -> str:
+        """Where it stands."""
+        return f'{self.column.replace("_", " ")} of {self.row}'
+
+
+def shown(value: Any) -> str:
+    """A value in a sentence."""
+    text = "nothing" if value is None else f"{len(value)} bytes" if isinstance(value, bytes) else repr(value)
+    return text if len(text) <= 40 else f"{text[:40]}..."
 
 
 def prepare(db: sqlite3.Connection) -> None:
@@ -179,16 +189,17 @@ class Mending:
             leave_row(self.db, one.table, one.at, one.row, one.words, remove=False)
             self.db.execute(f"UPDATE searches SET sharpe_count = 0, sharpe_mean = 0, sharpe_m2 = 0 WHERE {one.at[0]}",
                             one.at[1])
-            aside.add(f"{one.row}, {one.column}", f"{one.words}; its Sharpe ratios are not counted")
+            aside.add(one.place, f"{one.words}; its Sharpe ratios are not counted")
             return
         leave_row(self.db, one.table, one.at, one.row, one.words, remove=False)
         value = self._known(one)
         if value is not None and self._set(one, "?", value[:1]):
-            aside.add(f"{one.row}, {one.column}", f"{one.words}; what {value[1]} holds stands there now")
+            aside.add(one.place, f"{one.words}; what {value[1]} holds stands there now")
             return
         instead = COLUMNS[one.table][one.column].instead
         if instead is not None and self._set(one, instead.replace("{c}", one.column), ()):
-            aside.add(f"{one.row}, {one.column}", f"{one.words}; what misleads nobody stands there now")
+            now = shown(_raw(self.db, one.table, one.column, one.at))
+            aside.add(one.place, f"{one.words}; {now} stands there now, which can mislead nobody")
             if one.table == "markets":
                 self.entries.add(int(one.at[1][0]))
             return
