@@ -20,7 +20,7 @@ from typing import Any
 
 from wolbrin.core.store.aside import UNREADABLE, Aside, why
 from wolbrin.core.store.book_lines import code_digest, told_rows
-from wolbrin.core.store.columns import BOOK, COLUMNS, NAMED_BY, named
+from wolbrin.core.store.columns import BOOK, COLUMNS, NAMED_BY, TEXT, named
 from wolbrin.core.store.copies import copies_of, reader
 from wolbrin.core.store.values import BINDING, check_value
 
@@ -99,13 +99,24 @@ def wrong_values(db: sqlite3.Connection, tables: Iterable[str] = COLUMNS) -> Ite
         flags = ", ".join(f"NOT {sql}" for sql in asked.values())
         name = NAMED_BY.get(table, "NULL")
         rows = db.execute(f"SELECT {', '.join(key)}, told(CAST({name} AS BLOB)), {name} IS NULL, {flags} FROM {table} WHERE "
-                          f"NOT ({' AND '.join(asked.values())}) LIMIT {MOST_ROWS}").fetchall()
+                          f"NOT ({_at_once(table, asked)}) LIMIT {MOST_ROWS}").fetchall()
         for row in rows:
             at = " AND ".join(f"{k} IS ?" for k in key), tuple(row[:len(key)])
             label = named(table, row[0], None if row[len(key) + 1] else row[len(key)])
             for column, wrong in zip(asked, row[len(key) + 2:]):
                 if wrong:
                     yield WrongValue(table, column, label, _raw(db, table, column, at), at)
+
+
+def _at_once(table: str, asked: dict[str, str]) -> str:
+    """SQL that is true for a row whose values are all right: its texts are looked at together, which takes a third of the
+    time. The separator keeps halves of a character in two columns apart."""
+    texts = [n for n in asked if COLUMNS[table][n].right == TEXT]
+    if len(texts) < 2:
+        return " AND ".join(asked.values())
+    kinds = [f"typeof({n}) IN ('text', 'null')" if COLUMNS[table][n].nothing else f"typeof({n}) = 'text'" for n in texts]
+    together = " || char(1) || ".join(f"coalesce({n}, '')" if COLUMNS[table][n].nothing else n for n in texts)
+    return " AND ".join([*(sql for n, sql in asked.items() if n not in texts), *kinds, f"is_text(CAST({together} AS BLOB))"])
 
 
 def wrong_settings(db: sqlite3.Connection) -> Iterator[tuple[str, str]]:
