@@ -120,6 +120,8 @@ class BookJournal:
         Raises:
             EnvironmentTrouble: one of them cannot be written.
         """
+        if self.db.only_read:
+            return
         here, mine = self.entries(), self.id
         for journal in (self.own, self.users):
             known = {key_of(e) for e in lines_of(journal) if e.project == mine}

@@ -39,8 +39,8 @@ PATIENCE = 20.0  # seconds that a change waits for another program's
 HURRY = 0.1  # seconds that one waits which the window makes itself
 PAUSE = 0.01  # seconds between two tries
 NOT_TEXT = "decode to UTF-8"  # as the database says it
-GONE = ("this project's database is gone from its place: another program moved, replaced or deleted it, and this change was "
-        "not kept")
+GONE = ("this project's database is gone from its place: another program moved, replaced or deleted it, and nothing that is "
+        "changed here is kept")
 GONE_REMEDY = "Put it back, or put what is not saved elsewhere and open the project again."
 
 
@@ -412,6 +412,8 @@ class Database:
             raise trouble(err, self.path) from err
 
     def _new_reader(self) -> sqlite3.Connection:
+        if identity(self.home / DATABASE) != self._file:  # another database may stand there by now
+            raise EnvironmentTrouble(GONE, str(self.path), GONE_REMEDY)
         reader = sqlite3.connect(to_read(self.home / DATABASE), uri=True, isolation_level=None,
                                  check_same_thread=False, timeout=PATIENCE)
         reader.row_factory = sqlite3.Row

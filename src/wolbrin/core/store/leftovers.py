@@ -11,6 +11,7 @@ from pathlib import Path
 
 from wolbrin.core.errors import EnvironmentTrouble
 from wolbrin.core.store.aside import UNREADABLE
+from wolbrin.core.store.copies import COPIES
 from wolbrin.core.store.database import Database
 from wolbrin.core.store.results import RESULTS, files_named
 from wolbrin.core.store.sources import HISTORY
@@ -49,7 +50,9 @@ def leftovers(db: Database, younger: bool = False) -> list[Leftover]:
             if younger or time.time() - about.st_mtime > YOUNG:
                 why = "begun and never finished" if path.name.endswith((PARTIAL, ".partial")) else what
                 found.append(Leftover(path, about.st_size, why))
-    for path in sorted(db.folder.glob(f"*{PARTIAL}")):
+    begun = [p for where, form in ((db.folder, f"*{PARTIAL}"), (db.folder, "*.restored*"), (db.folder, "*.recovered*"),
+                                   (db.folder / COPIES, f"*{PARTIAL}*")) if not where.is_symlink() for p in where.glob(form)]
+    for path in sorted(begun):
         about = path.stat()
         if path.is_file() and not path.is_symlink() and (younger or time.time() - about.st_mtime > YOUNG):
             found.append(Leftover(path, about.st_size, "begun and never finished"))

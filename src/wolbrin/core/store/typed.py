@@ -25,6 +25,8 @@ from wolbrin.core.store.copies import copies_of, reader
 from wolbrin.core.store.values import BINDING, check_value
 
 MOST_ROWS = 500  # of one table that are looked at together
+# More by now than a copy knows.
+GROWING = {("searches", "tried"), ("searches", "seen"), ("candidates", "tried"), ("plans", "done")}
 TORN = "the other half of it is not there"
 LARGE = ("candidates", "bodies", "evidence", "parts", "pending", "marks")  # which take time to look through
 Row = dict[str, Any]
@@ -202,7 +204,7 @@ class Mending:
                             one.at[1])
             aside.add(one.place, f"{one.words}; its Sharpe ratios are not counted")
             return
-        leave_row(self.db, one.table, one.at, one.row, one.words, remove=False)
+        noted = leave_row(self.db, one.table, one.at, one.row, one.words, remove=False)
         value = self._known(one)
         if value is not None and self._set(one, "?", value[:1]):
             aside.add(one.place, f"{one.words}; what {value[1]} holds stands there now")
@@ -215,6 +217,7 @@ class Mending:
                 self.entries.add(int(one.at[1][0]))
             return
         if one.table in ("candidates", "bodies"):  # a candidate goes with its body
+            self.db.execute("DELETE FROM left_aside WHERE id = ?", (noted,))
             for half, key in (("bodies", "candidate"), ("candidates", "id")):
                 leave_row(self.db, half, (f"{key} IS ?", one.at[1]), one.row, one.words)
         else:
@@ -225,6 +228,7 @@ class Mending:
     def _mend_setting(self, key: str, fault: str, aside: Aside) -> None:
         """Take a small value from the newest copy, or leave it aside."""
         at = ("key IS ?", (f"value:{key}",))
+        self.book += key in BINDING  # a copy may not know the latest
         for copy in self._copies:
             with suppress(sqlite3.Error, *UNREADABLE), closing(reader(copy)) as old:
                 text = old.execute(f"SELECT value FROM settings WHERE {at[0]}", at[1]).fetchone()[0]
@@ -234,7 +238,6 @@ class Mending:
                 aside.add(f'the remembered "{key}"', f"{fault}; what the copy {copy.name} holds stands there now")
                 return
         leave_row(self.db, "settings", at, f'the remembered "{key}"', fault)
-        self.book += key in BINDING
         aside.add(f'the remembered "{key}"', f"{fault}; it is kept apart")
 
     def _set(self, one: WrongValue, sql: str, values: tuple[Any, ...]) -> bool:
@@ -258,7 +261,7 @@ class Mending:
         cells = ", ".join(f"CAST({n} AS BLOB)" for n in names)
         mine = self.db.execute(f"SELECT {cells} FROM {one.table} WHERE {one.at[0]}", one.at[1]).fetchone()
         right = COLUMNS[one.table][one.column].condition(one.column)
-        for copy in self._copies:
+        for copy in self._copies if (one.table, one.column) not in GROWING else ():
             with suppress(sqlite3.Error), closing(reader(copy)) as old:
                 prepare(old)
                 found = old.execute(f"SELECT {cells}, {one.column}, {right} FROM {one.table} WHERE {one.at[0]}",
@@ -272,19 +275,20 @@ class Mending:
 
 
 def leave_row(db: sqlite3.Connection, table: str, at: tuple[str, tuple[Any, ...]], what: str, wrong: str,
-              remove: bool = True) -> None:
+              remove: bool = True) -> int:
     """Move a row into the table of what was left aside, where it stands as JSON; nothing where there is none. remove: false
-    where the row stays, mended, and is only noted as it was."""
+    where the row stays, mended, and is only noted as it was. Returns the number under which it stands there, 0 for none."""
     cells = ", ".join(f"typeof({n}), CAST({n} AS BLOB)" for n in COLUMNS[table])
     found = db.execute(f"SELECT {cells} FROM {table} WHERE {at[0]}", at[1]).fetchone()
     if found is None:
-        return
+        return 0
     body = {"table": table, "row": {n: _kept(kind, data) for n, kind, data in zip(COLUMNS[table], found[::2], found[1::2])}}
     if remove:
         db.execute(f"DELETE FROM {table} WHERE {at[0]}", at[1])
     created = dt.datetime.now(dt.UTC).isoformat(timespec="seconds")
-    db.execute("INSERT INTO left_aside (created, what, why, body) VALUES (?, ?, ?, ?)",
-               (created, what, wrong, json.dumps(body)))
+    made = db.execute("INSERT INTO left_aside (created, what, why, body) VALUES (?, ?, ?, ?)",
+                      (created, what, wrong, json.dumps(body)))
+    return int(made.lastrowid or 0)
 
 
 def _kept(kind: str, data: bytes | None) -> Any:
