@@ -188,6 +188,7 @@ def test_a_project_that_cannot_be_written_is_open_to_be_read(folder: Path, monke
     assert "read only" in project.read_words
     assert [e.strategy.name for e in project.strategies()] == ["one", "two"]
     assert len(project.base("AAA")) > 100
+    assert len(Results(project).table("search 1", "rows")["a"]) == 50
     with pytest.raises(EnvironmentTrouble, match="open to be read only"):
         project.save_strategy(cross(name="three"), "AAA", 15)
     home = project.home

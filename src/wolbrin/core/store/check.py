@@ -27,7 +27,7 @@ from wolbrin.core.store.book_kept import carry_book
 from wolbrin.core.store.book_lines import JOURNAL, key_of, lines_of, state_folder
 from wolbrin.core.store.copies import copies_of, reader
 from wolbrin.core.store.database import DATABASE, is_there
-from wolbrin.core.store.holding import alone
+from wolbrin.core.store.holding import alone, copy_elsewhere
 from wolbrin.core.store.journal import Journal
 from wolbrin.core.store.results import RESULTS
 from wolbrin.core.store.schema import SCHEMA_VERSION, migrate, tables_of, version_of
@@ -64,8 +64,21 @@ def check_project(folder: Path) -> list[Wrong]:
     restore = "Restore the newest copy with --restore." if copies_of(folder) else "Restore it from a backup."
     if not path.stat().st_size:
         return [Wrong("the database is empty", str(path), restore)]
+    found = _looked(folder, path, restore)
+    if len(found) == 1 and "unable to open" in found[0].what:  # on a disk that cannot be written not even a look is had
+        try:
+            with copy_elsewhere(folder, DATABASE) as home:
+                found = _looked(folder, Path(home) / DATABASE, restore)
+        except OSError as err:
+            found = [Wrong(f"the database cannot be read ({err.strerror or err})", str(path), restore)]
+    return found
+
+
+def _looked(folder: Path, at: Path, restore: str) -> list[Wrong]:
+    """What is wrong with a project's folder, whose database is read where it stands or in a copy elsewhere, `at`."""
+    path = folder / DATABASE
     try:
-        with closing(reader(path)) as db:
+        with closing(reader(at)) as db:
             db.text_factory = lambda data: data.decode("utf-8", "replace")  # what is no text is told by its column
             prepare(db)
             said = [r[0] for r in db.execute("PRAGMA integrity_check(20)")]

@@ -245,8 +245,8 @@ class Database:
 
     @contextmanager
     def transaction(self, derived: bool = False) -> Iterator[sqlite3.Connection]:
-        """All changes inside are kept together or not at all; transactions nest into the outermost. derived: nothing but what
-        can be worked out again is changed, which a copy that is only read takes too.
+        """All changes inside are kept together or not at all; transactions nest into the outermost. derived: nothing is
+        changed, or only what can be worked out again, which a copy that is only read takes too.
 
         Raises:
             EnvironmentTrouble: they could not be kept.
@@ -285,7 +285,9 @@ class Database:
 
     def _check_place(self, derived: bool) -> None:
         """Make sure that what is kept now can be found again. Raises EnvironmentTrouble otherwise."""
-        if self._shut and not derived:
+        if derived:
+            return
+        if self._shut:
             raise EnvironmentTrouble(f"this project is open to be read only ({self.only_read}): this change was not kept",
                                      str(self.path), "Make its folder writable and open it again, or put what is not saved "
                                      "elsewhere.")

@@ -68,7 +68,7 @@ class Results:
         Raises:
             EnvironmentTrouble: a file of it is missing, cut short or damaged.
         """
-        with self.db.transaction():  # so that no row moves between the two looks
+        with self.db.transaction(derived=True):  # so that no row moves between the two looks
             files = self.db.rows("SELECT file, digest FROM parts WHERE owner = ? AND name = ? ORDER BY id", owner, name)
             waiting = self.db.rows("SELECT data FROM pending WHERE owner = ? AND name = ? ORDER BY id", owner, name)
         parts = [read_table(inside(self.folder, f["file"]), f["digest"], wanted) for f in files]
