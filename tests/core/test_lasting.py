@@ -5,6 +5,7 @@ from __future__ import annotations
 import csv
 import datetime as dt
 import os
+import re
 import shutil
 import sqlite3
 from collections.abc import Callable
@@ -20,19 +21,22 @@ from typer.testing import CliRunner
 
 from tests.build import cross, walk_bars
 from wolbrin.cli.check import add
+from wolbrin.cli.common import told
 from wolbrin.core.errors import EnvironmentTrouble, UserError, WolbrinError
 from wolbrin.core.export.steps import do_all
 from wolbrin.core.export.tables import table_steps
 from wolbrin.core.rules.identity import strategy_hash
 from wolbrin.core.store.check import check_project, restore_copy
-from wolbrin.core.store.copies import KEPT_COPIES, copies_of
+from wolbrin.core.store.copies import KEPT_COPIES, copies_of, make_copy
 from wolbrin.core.store.database import DATABASE
+from wolbrin.core.store.history import read_raw
 from wolbrin.core.store.holdout import HoldoutBook, Opening
 from wolbrin.core.store.project import Project, now
 from wolbrin.core.store.recovering import recover
 from wolbrin.core.store.results import Results
 from wolbrin.core.store.settings import Settings
-from wolbrin.core.written import read_bytes, write_text
+from wolbrin.core.unforeseen import log_path
+from wolbrin.core.written import read_bytes, write_named, write_text
 
 SETTINGS = Settings(training_first=dt.date(2024, 1, 1), holdout_first=dt.date(2024, 4, 1), last=dt.date(2024, 12, 31))
 
@@ -196,6 +200,46 @@ def test_a_project_that_cannot_be_written_is_open_to_be_read(folder: Path, monke
     project.close()
     assert not home.exists()
     assert held(folder) == before
+
+
+def test_a_history_of_text_is_refused_though_its_digest_fits(folder: Path) -> None:
+    path = next((folder / "history").glob("*.parquet"))
+    table = pd.read_parquet(path)
+    for column in ("close", "volume"):
+        name = write_named(folder / "history", "odd", ".parquet", table.assign(**{column: "100.0"}).to_parquet, "file")
+        with pytest.raises(EnvironmentTrouble, match=f"no numbers in its column {column}"):
+            read_raw(folder / "history" / name, 15)
+
+
+def test_a_copy_that_fails_leaves_nothing(folder: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    """Cut in the middle of it, with its own journal open."""
+    before = sorted((folder / "copies").iterdir())
+
+    def fail(handle: int) -> None:
+        for partial in (folder / "copies").glob("*.partial"):
+            partial.with_name(partial.name + "-journal").write_bytes(b"begun")
+        raise OSError(28, "No space left on device")
+
+    monkeypatch.setattr("wolbrin.core.store.copies.os.fsync", fail)
+    with closing(sqlite3.connect(folder / DATABASE)) as db, pytest.raises(OSError, match="No space"):
+        make_copy(db, folder)
+    assert sorted((folder / "copies").iterdir()) == before
+
+
+@pytest.mark.parametrize(("err", "words"), [
+    (KeyError("odd"), "nobody foresaw \\(KeyError: 'odd'\\).*wolbrin.log"), (OSError(36, "File name too long", "x" * 300),
+                                                                           "cannot be read or written"),
+    ("a\udcff".encode, "characters that are no text")])
+def test_what_nobody_foresaw_is_one_sentence_with_the_place_of_the_log(err: object, words: str,
+                                                                       capsys: pytest.CaptureFixture[str]) -> None:
+    with pytest.raises(typer.Exit) as left, told():
+        raise err if isinstance(err, Exception) else err()  # type: ignore[operator,misc]
+    assert left.value.exit_code == 1
+    said = capsys.readouterr().err
+    assert re.search(words, said.replace("\n", " ")), said
+    assert "Traceback" not in said
+    if isinstance(err, KeyError):
+        assert "Traceback" in log_path().read_text()
 
 
 def test_only_ordinary_files_are_written_over(tmp_path: Path) -> None:
