@@ -45,8 +45,8 @@ def sentence_of(err: BaseException, what: str = "Something went wrong that nobod
     if isinstance(err, UnicodeEncodeError) or "surrogates not allowed" in str(err):
         return UserError("what was given holds characters that are no text", "", "Write it in UTF-8.").sentence()
     kept = begin_log()
-    log.error("unforeseen", exc_info=err)
+    log.error("%s", what, exc_info=err)
     text = " ".join(str(err).split())[:200]
     named = f"{type(err).__name__}: {text}" if text else type(err).__name__
     where = f"Details are in {log_path()}." if kept else "There is no folder for a log."
-    return f"{what} ({named}). What was kept before is unharmed. {where}"
+    return f"{what} ({named}). What was saved is unharmed. {where}"

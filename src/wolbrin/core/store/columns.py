@@ -93,6 +93,12 @@ TOLD_LAST = "json_extract(CAST(record AS TEXT), '$.last')"
 LAST_DAY = (f"CASE WHEN json_valid(CAST(record AS TEXT)) AND date({TOLD_LAST}) IS NOT NULL THEN {TOLD_LAST} ELSE "
             "coalesce((SELECT max(date(substr(s.last, 1, 10))) FROM sources s), '8999-12-31') END")
 FLAG = whole(0, 1, "0")
+# As many as any search tried, as this one kept or measured, or as it has rows.
+MOST_TRIED = ("max((SELECT coalesce(max(o.tried), 0) FROM searches o WHERE typeof(o.tried) = 'integer' AND o.tried BETWEEN 0 "
+              "AND 1000000000000), CASE typeof(kept) WHEN 'integer' THEN kept ELSE 0 END, CASE typeof(sharpe_count) WHEN "
+              "'integer' THEN sharpe_count ELSE 0 END, (SELECT coalesce(sum(CASE typeof(p.rows) WHEN 'integer' THEN p.rows "
+              "ELSE 0 END), 0) FROM (SELECT owner, name, rows FROM parts UNION ALL SELECT owner, name, rows FROM pending) p "
+              "WHERE p.owner = 'search ' || searches.id AND p.name = 'rows'))")
 PLACED = Column(INTERVAL.format(least=1), "a bar interval")
 ANY_PLACE = Column(INTERVAL.format(least=0), "a bar interval", "0")
 PART = "(SELECT s.{part} FROM sources s WHERE s.market = markets.code AND s.name = markets.source)"
@@ -119,8 +125,7 @@ COLUMNS: dict[str, dict[str, Column]] = {
              "record_hash": NAME, "summary": json_of("object", "'{}'"), "fingerprint": NAME},
     # What was tried counts as the most that any search tried, and as having seen all days, where it is not told any more.
     "searches": {"id": ID, "created": CREATED, "kind": NAME, "title": NAME, "request": json_of("object", "'{}'"),
-                 "tried": whole(0, LARGEST, "(SELECT coalesce(max(o.tried), 0) FROM searches o WHERE "
-                                "typeof(o.tried) = 'integer' AND o.tried BETWEEN 0 AND 1000000000000)"),
+                 "tried": whole(0, LARGEST, MOST_TRIED),
                  "kept": whole(0, LARGEST, "0"), "state": one_of(STATES, "'interrupted'"), "market": NAME,
                  "interval": ANY_PLACE, "record": json_of("object", "NULL", nothing=True),
                  "columns": json_of("array", "NULL", nothing=True),

@@ -90,11 +90,16 @@ def _key(db: sqlite3.Connection, table: str) -> tuple[str, ...]:
         return tuple(f"CAST({r[1]} AS BLOB)" for r in db.execute(f'PRAGMA table_info("{table}")') if r[5])
 
 
+def _there(db: sqlite3.Connection, table: str) -> list[str]:
+    """Declared columns that a table has by now; those of measures come later."""
+    there = {str(r[1]) for r in db.execute(f'PRAGMA table_info("{table}")')}
+    return [n for n in COLUMNS[table] if n in there]
+
+
 def wrong_values(db: sqlite3.Connection, tables: Iterable[str] = COLUMNS) -> Iterator[WrongValue]:
     """Every wrong value of some tables. db: a connection that was `prepare`d; tables that are not there are passed over."""
     for table in tables:
-        there = {str(r[1]) for r in db.execute(f'PRAGMA table_info("{table}")')}
-        asked = {name: column.condition(name) for name, column in COLUMNS[table].items() if name in there}
+        asked = {name: COLUMNS[table][name].condition(name) for name in _there(db, table)}
         if not asked:
             continue
         key = _key(db, table)
@@ -215,6 +220,8 @@ class Mending:
             aside.add(one.place, f"{one.words}; {now} stands there now, which can mislead nobody")
             if one.table == "markets":
                 self.entries.add(int(one.at[1][0]))
+            if (one.table, one.column) == ("searches", "tried"):
+                self._at_least_as_copied(one)
             return
         if one.table in ("candidates", "bodies"):  # a candidate goes with its body
             self.db.execute("DELETE FROM left_aside WHERE id = ?", (noted,))
@@ -224,6 +231,15 @@ class Mending:
             self.db.execute(f"DELETE FROM {one.table} WHERE {one.at[0]}", one.at[1])
         self.book += one.table in BOOK
         aside.add(one.row, f"{one.words}; the row is kept apart")
+
+    def _at_least_as_copied(self, one: WrongValue) -> None:
+        """A search has not tried fewer than the newest copy knows."""
+        for copy in self._copies:
+            with suppress(sqlite3.Error), closing(reader(copy)) as old:
+                found = old.execute(f"SELECT tried FROM searches WHERE {one.at[0]} AND typeof(tried) = 'integer'",
+                                    one.at[1]).fetchone()
+                if found is not None:
+                    self.db.execute(f"UPDATE searches SET tried = max(tried, ?) WHERE {one.at[0]}", (found[0], *one.at[1]))
 
     def _mend_setting(self, key: str, fault: str, aside: Aside) -> None:
         """Take a small value from the newest copy, or leave it aside."""
@@ -257,7 +273,7 @@ class Mending:
 
     def _known(self, one: WrongValue) -> tuple[Any, str] | None:
         """What else tells a value, and who: the newest copy where all else of the row is the same, or the journals."""
-        names = [n for n in COLUMNS[one.table] if n != one.column]
+        names = [n for n in _there(self.db, one.table) if n != one.column]
         cells = ", ".join(f"CAST({n} AS BLOB)" for n in names)
         mine = self.db.execute(f"SELECT {cells} FROM {one.table} WHERE {one.at[0]}", one.at[1]).fetchone()
         right = COLUMNS[one.table][one.column].condition(one.column)
@@ -278,11 +294,12 @@ def leave_row(db: sqlite3.Connection, table: str, at: tuple[str, tuple[Any, ...]
               remove: bool = True) -> int:
     """Move a row into the table of what was left aside, where it stands as JSON; nothing where there is none. remove: false
     where the row stays, mended, and is only noted as it was. Returns the number under which it stands there, 0 for none."""
-    cells = ", ".join(f"typeof({n}), CAST({n} AS BLOB)" for n in COLUMNS[table])
+    names = _there(db, table)
+    cells = ", ".join(f"typeof({n}), CAST({n} AS BLOB)" for n in names)
     found = db.execute(f"SELECT {cells} FROM {table} WHERE {at[0]}", at[1]).fetchone()
     if found is None:
         return 0
-    body = {"table": table, "row": {n: _kept(kind, data) for n, kind, data in zip(COLUMNS[table], found[::2], found[1::2])}}
+    body = {"table": table, "row": {n: _kept(kind, data) for n, kind, data in zip(names, found[::2], found[1::2])}}
     if remove:
         db.execute(f"DELETE FROM {table} WHERE {at[0]}", at[1])
     created = dt.datetime.now(dt.UTC).isoformat(timespec="seconds")
