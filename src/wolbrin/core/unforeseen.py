@@ -20,9 +20,12 @@ def log_path() -> Path:
 
 def begin_log() -> bool:
     """Log to a file that rotates; without a writable folder, to nowhere. Returns whether there is one."""
-    if any(isinstance(h, logging.handlers.RotatingFileHandler) for h in log.handlers):
-        return True
     path = log_path()
+    for known in [h for h in log.handlers if isinstance(h, logging.handlers.RotatingFileHandler)]:
+        if Path(known.baseFilename) == path.absolute():
+            return True
+        log.removeHandler(known)  # its folder is another by now
+        known.close()
     try:
         path.parent.mkdir(parents=True, exist_ok=True)
         handler: logging.Handler = logging.handlers.RotatingFileHandler(path, maxBytes=500_000, backupCount=2,
