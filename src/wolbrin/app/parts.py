@@ -5,6 +5,7 @@ from __future__ import annotations
 import datetime as dt
 from collections.abc import Callable, Sequence
 from html import escape
+from pathlib import Path
 
 from PySide6.QtCore import QDate, QPoint, QRect, QSize, Qt, Signal
 from PySide6.QtGui import QPainter, QPaintEvent, QPalette
@@ -24,6 +25,8 @@ from PySide6.QtWidgets import (
     QVBoxLayout,
     QWidget,
 )
+
+from wolbrin.core.written import replacing
 
 
 def label(text: str = "", role: str = "", wrap: bool = False) -> QLabel:
@@ -230,6 +233,13 @@ def line_of(box: QComboBox) -> QLineEdit:
     line = box.lineEdit()
     assert line is not None
     return line
+
+
+def save_picture(widget: QWidget, path: Path) -> None:
+    """Write a widget as it looks into a picture; its ending says the kind. Raises EnvironmentTrouble where that cannot be."""
+    with replacing(path, "picture") as partial:
+        if not widget.grab().save(str(partial), path.suffix[1:] or "png"):
+            raise OSError(f"no picture can end in {path.suffix}" if path.suffix else "it was not written")
 
 
 def day_in(edit: QDateEdit) -> dt.date:

@@ -15,7 +15,7 @@ from PySide6.QtCore import QEventLoop, Qt, QTimer
 from PySide6.QtWidgets import QApplication, QProgressBar, QVBoxLayout, QWidget
 
 from wolbrin.app.memory import Memory
-from wolbrin.app.parts import button, label, row
+from wolbrin.app.parts import button, label, row, save_picture
 from wolbrin.app.session import Session
 from wolbrin.app.shell.window import MainWindow
 from wolbrin.app.theme.theme import Theme, load_fonts
@@ -221,9 +221,13 @@ def open_window(folder: Path, builds: list[Build], picture: Path | None = None, 
                 if session.busy or not window.isVisible():
                     QTimer.singleShot(100, shoot)
                     return
-                if window.grab().save(str(picture)):
+                try:
+                    save_picture(window, picture)
                     title = window.windowTitle().replace("[*]", "")  # where Qt puts its mark of what is not saved
                     print(f"Window opened: {title}, {window.width()} x {window.height()}.")
+                except WolbrinError as err:
+                    print(err.sentence(), file=sys.stderr)
+                    app.exit(1)
                 window.close()
             QTimer.singleShot(900, shoot)
         code = app.exec()

@@ -65,7 +65,7 @@ def add(app: typer.Typer) -> None:
                   "wrong": [{"what": w.what, "where": w.where, "remedy": w.remedy} for w in wrong],
                   "copies": [str(c) for c in copies], "leftovers": [{"path": str(f.path), "bytes": f.size, "why": f.why}
                                                                     for f in left],
-                  "left_aside": [{"at": at, "what": what, "why": wrong} for at, what, wrong in before],
+                  "left_aside": [{"at": at, "what": what, "why": wrong} | row for at, what, wrong, row in before],
                   "recovered": None if rescued is None else {"old": str(rescued), "aside": aside.found},
                   "restored": None if put is None else {"copy": str(put[0]), "old": str(put[1])}})
         else:

@@ -192,7 +192,7 @@ class OwnIndicators:
             UserError: it was not confirmed, fails, or looks ahead.
         """
         file, count = self.load(name, digest), len(bars)
-        key = f"{bars.terms.code} {bars.interval} " + " ".join(f"{k}={float(v):g}" for k, v in sorted(settings.items()))
+        key = f"{bars.terms.code} {bars.interval} " + " ".join(f"{k}={float(v)!r}" for k, v in sorted(settings.items()))
         checked = Checked(digest)
         before = checked.bars(key)
         arrays = _arrays(bars, file.inputs)

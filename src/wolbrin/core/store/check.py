@@ -26,15 +26,15 @@ from wolbrin.core.store.book_journal import PROJECT_ID
 from wolbrin.core.store.book_kept import carry_book
 from wolbrin.core.store.book_lines import JOURNAL, key_of, lines_of, state_folder
 from wolbrin.core.store.copies import copies_of, reader
-from wolbrin.core.store.database import DATABASE, is_there
+from wolbrin.core.store.database import DATABASE, is_there, with_marks
 from wolbrin.core.store.holding import alone, copy_elsewhere
 from wolbrin.core.store.journal import Journal
 from wolbrin.core.store.results import RESULTS
-from wolbrin.core.store.schema import SCHEMA_VERSION, migrate, tables_of, version_of
+from wolbrin.core.store.schema import SCHEMA_VERSION, newest_tables, tables_of, version_of
 from wolbrin.core.store.settings import Settings
 from wolbrin.core.store.sources import HISTORY
 from wolbrin.core.store.tables import read_table
-from wolbrin.core.store.typed import prepare, rows_left, wrong_settings, wrong_values
+from wolbrin.core.store.typed import LEFT, Row, prepare, rows_left, wrong_settings, wrong_values
 from wolbrin.core.written import as_written, inside, sync_folder
 
 IMPORT, AGAIN = "Import that market again, or restore the file from a backup.", "Run that work again, or restore the file."
@@ -79,7 +79,7 @@ def _looked(folder: Path, at: Path, restore: str) -> list[Wrong]:
     path = folder / DATABASE
     try:
         with closing(reader(at)) as db:
-            db.text_factory = lambda data: data.decode("utf-8", "replace")  # what is no text is told by its column
+            db.text_factory = with_marks  # what is no text is told by its column
             prepare(db)
             said = [r[0] for r in db.execute("PRAGMA integrity_check(20)")]
             found = [Wrong(f"the database is damaged ({text})", str(path), restore) for text in said if text != "ok"]
@@ -155,10 +155,7 @@ def _schema(db: sqlite3.Connection, where: str, restore: str) -> Iterator[Wrong]
                     "Open the project: the number is put right then." if version >= 0 else restore)
     if version < SCHEMA_VERSION:
         return  # it is brought up to date, after a copy, when it is opened
-    with closing(sqlite3.connect(":memory:", isolation_level=None)) as fresh:
-        migrate(fresh, "memory")
-        wanted = tables_of(fresh)
-    known = tables_of(db)
+    wanted, known = newest_tables(), tables_of(db)
     for kind, name in db.execute("SELECT type, name FROM sqlite_master WHERE type IN ('trigger', 'view')"):
         yield Wrong(f'there is a {kind} "{name}", which no project has', where, "Open the project: it is taken out then.")
     for table, columns in wanted.items():
@@ -177,11 +174,12 @@ def _values(db: sqlite3.Connection, where: str) -> Iterator[Wrong]:
         yield Wrong(f'the remembered "{key}" cannot be read ({fault})', where, remedy)
 
 
-def left_before(folder: Path) -> list[tuple[str, str, str]]:
-    """What was left aside of a project at any time, newest first: when, what and why. Nothing where that cannot be read."""
+def left_before(folder: Path) -> list[tuple[str, str, str, Row]]:
+    """What was left aside of a project at any time, newest first: when, what, why and the row as it was found. Nothing where
+    that cannot be read."""
     try:
         with closing(reader(folder / DATABASE)) as db:
-            return [(created, what, wrong) for created, what, wrong, _ in rows_left(db)]
+            return rows_left(db.execute(LEFT))
     except sqlite3.Error:
         return []
 

@@ -7,7 +7,7 @@ holds is wrong, whoever wrote it. Conditions are SQL, so that a hundred thousand
 from __future__ import annotations
 
 from collections.abc import Iterable
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import Any
 
 from wolbrin.core.measures.catalogue import SUMMARY
@@ -23,12 +23,14 @@ STATES = ("waiting", "running", "paused", "stopped", "done", "failed", "interrup
 class Column:
     """right: SQL that is true for a value that may stand there, with {c} for the column. words: what must stand there.
     instead: SQL of what stands in the place of a wrong value and can mislead nobody; None where there is nothing of the
-    kind, and the row is left aside. nothing: whether NULL may stand there."""
+    kind, and the row is left aside. nothing: whether NULL may stand there. grows: whether it is larger by now than a copy
+    knows, so that the larger of the copy's value and `instead` stands there."""
 
     right: str
     words: str
     instead: str | None = None
     nothing: bool = False
+    grows: bool = False
 
     def condition(self, name: str) -> str:
         """SQL that is true for a right value of the column of that name."""
@@ -125,11 +127,11 @@ COLUMNS: dict[str, dict[str, Column]] = {
              "record_hash": NAME, "summary": json_of("object", "'{}'"), "fingerprint": NAME},
     # What was tried counts as the most that any search tried, and as having seen all days, where it is not told any more.
     "searches": {"id": ID, "created": CREATED, "kind": NAME, "title": NAME, "request": json_of("object", "'{}'"),
-                 "tried": whole(0, LARGEST, MOST_TRIED),
+                 "tried": replace(whole(0, LARGEST, MOST_TRIED), grows=True),
                  "kept": whole(0, LARGEST, "0"), "state": one_of(STATES, "'interrupted'"), "market": NAME,
                  "interval": ANY_PLACE, "record": json_of("object", "NULL", nothing=True),
                  "columns": json_of("array", "NULL", nothing=True),
-                 "seen": Column(DAY, "a day", LAST_DAY, nothing=True), "sharpe_count": whole(0, LARGEST, "0"),
+                 "seen": Column(DAY, "a day", LAST_DAY, nothing=True, grows=True), "sharpe_count": whole(0, LARGEST, "0"),
                  "sharpe_mean": real("0"),
                  "sharpe_m2": Column(f"{real().right} AND {{c}} >= 0", "a number of at least 0", "0"),
                  "cursor": json_of("object", "NULL", nothing=True), "program": NAME},
@@ -162,7 +164,8 @@ COLUMNS: dict[str, dict[str, Column]] = {
     "pending": {"id": ID, "owner": KEY, "name": KEY, "rows": whole(0), "data": bytes_of()},
     "marks": {"search": whole(), "mark": KEY},
     "candidates": {"id": ID, "created": CREATED, "name": NAME, "hash": KEY, "market": KEY, "interval": PLACED,
-                   "origin": NAME, "search": whole(0, LARGEST, "NULL", nothing=True), "tried": whole(0, LARGEST, "0"),
+                   "origin": NAME, "search": whole(0, LARGEST, "NULL", nothing=True),
+                   "tried": replace(whole(0, LARGEST, "0"), grows=True),
                    "record_key": text("NULL", nothing=True), "span": json_of("object", "NULL", nothing=True),
                    "stands": text("NULL", nothing=True), "ticked": FLAG, "tags": NAME, "place": text("''"),
                    "words": text("''"), "made": NAME, "number": whole(0, LARGEST, "NULL", nothing=True),
@@ -172,7 +175,8 @@ COLUMNS: dict[str, dict[str, Column]] = {
     "bodies": {"candidate": ID, "body": text(None), "record": text(None), "summary": text("'{}'"),
                "spark": bytes_of(4, 0, "zeroblob(8)"), "daily": bytes_of(1, 0, "NULL", nothing=True)},
     # A plan that is not known for done is judged again, under its number.
-    "plans": {"id": ID, "created": BOOKED, "number": whole(0, 10**9), "digest": NAME, "body": text(None), "done": FLAG},
+    "plans": {"id": ID, "created": BOOKED, "number": whole(0, 10**9), "digest": NAME, "body": text(None),
+              "done": replace(FLAG, grows=True)},
     "answers": {"id": ID, "created": CREATED, "about": KEY, "answer": KEY},
     "left_aside": {"id": ID, "created": CREATED, "what": NAME, "why": NAME, "body": NAME},
 }

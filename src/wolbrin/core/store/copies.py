@@ -12,11 +12,16 @@ from contextlib import suppress
 from pathlib import Path
 from urllib.parse import quote
 
+from wolbrin.core.errors import EnvironmentTrouble
 from wolbrin.core.written import PARTIAL, sync_folder
 
 COPIES = "copies"
 KEPT_COPIES = 3
 NAME = re.compile(r"\d{8}T\d{12}\.sqlite")
+
+
+class CannotWriteError(EnvironmentTrouble):
+    """The database cannot be written where it stands, or cannot be kept as it is before it is changed."""
 
 
 def copies_of(folder: Path) -> list[Path]:

@@ -22,9 +22,9 @@ from numpy.typing import NDArray
 from wolbrin.core.errors import EnvironmentTrouble, UserError
 from wolbrin.core.store.aside import Aside, why
 from wolbrin.core.store.columns import COLUMNS
-from wolbrin.core.store.copies import copies_at, make_copy, to_read
+from wolbrin.core.store.copies import CannotWriteError, copies_at, make_copy, to_read
 from wolbrin.core.store.holding import Looked, copy_elsewhere, identity, let_go, share
-from wolbrin.core.store.mending import CannotCopyError, check_ours, drop_foreign, mend
+from wolbrin.core.store.mending import check_ours, drop_foreign, mend
 from wolbrin.core.store.recovering import is_damage, recover
 from wolbrin.core.store.schema import SCHEMA_VERSION, migrate, version_of
 from wolbrin.core.store.typed import LARGE, Mending, prepare
@@ -52,6 +52,11 @@ def is_there(path: Path) -> bool:
         return False
 
 
+def with_marks(data: bytes) -> str:
+    """Text, with marks in the place of what is none."""
+    return data.decode("utf-8", "replace")
+
+
 def _as_text(value: Any) -> Any:
     """A value as the database takes it: what is no text (half a character, a file's name) has marks in its place."""
     return value.encode("utf-8", "replace").decode() if isinstance(value, str) and not value.isascii() else value
@@ -59,10 +64,6 @@ def _as_text(value: Any) -> Any:
 
 def now() -> str:
     return dt.datetime.now(dt.UTC).isoformat(timespec="seconds")
-
-
-class CannotWriteError(EnvironmentTrouble):
-    """The database cannot be written where it stands."""
 
 
 def trouble(err: sqlite3.Error, path: Path) -> EnvironmentTrouble:
@@ -190,8 +191,6 @@ class Database:
             self._sound = True
         except sqlite3.Error as err:
             raise trouble(err, self.path) from err
-        except CannotCopyError as err:
-            raise CannotWriteError(err.what, err.where, err.remedy) from None
 
     def _mend_values(self) -> None:
         """Put something else in the place of values that are not what their column holds, or leave their rows aside."""
@@ -337,7 +336,7 @@ class Database:
                 except EnvironmentTrouble as err:
                     if NOT_TEXT not in err.what:
                         raise
-                    self._db.text_factory = lambda data: data.decode("utf-8", "replace")
+                    self._db.text_factory = with_marks
                     try:
                         return self._told(lambda: self._db.execute(sql, values).fetchall())
                     finally:
@@ -365,7 +364,7 @@ class Database:
         """Rows in which marks stand for what is no text."""
         self.aside.add("some text of the project", "it is not in UTF-8; marks stand where it cannot be read")
         reader = self._told(self._new_reader)
-        reader.text_factory = lambda data: data.decode("utf-8", "replace")
+        reader.text_factory = with_marks
         try:
             return self._told(lambda: reader.execute(sql, values).fetchall())
         finally:
@@ -386,7 +385,7 @@ class Database:
         """Rows of a table from both ends, as far as its pages can be read; text that is none has marks in its place."""
         found: dict[int, sqlite3.Row] = {}
         reader = self._told(self._new_reader)
-        reader.text_factory = lambda data: data.decode("utf-8", "replace")
+        reader.text_factory = with_marks
         try:
             for way in ("", " DESC"):
                 with suppress(sqlite3.Error):

@@ -2,19 +2,17 @@
 
 from __future__ import annotations
 
-import json
 import time
 from collections.abc import Iterable
-from contextlib import suppress
 from dataclasses import dataclass
 from pathlib import Path
 
 from wolbrin.core.errors import EnvironmentTrouble
-from wolbrin.core.store.aside import UNREADABLE
 from wolbrin.core.store.copies import COPIES
 from wolbrin.core.store.database import Database
 from wolbrin.core.store.results import RESULTS, files_named
 from wolbrin.core.store.sources import HISTORY
+from wolbrin.core.store.typed import LEFT, rows_left
 from wolbrin.core.written import PARTIAL
 
 YOUNG = 60.0  # seconds; a file this new may be one that is being written
@@ -34,10 +32,9 @@ def leftovers(db: Database, younger: bool = False) -> list[Leftover]:
     named = files_named(db)
     for r in db.rows("SELECT file, ticks FROM sources UNION SELECT file, NULL FROM markets"):
         named |= {db.folder / HISTORY / f for f in (r["file"], r["ticks"]) if f}
-    for r in db.rows("SELECT body FROM left_aside"):  # what was left aside may be put right one day
-        with suppress(*UNREADABLE):
-            row = json.loads(r["body"])["row"]
-            named |= {db.folder / f / str(row[key]) for f in (HISTORY, RESULTS) for key in ("file", "ticks") if row.get(key)}
+    for *_, left in rows_left(db.rows(LEFT)):  # what was left aside may be put right one day
+        row = left.get("row", {})
+        named |= {db.folder / f / str(row[key]) for f in (HISTORY, RESULTS) for key in ("file", "ticks") if row.get(key)}
     found = []
     for folder, what in ((HISTORY, "history of a source that was replaced or removed"),
                          (RESULTS, "results that no search or verdict names")):

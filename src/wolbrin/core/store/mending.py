@@ -17,18 +17,14 @@ from pathlib import Path
 
 from wolbrin.core.errors import EnvironmentTrouble
 from wolbrin.core.store.aside import UNREADABLE, Aside, why
-from wolbrin.core.store.copies import copies_of, make_copy, reader
-from wolbrin.core.store.schema import migrate
+from wolbrin.core.store.copies import CannotWriteError, copies_of, make_copy, reader
+from wolbrin.core.store.schema import migrate, newest_tables, tables_of
 from wolbrin.core.store.settings import Settings
 
 FOUND = "copies/found"
 BOOK = ("openings", "judged", "borders", "searches", "evidence")
 ASK = "SELECT value FROM settings WHERE key = 'project'"
 BROKEN = "project that could not be read"
-
-
-class CannotCopyError(EnvironmentTrouble):
-    """The database as it was found cannot be kept, so that it is not changed."""
 
 
 @cache
@@ -43,11 +39,11 @@ def statements() -> dict[str, tuple[str, list[str]]]:
 
 
 def copy_found(db: sqlite3.Connection, folder: Path) -> Path | None:
-    """Keep a damaged database as it was found. Raises CannotCopyError where that cannot be."""
+    """Keep a damaged database as it was found. Raises CannotWriteError where that cannot be."""
     try:
         return make_copy(db, folder, to=FOUND)
     except (OSError, sqlite3.Error) as err:
-        raise CannotCopyError(f"this project is damaged and cannot be copied before it is mended ({err})", str(folder),
+        raise CannotWriteError(f"this project is damaged and cannot be copied before it is mended ({err})", str(folder),
                               "Free some space, or put a copy back with `wolbrin check FOLDER --restore`.") from None
 
 
@@ -55,11 +51,11 @@ def mend(db: sqlite3.Connection, folder: Path, aside: Aside) -> None:
     """Make missing tables anew, empty, and those whose columns are others, with what they hold; and name them.
 
     Raises:
-        CannotCopyError: the database as it is cannot be copied first; nothing was changed.
+        CannotWriteError: the database as it is cannot be copied first; nothing was changed.
     """
-    there = {r[0] for r in db.execute("SELECT name FROM sqlite_master WHERE type = 'table'")}
-    gone = {t: made for t, made in statements().items() if t not in there}
-    odd = [t for t in statements() if t in there and _columns(db, t) != _wanted()[t]]
+    there, newest = tables_of(db), newest_tables()
+    gone = [t for t in newest if t not in there]
+    odd = [t for t, columns in newest.items() if t in there and there[t] != columns]
     settings = "settings" in gone or ("settings" not in odd and _unreadable(db))
     if not gone and not settings and not odd:
         return
@@ -68,9 +64,9 @@ def mend(db: sqlite3.Connection, folder: Path, aside: Aside) -> None:
     db.execute("PRAGMA legacy_alter_table = ON")  # other tables go on naming the one that is made anew
     db.execute("BEGIN IMMEDIATE")
     try:
-        for name, (table, indices) in gone.items():
+        for name in gone:
             aside.add(f"the table of {name}", f"it was missing and is empty now; the database as it was is in {kept}")
-            _make(db, table, indices)
+            _make(db, name)
         for name in odd:
             aside.add(f"the table of {name}", f"its columns were others; the database as it was is in {kept}")
             _make_anew(db, name)
@@ -93,15 +89,9 @@ def _columns(db: sqlite3.Connection, table: str) -> dict[str, tuple[str, bool]]:
             if not str(r[1]).startswith("m_")}
 
 
-@cache
-def _wanted() -> dict[str, dict[str, tuple[str, bool]]]:
-    with closing(sqlite3.connect(":memory:", isolation_level=None)) as fresh:
-        migrate(fresh, "memory")
-        return {t: _columns(fresh, t) for t in statements()}
-
-
-def _make(db: sqlite3.Connection, table: str, indices: list[str]) -> None:
+def _make(db: sqlite3.Connection, name: str) -> None:
     """Make a table and its indices; an index of such a name may have gone along with something else."""
+    table, indices = statements()[name]
     db.execute(table)
     for sql in indices:
         db.execute(f"DROP INDEX IF EXISTS {sql.split()[2]}")
@@ -111,16 +101,17 @@ def _make(db: sqlite3.Connection, table: str, indices: list[str]) -> None:
 def _make_anew(db: sqlite3.Connection, name: str) -> None:
     """Make a table whose columns are others with those it should have. A column that is missing takes the values of the one
     that stands in its place, if only names differ; else values that are wrong, so that they are told."""
-    there, wanted = list(_columns(db, name)), _wanted()[name]
+    there = list(_columns(db, name))
+    old = f"found_{name}"
+    db.execute(f"DROP TABLE IF EXISTS {old}")
+    db.execute(f"ALTER TABLE {name} RENAME TO {old}")
+    _make(db, name)
+    wanted = _columns(db, name)
     lost, more = [c for c in wanted if c not in there], [c for c in there if c not in wanted]
     told = dict(zip(lost, more)) if len(lost) == len(more) else {}
     none = {"INTEGER": "-1", "REAL": "'none'", "BLOB": "'none'", "TEXT": "x''"}
     values = [c if c in there else f'"{told[c]}"' if c in told else none.get(kind, "x''") if needed else "NULL"
               for c, (kind, needed) in wanted.items()]
-    old = f"found_{name}"
-    db.execute(f"DROP TABLE IF EXISTS {old}")
-    db.execute(f"ALTER TABLE {name} RENAME TO {old}")
-    _make(db, *statements()[name])
     db.execute(f"INSERT OR IGNORE INTO {name} ({', '.join(wanted)}) SELECT {', '.join(values)} FROM {old}")
     db.execute(f"DROP TABLE {old}")
 

@@ -219,6 +219,11 @@ def _shapes() -> tuple[dict[str, set[str]], ...]:
     return tuple(shapes)
 
 
+def newest_tables() -> dict[str, set[str]]:
+    """Tables and columns of this program's version."""
+    return _shapes()[-1]
+
+
 def version_of(db: sqlite3.Connection) -> tuple[int, int]:
     """The schema that a database says it has, and the one that its tables show: a number is a few bits, and goes by itself
     when one of them turns. The version is the one from which the tables differ least, what it says where two are as near."""

@@ -25,10 +25,9 @@ from wolbrin.core.store.copies import copies_of, reader
 from wolbrin.core.store.values import BINDING, check_value
 
 MOST_ROWS = 500  # of one table that are looked at together
-# More by now than a copy knows.
-GROWING = {("searches", "tried"), ("searches", "seen"), ("candidates", "tried"), ("plans", "done")}
 TORN = "the other half of it is not there"
 LARGE = ("candidates", "bodies", "evidence", "parts", "pending", "marks")  # which take time to look through
+LEFT = "SELECT created, what, why, body FROM left_aside ORDER BY id DESC"
 Row = dict[str, Any]
 
 
@@ -216,12 +215,12 @@ class Mending:
             return
         instead = COLUMNS[one.table][one.column].instead
         if instead is not None and self._set(one, instead.replace("{c}", one.column), ()):
+            if COLUMNS[one.table][one.column].grows:
+                self._at_least_as_copied(one)
             now = shown(_raw(self.db, one.table, one.column, one.at))
             aside.add(one.place, f"{one.words}; {now} stands there now, which can mislead nobody")
             if one.table == "markets":
                 self.entries.add(int(one.at[1][0]))
-            if (one.table, one.column) == ("searches", "tried"):
-                self._at_least_as_copied(one)
             return
         if one.table in ("candidates", "bodies"):  # a candidate goes with its body
             self.db.execute("DELETE FROM left_aside WHERE id = ?", (noted,))
@@ -233,13 +232,15 @@ class Mending:
         aside.add(one.row, f"{one.words}; the row is kept apart")
 
     def _at_least_as_copied(self, one: WrongValue) -> None:
-        """A search has not tried fewer than the newest copy knows."""
+        """What grows is not less than the newest copy knows."""
+        c = one.column
         for copy in self._copies:
             with suppress(sqlite3.Error), closing(reader(copy)) as old:
-                found = old.execute(f"SELECT tried FROM searches WHERE {one.at[0]} AND typeof(tried) = 'integer'",
-                                    one.at[1]).fetchone()
+                prepare(old)
+                found = old.execute(f"SELECT {c} FROM {one.table} WHERE {one.at[0]} AND {c} IS NOT NULL AND "
+                                    f"{COLUMNS[one.table][c].condition(c)}", one.at[1]).fetchone()
                 if found is not None:
-                    self.db.execute(f"UPDATE searches SET tried = max(tried, ?) WHERE {one.at[0]}", (found[0], *one.at[1]))
+                    self.db.execute(f"UPDATE {one.table} SET {c} = max({c}, ?) WHERE {one.at[0]}", (found[0], *one.at[1]))
 
     def _mend_setting(self, key: str, fault: str, aside: Aside) -> None:
         """Take a small value from the newest copy, or leave it aside."""
@@ -267,17 +268,13 @@ class Mending:
                                 one.at[1]).fetchone()
         return found is not None and bool(found[0])
 
-    def _row(self, one: WrongValue) -> Row:
-        cursor = self.db.execute(f"SELECT * FROM {one.table} WHERE {one.at[0]}", one.at[1])
-        return dict(zip([d[0] for d in cursor.description], cursor.fetchone()))
-
     def _known(self, one: WrongValue) -> tuple[Any, str] | None:
         """What else tells a value, and who: the newest copy where all else of the row is the same, or the journals."""
         names = [n for n in _there(self.db, one.table) if n != one.column]
         cells = ", ".join(f"CAST({n} AS BLOB)" for n in names)
         mine = self.db.execute(f"SELECT {cells} FROM {one.table} WHERE {one.at[0]}", one.at[1]).fetchone()
         right = COLUMNS[one.table][one.column].condition(one.column)
-        for copy in self._copies if (one.table, one.column) not in GROWING else ():
+        for copy in self._copies if not COLUMNS[one.table][one.column].grows else ():
             with suppress(sqlite3.Error), closing(reader(copy)) as old:
                 prepare(old)
                 found = old.execute(f"SELECT {cells}, {one.column}, {right} FROM {one.table} WHERE {one.at[0]}",
@@ -322,10 +319,11 @@ def _kept(kind: str, data: bytes | None) -> Any:
     return {kind: base64.b64encode(bytes(data)).decode()}
 
 
-def rows_left(db: sqlite3.Connection) -> list[tuple[str, str, str, Row]]:
-    """When, what, why, and the row, of everything that was ever left aside, newest first. Row: "table" and "row"."""
+def rows_left(rows: Iterable[Any]) -> list[tuple[str, str, str, Row]]:
+    """When, what, why, and the row, of everything that was ever left aside; rows: what LEFT asks for. Row: "table" and its
+    "row", columns by name."""
     found = []
-    for created, what, wrong, body in db.execute("SELECT created, what, why, body FROM left_aside ORDER BY id DESC"):
+    for created, what, wrong, body in rows:
         try:
             found.append((str(created), str(what), str(wrong), dict(json.loads(body))))
         except UNREADABLE:

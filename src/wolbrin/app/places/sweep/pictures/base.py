@@ -10,11 +10,11 @@ from PySide6.QtCore import Signal
 from PySide6.QtGui import QGuiApplication
 from PySide6.QtWidgets import QWidget
 
+from wolbrin.app.parts import save_picture
 from wolbrin.app.places.sweep.state import Seen
 from wolbrin.app.session import Session
 from wolbrin.core.measures.catalogue import BY_KEY
 from wolbrin.core.measures.wording import DIGITS
-from wolbrin.core.written import replacing
 
 Floats = NDArray[np.float64]
 LOOKED, PLATEAU = "looked for", "plateau"
@@ -98,9 +98,7 @@ class Picture(QWidget):
     def write(self, path: Path) -> None:
         """The picture as a file."""
         def act() -> None:
-            with replacing(path, "picture") as partial:
-                if not self.grab().save(str(partial), path.suffix[1:] or "png"):
-                    raise OSError(f"no picture can end in {path.suffix}" if path.suffix else "it was not written")
+            save_picture(self, path)
             self.session.note(f"{path.name} is written.")
 
         self.session.attempt(act)
