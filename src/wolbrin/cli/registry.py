@@ -52,6 +52,11 @@ def _study(app: typer.Typer, wiring: Wiring) -> None:
     study.add(app, wiring.demo)
 
 
+def _scan(app: typer.Typer, wiring: Wiring) -> None:
+    from wolbrin.cli import scan  # late
+    scan.add(app, wiring.demo)
+
+
 def _search(app: typer.Typer, wiring: Wiring) -> None:
     from wolbrin.cli import search  # late
     search.add(app, wiring.demo)
@@ -125,6 +130,7 @@ COMMANDS: list[Commands] = [
                               "fit what is due."}, _walk_forward),
     Commands({"study": "What price does after a strategy's entry, or a condition, fires.",
               "trial": "Try many rules, or variants of a strategy, on many markets, beside shuffled histories."}, _study),
+    Commands({"scan": "What price does after every row of the ingredients, beside luck: is there anything at all?"}, _scan),
     Commands({
         "discover": "Build candidates, test them, keep those above the floors; shuffled histories say how many luck keeps.",
     }, _search),

@@ -11,7 +11,9 @@ session's is meant (VWAP), and what the catalogue has already or another line sa
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from functools import lru_cache, partial
+from types import MappingProxyType
 from typing import Any
 
 import numpy as np
@@ -173,17 +175,21 @@ SETTINGS: dict[str, tuple[str, str, float, float, float]] = {
 BOUNDS = {"percent_r": (-100.0, 0.0)}
 
 
-def _settings(name: str) -> dict[str, float]:
-    return {k: v for k, v in Function(name).info["parameters"].items() if k in SETTINGS}
+@lru_cache(maxsize=200)
+def _settings(name: str) -> Mapping[str, float]:
+    return MappingProxyType({k: v for k, v in Function(name).info["parameters"].items() if k in SETTINGS})
+
+
+@lru_cache(maxsize=200)
+def _inputs(name: str) -> tuple[str, ...]:
+    """The fields a function takes, in its order; "" where the source goes."""
+    return tuple("" if key == "price" else field for key, which in Function(name).info["input_names"].items()
+                 for field in ([which] if isinstance(which, str) else which))
 
 
 def _arrays(name: str, bars: Bars, source: Floats) -> list[Floats]:
     """The columns a function takes, in its order."""
-    found: list[Floats] = []
-    for key, which in Function(name).info["input_names"].items():
-        for field in [which] if isinstance(which, str) else which:
-            found.append(source if key == "price" else np.asarray(getattr(bars, field), np.float64))
-    return found
+    return [np.asarray(getattr(bars, field), np.float64) if field else source for field in _inputs(name)]
 
 
 def _given(name: str, values: Values) -> dict[str, float]:

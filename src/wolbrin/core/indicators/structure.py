@@ -155,8 +155,9 @@ def rank_of(values: Floats, length: int) -> Floats:
         if np.isnan(value):
             missing = i
         elif i >= length and missing < i - length:
-            below = 0
-            for before in values[i - length:i]:  # no branch in it, so that several are compared at once
-                below += 1 if before < value else 0
+            below = np.int64(0)
+            window = values[i - length:i]
+            for j in range(length):  # no branch in it, so that several are compared at once
+                below += np.int64(window[j] < value)
             out[i] = 100.0 * below / length
     return out

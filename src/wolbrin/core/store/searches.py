@@ -23,7 +23,7 @@ from wolbrin.core.store.same import SAME, codes_of
 from wolbrin.core.store.tables import Array, Columns
 
 Floats = NDArray[np.float64]
-KINDS = ("sweep", "control", "trial", "discover", "walk", "portfolio")  # of searches that people ask for
+KINDS = ("sweep", "control", "trial", "discover", "scan", "walk", "portfolio")  # of searches that people ask for
 ROWS, DAILY = "rows", "daily"  # tables of a search: one row a set or test, and daily results of some of them
 INTERRUPTED = "interrupted"
 UNFINISHED = (INTERRUPTED, State.STOPPED.value, State.FAILED.value)
@@ -115,6 +115,11 @@ class Searches:
                 t = t.with_(piece)
             db.execute("UPDATE searches SET tried = tried + ?, kept = kept + ?, sharpe_count = ?, sharpe_mean = ?, "
                        "sharpe_m2 = ? WHERE id = ?", (tried, kept, t.count, t.mean, t.m2, id))
+
+    def counted(self, id: int, tried: int) -> None:
+        """Say what a search counts for where that is no number of runs, such as a scan's; it never falls."""
+        with self.db.transaction() as db:
+            db.execute("UPDATE searches SET tried = max(tried, ?) WHERE id = ?", (tried, id))
 
     def commit(self, id: int, cursor: dict[str, Any], tables: Mapping[str, Mapping[str, Array]]) -> None:
         """Keep new rows of a search's tables and where its source stands, together."""
@@ -208,8 +213,8 @@ class Searches:
         marks = ", ".join("?" * len(kinds))
         parts = {int(r["whole"]): int(r["n"]) for r in self.db.rows(
             "SELECT coalesce(json_extract(request, '$.sweep'), json_extract(request, '$.trial'), "
-            "json_extract(request, '$.discover')) whole, sum(tried) n FROM searches "
-            "WHERE kind IN ('sweep place', 'trial column', 'discover place') AND json_valid(request) "
+            "json_extract(request, '$.discover'), json_extract(request, '$.scan')) whole, sum(tried) n FROM searches "
+            "WHERE kind IN ('sweep place', 'trial column', 'discover place', 'scan place') AND json_valid(request) "
             "GROUP BY whole HAVING whole IS NOT NULL")}
         found = self._readable(self.db.rows(f"SELECT * FROM searches WHERE kind IN ({marks}) ORDER BY id", *kinds))
         return [replace(s, tried=s.tried + parts.get(s.id, 0)) for s in found]

@@ -2,31 +2,27 @@
 
 from __future__ import annotations
 
-from contextlib import suppress
 from dataclasses import dataclass
-from functools import lru_cache
 from typing import Any, Literal
 
 from wolbrin.core.errors import UserError
 from wolbrin.core.market.intervals import interval_words
 from wolbrin.core.measures.sums import COMPILED
 from wolbrin.core.models import Model
-from wolbrin.core.rules.conditions import NamedCondition, shipped
-from wolbrin.core.rules.formula import FormulaError
-from wolbrin.core.rules.model import Condition
+from wolbrin.core.rules.conditions import NamedCondition
 from wolbrin.core.rules.operands import CustomOperand
-from wolbrin.core.search.families import FAMILIES, longer_than
-from wolbrin.core.search.ingredients import Chosen, Node, Pantry, Sources
+from wolbrin.core.search.families import FAMILIES
+from wolbrin.core.search.ingredients import Chosen, Pantry, Sources
 from wolbrin.core.search.limits import Limits
 from wolbrin.core.search.objective import Floor, Objective, read_objective
 from wolbrin.core.search.strength import MOST_CONTROLS
 from wolbrin.core.search.twins import ALIKE
 from wolbrin.core.study.shuffle import DEALING
+from wolbrin.core.work.readable import readable
 
 Where = tuple[str, int]
 Method = Literal["random", "evolve"]
 METHODS: tuple[Method, ...] = ("random", "evolve")
-MINE = "mine"  # the tag that the user's own conditions carry
 
 
 class OldRequestError(UserError):
@@ -146,26 +142,6 @@ class DiscoverRequest:
                    tuple(data.get("without", ())))
 
 
-@lru_cache(maxsize=1)
-def _ours() -> tuple[tuple[NamedCondition, Condition], ...]:
-    """The conditions that come with the program, read once: that takes a moment."""
-    return tuple((c, c.condition()) for c in shipped())
-
-
 def sources_of(request: DiscoverRequest, interval: int) -> Sources:
-    """What rows may read. Own conditions that cannot be read are left out: they may wait for an indicator."""
-    library: list[tuple[str, Node, tuple[str, ...]]] = []
-    known = {o.name: (o.digest, o.turns) for o in request.own}
-    names = {c.name for c in request.conditions}
-    read: list[tuple[NamedCondition, Condition]] = []
-    for one in request.conditions:
-        with suppress(FormulaError):
-            read.append((one, one.condition(known)))
-    for one, condition in (*read, *(pair for pair in _ours() if pair[0].name not in names)):
-        if any(getattr(r.left, "kind", "") == "position" for r in condition.leaves):
-            continue  # a search has no word for the state of the position
-        mine = one in request.conditions
-        nodes = condition.active
-        node = nodes[0] if len(nodes) == 1 and condition.match == "all" else condition
-        library.append((one.name, node, (MINE, *one.tags) if mine else one.tags))
-    return Sources(interval, request.others, tuple(request.own), tuple(library), longer_than(interval))
+    """What rows of a search may read."""
+    return readable(interval, request.others, request.own, request.conditions)

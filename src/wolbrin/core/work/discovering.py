@@ -18,12 +18,9 @@ from wolbrin.core.engine.brief import Brief
 from wolbrin.core.engine.prepare import Prepared
 from wolbrin.core.engine.run import need_bars, record_of
 from wolbrin.core.errors import UserError
-from wolbrin.core.indicators.own import OwnIndicators
 from wolbrin.core.jobs import Job, State, Work
 from wolbrin.core.measures.inference import Tally
 from wolbrin.core.measures.sums import COMPILED
-from wolbrin.core.rules.conditions import ConditionFile, NamedCondition
-from wolbrin.core.rules.operands import CustomOperand
 from wolbrin.core.search.floors import DAYS_A_YEAR, Floors, standing, usual_floors
 from wolbrin.core.search.objective import Floor
 from wolbrin.core.search.sample import sampled
@@ -37,6 +34,7 @@ from wolbrin.core.work.discover_results import KEPT, NEAR, DiscoverResult, figur
 from wolbrin.core.work.discover_source import DiscoverSource
 from wolbrin.core.work.discover_work import DiscoverWork, FoldResult, Found, evaluate_unit
 from wolbrin.core.work.footing import Footing
+from wolbrin.core.work.readable import own_conditions, own_operands
 from wolbrin.core.work.sweep_results import DAYS
 
 KIND, PART = "discover", "discover place"
@@ -57,18 +55,6 @@ class _Books:
     before: tuple[int, ...]
     shelved: dict[tuple[int, int], tuple[int, ...]]
     alike: dict[tuple[int, int], int]
-
-
-def own_operands(folder: Path) -> tuple[CustomOperand, ...]:
-    """The user's confirmed indicators as series at their usual settings."""
-    return tuple(CustomOperand(name=name, digest=digest, turns=turns)
-                 for name, (digest, turns) in sorted(OwnIndicators(folder).known().items()))
-
-
-def own_conditions(project: Project) -> tuple[NamedCondition, ...]:
-    """The user's own named conditions."""
-    kept = project.get_value("conditions")
-    return ConditionFile.model_validate_json(kept).conditions if kept else ()
 
 
 def years_of(history: Prepared, brief: Brief) -> float:

@@ -10,7 +10,7 @@ from wolbrin.core.errors import UserError
 from wolbrin.core.jobs import Job, Kind
 from wolbrin.core.store.project import Project
 from wolbrin.core.store.searches import KINDS, Searches, StoredSearch, check_version
-from wolbrin.core.work import discovering, sweep_luck, sweeping, trialing, walk_results, walking
+from wolbrin.core.work import discovering, scan_tries, scanning, sweep_luck, sweeping, trialing, walk_results, walking
 
 Resume = Callable[[Project, int, Callable[[Any], None]], tuple[Job, Any]]
 
@@ -29,6 +29,7 @@ class Tool:
 TOOLS = (Tool(sweeping.KIND, "threads", "sweep", sweeping.resume_sweep),
          Tool(sweep_luck.KIND, "threads", "sweep", sweep_luck.resume_luck),
          Tool(trialing.KIND, "threads", "study", trialing.resume_trial),
+         Tool(scan_tries.KIND, "threads", "study", scanning.resume_scan),
          Tool(discovering.KIND, "threads", "discover", discovering.resume_discover),
          Tool(walk_results.KIND, "threads", "proving", walking.resume_walk))
 

@@ -24,7 +24,7 @@ from wolbrin.core.search.limits import Limits
 from wolbrin.core.search.objective import Floor, Objective
 from wolbrin.core.work.controls import told_before
 from wolbrin.core.work.discover_request import DiscoverRequest, sources_of
-from wolbrin.core.work.discovering import own_conditions, own_operands
+from wolbrin.core.work.readable import own_conditions, own_operands
 
 METHODS = [("drawn at random", "random"), ("an evolution", "evolve")]
 USUAL_CONTROLS = 5

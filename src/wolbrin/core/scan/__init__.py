@@ -1,0 +1,1 @@
+"""What price does after every row of the ingredients, beside luck."""
