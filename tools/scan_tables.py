@@ -14,10 +14,11 @@ import numpy as np
 
 sys.path.insert(0, str(Path(__file__).parents[1]))
 
-from tests.core import scan_markets as markets  # noqa: E402
-from wolbrin.core.engine.brief import Brief  # noqa: E402
-from wolbrin.core.work.scan_request import ScanRequest  # noqa: E402
-from wolbrin.core.work.scanning import scan_here  # noqa: E402
+from tests.core import scan_markets as markets
+
+from wolbrin.core.engine.brief import Brief
+from wolbrin.core.work.scan_request import ScanRequest
+from wolbrin.core.work.scanning import scan_here
 
 WORKERS = 2
 

@@ -1,4 +1,5 @@
-"""Generated markets for scans: noise of several kinds, and edges whose obvious row has a known strength. Sessions of 32 bars."""
+"""Generated markets for scans: noise of several kinds, and edges whose obvious row has a known strength. Sessions of 32
+bars."""
 
 from __future__ import annotations
 
@@ -41,7 +42,8 @@ def _bars(move: Floats, gap: Floats, rng: np.random.Generator, code: str = "TST"
     prices[1], prices[2] = np.maximum.reduce(prices), np.minimum.reduce(prices)
     time = _inside(instants(days * 7 * 96 // 5 + 960, 15))[:len(close)]
     volume = rng.integers(50, 500, len(close)).astype(float)
-    return make_bars(terms(code=code, time_zone="UTC", sessions=(SessionRule(days=WORKDAYS, open="08:00", close="16:00"),)), 15, time, tuple(x / 100 for x in prices), volume)  # type: ignore[arg-type]
+    rule = SessionRule(days=WORKDAYS, open="08:00", close="16:00")
+    return make_bars(terms(code=code, time_zone="UTC", sessions=(rule,)), 15, time, tuple(x / 100 for x in prices), volume)  # type: ignore[arg-type]
 
 
 def noise(kind: str, seed: int, days: int = 500) -> Prepared:
@@ -140,8 +142,8 @@ def edge(kind: str, sharpe: float, seed: int) -> Planted:
 
 
 def found_edge(kind: str, sharpe: float, seed: int, rows: int = 2_000, pairs: bool = True) -> tuple[bool, float, float]:
-    """Whether a scan finds a planted edge (p at most 5%, daily scores correlated by half with the planted row's), the planted row's
-    own t, and what luck reaches in its question."""
+    """Whether a scan finds a planted edge (p at most 5%, daily scores correlated by half with the planted row's), the
+    planted row's own t, and what luck reaches in its question."""
     planted = edge(kind, sharpe, seed)
     others = ("AAA",) if kind == "leading market" else ()
     request = ScanRequest((("TST", 15),), count=rows, draws=100, others=others, pairs=pairs)

@@ -72,6 +72,7 @@ class Session(QObject):
         project.hurry()  # this is the interface thread
         self.laid = Laid()
         self.around: tuple[Strategy, str] | None = None  # what the next search of Discover is laid around
+        self.seen_in_scans: dict[str, None] = {}  # ingredients that were ticked for Discover
         self.project = project
         self.dossiers = Dossiers(project)
         self.shelf = self.dossiers.on_shelf
@@ -261,6 +262,17 @@ class Session(QObject):
         if interval != self.interval:
             self.set_interval(interval)
         self.place_wanted.emit("discover")
+
+    def search_with(self, keys: tuple[str, ...], market: str, interval: int) -> None:
+        """Tick ingredients for Discover, beside those that were ticked so before; its set-up shows them when it is next
+        looked at."""
+        self.seen_in_scans |= dict.fromkeys(keys)
+        if market != self.market:
+            self.set_market(market)
+        if interval != self.interval:
+            self.set_interval(interval)
+        told = len(self.seen_in_scans)
+        self.note(f"{told} ingredient{'s are' if told != 1 else ' is'} ticked for Discover: {', '.join(self.seen_in_scans)}.")
 
     def _strategies_moved(self, show: int) -> None:
         self.open_strategy(show)

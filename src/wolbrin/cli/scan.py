@@ -73,14 +73,16 @@ def add(app: typer.Typer, demo: Callable[[], Path]) -> None:
                 [], "--ingredients", help="Families and single ones, as with discover: clock,session. All when left out. "
                 f"Families: {', '.join(f.key for f in SCANNED)}; {', '.join(PLACES_KEYS)} read them there."),
             rows: int = typer.Option(COUNT, "--rows", "-n", help="Rows looked at on each market at most."),
-            horizons: str = typer.Option("1,2,4,8,16,32,end", "--horizons", help="Bars held after a row; end: to the session's end."),
+            horizons: str = typer.Option("1,2,4,8,16,32,end", "--horizons", help="Bars held after a row; end: to the "
+                                         "session's end."),
             over_sessions: bool = typer.Option(False, "--over-sessions", help="Hold over the session's end."),
             pairs: bool = typer.Option(True, "--pairs/--no-pairs", help="Ask the strongest rows together, too."),
             draws: int = typer.Option(DRAWS, "--draws", help="Draws of signs that luck is told by, 100 to 999."),
             seed: int = typer.Option(1, "--seed", min=0, help="Same seed, same draws."),
             resume: int | None = typer.Option(None, "--resume", help="Go on with this scan."),
             show: int | None = typer.Option(None, "--show", help="Show a scan that was kept; nothing is run."),
-            strategy: int | None = typer.Option(None, "--strategy", help="Begin a strategy of the project with this line of it."),
+            strategy: int | None = typer.Option(None, "--strategy", help="Begin a strategy of the project with "
+                                                 "this line."),
             top: int = typer.Option(SHOWN, "--top", min=0, help="How many lines to give."),
             share: float = SHARE, json: bool = JSON) -> None:
         """What price does after every row of the ingredients, beside luck: is there anything at all?"""

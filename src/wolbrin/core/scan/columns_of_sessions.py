@@ -1,7 +1,7 @@
 """Scores where positions end with their session, the usual case: sessions stand side by side, bar under bar.
 
-In that layout a bar held one bar longer is the row below, nothing is held beyond a session by itself, and the moves of all dates are
-summed at once, with no branch in any inner loop. It gives what `scores.score_rows` gives, which a test holds it to.
+In that layout a bar held one bar longer is the row below, nothing is held beyond a session by itself, and the moves of all
+dates are summed at once, with no branch in any inner loop. It gives what `scores.score_rows` gives, which a test holds it to.
 """
 
 from __future__ import annotations
@@ -111,17 +111,17 @@ def _counts(held: Bytes, counted: Bytes, few: Bytes) -> tuple[int, int]:
                 first[s] += now[s] & count[s]
         if p % FULL == FULL - 1 or p == most - 1:
             for s in range(len(some)):
-                bars += np.int64(some[s])
-                begun += np.int64(first[s])
+                bars += int(some[s])
+                begun += int(first[s])
             few[:, :] = 0
     return bars, begun
 
 
 @njit(cache=True, nogil=True, error_model="numpy")
 def finish(sums: Floats, by_day: Floats, share: float, y: F32) -> tuple[float, float, float]:
-    """Make daily scores of the moves held, float64[days] (changed), and put them over the root of their sum of squares into y.
-    Returns their sum, their sum of squares, and that squared over their sum of fourth powers. Four sums at once, added in an
-    order of their own, which is the same on every machine."""
+    """Make daily scores of the moves held, float64[days] (changed), and put them over the root of their sum of squares into
+    y. Returns their sum, their sum of squares, and that squared over their sum of fourth powers. Four sums at once, added
+    in an order of their own, which is the same on every machine."""
     days = len(sums)
     for d in range(days):
         sums[d] -= share * by_day[d]
@@ -187,9 +187,9 @@ def _firing_dates(fires: Bytes, counted: Bytes, date: Ints) -> int:
 
 
 @njit(cache=True, nogil=True, error_model="numpy")
-def score_sessions(rows: Words, horizons: Ints, begin: Ints, length: Ints, unit: Floats, counted: Bytes, date: Ints, single: bool,
-                   first: int, bars: int, by_day: Floats, y: F32, total: Floats, squares: Floats, effective: Floats,
-                   covered: Ints, trades: Ints, firing: Ints) -> None:
+def score_sessions(rows: Words, horizons: Ints, begin: Ints, length: Ints, unit: Floats, counted: Bytes, date: Ints,
+                   single: bool, first: int, bars: int, by_day: Floats, y: F32, total: Floats, squares: Floats,
+                   effective: Floats, covered: Ints, trades: Ints, firing: Ints) -> None:
     """See `scores.score_rows`; the rest as `Layout` names it."""
     most, sessions = unit.shape
     days = len(by_day)

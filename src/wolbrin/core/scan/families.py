@@ -24,7 +24,8 @@ def _week(sources: Sources) -> Iterable[Ingredient]:
         day, hour = digits
         from_on = Row(left=clock, compare="at or above", right=NumberOperand(value=float(hour * 100)))
         until = Row(left=clock, compare="below", right=NumberOperand(value=float((hour + 1) * 100)))
-        return Condition(rows=(Row(left=weekday, compare="equals", right=NumberOperand(value=float(day + 1))), from_on, until))
+        on = Row(left=weekday, compare="equals", right=NumberOperand(value=float(day + 1)))
+        return Condition(rows=(on, from_on, until))
 
     return [Ingredient("week:hour", "An hour of a weekday", (len(WEEKDAYS), HOURS), of)]
 
@@ -61,3 +62,11 @@ def _led(sources: Sources) -> Iterable[Ingredient]:
 SCANNED: list[Family] = [*FAMILIES, Family(WEEK, "Hours of the week", 0.03, _week),
                          Family(LED, "What another market just did", 0.05, _led)]
 TITLES = {f.key: f.title for f in SCANNED}
+
+
+def searched_as(key: str) -> tuple[str, ...]:
+    """The ingredients of a search that hold the rows of a scan's ingredient."""
+    family = key.partition(":")[0]
+    if family == WEEK:
+        return ("weekday", "clock")
+    return ("price", "markets") if family == LED else (key.casefold(),)

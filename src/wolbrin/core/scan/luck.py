@@ -1,9 +1,10 @@
 """What luck makes of a whole scan: the strongest row of every draw, and how seldom it is as strong as what was seen.
 
-Every draw gives each date a random sign (`signs`), the same for all rows, horizons, pairs and markets, so that rows which say the
-same count once, by themselves. p is stepwise over all (Romano & Wolf 2005, Econometrica 73; algorithm 4.1 of Westfall & Young 1993):
-the strongest is held against the strongest of all in each draw, the next against the strongest of all but it, and so on. Rows of
-the clock, the calendar and the session are one question, all others the other; each has half of the error, so its p is doubled.
+Every draw gives each date a random sign (`signs`), the same for all rows, horizons, pairs and markets, so that rows which
+say the same count once, by themselves. p is stepwise over all (Romano & Wolf 2005, Econometrica 73; algorithm 4.1 of
+Westfall & Young 1993): the strongest is held against the strongest of all in each draw, the next against the strongest of
+all but it, and so on. Rows of the clock, the calendar and the session are one question, all others the other; each has half
+of the error, so its p is doubled.
 """
 
 from __future__ import annotations
@@ -30,8 +31,9 @@ F32 = NDArray[np.float32]
 
 
 def stepwise(seen: Floats, drawn: Floats, others: Floats) -> Floats:
-    """Stepwise p of hypotheses, float64[k]: seen: float64[k], falling; drawn: float64[k, draws], the same in each draw; others:
-    float64[draws], the strongest of all that is not among them. p is (1 + draws as strong) / (draws + 1), and never falls."""
+    """Stepwise p of hypotheses, float64[k]: seen: float64[k], falling; drawn: float64[k, draws], the same in each draw;
+    others: float64[draws], the strongest of all that is not among them. p is (1 + draws as strong) / (draws + 1), and never
+    falls."""
     if not len(seen):
         return np.zeros(0)
     weaker = np.maximum(np.maximum.accumulate(drawn[::-1], axis=0)[::-1], others)
@@ -42,7 +44,7 @@ def stepwise(seen: Floats, drawn: Floats, others: Floats) -> Floats:
 def passed_in(most: Floats, share: float) -> float:
     """What the strongest passes in a share of the draws: of n draws the n x share'th from above (the 5th of 100)."""
     draws = len(most)
-    return float(np.sort(most)[::-1][max(0, min(draws, int(round(share * draws))) - 1)]) if draws else float("nan")
+    return float(np.sort(most)[::-1][max(0, min(draws, round(share * draws)) - 1)]) if draws else float("nan")
 
 
 def tries_worth(hurdle: float) -> int:
@@ -56,8 +58,8 @@ def tries_worth(hurdle: float) -> int:
 
 
 def share_of_luck(t: Floats) -> Floats:
-    """Share of luck (q) among all that are at least as strong, float64[n], of their t, NaN left out (Storey & Tibshirani 2003,
-    PNAS 100: how many have no edge is told by those with p above 1/2)."""
+    """Share of luck (q) among all that are at least as strong, float64[n], of their t, NaN left out (Storey & Tibshirani
+    2003, PNAS 100: how many have no edge is told by those with p above 1/2)."""
     from scipy.special import ndtr  # late
 
     out = np.full(t.shape, np.nan)
@@ -76,9 +78,10 @@ def share_of_luck(t: Floats) -> Floats:
 
 @dataclass
 class Luck:
-    """What is known of one market's draws so far. rest: float32[GROUPS, draws], strength of the strongest that is not followed;
-    strong: the followed; tops: the strongest rows of what was seen (column 0) and of each draw; pairs: float32[GROUPS, draws],
-    strength of the strongest pair, NaN where it is not known yet. days: of the market; group: int8[r] of its rows."""
+    """What is known of one market's draws so far. rest: float32[GROUPS, draws], strength of the strongest that is not
+    followed; strong: the followed; tops: the strongest rows of what was seen (column 0) and of each draw; pairs:
+    float32[GROUPS, draws], strength of the strongest pair, NaN where it is not known yet. days: of the market; group:
+    int8[r] of its rows."""
 
     days: int
     group: NDArray[np.int8]
@@ -97,8 +100,8 @@ class Luck:
             self.top_row = self.top_horizon = np.zeros((0, 1 + self.draws), np.int32)
             self.top_strength = np.zeros((0, 1 + self.draws), np.float32)
         if self.strong is None:
-            self.strong = Strong(*(np.zeros(0, np.int32) for _ in range(2)), np.zeros(0, np.float32),
-                                 np.zeros((0, self.draws), np.float32))
+            none = np.zeros(0, np.int32)
+            self.strong = Strong(none, none, np.zeros(0, np.float32), np.zeros((0, self.draws), np.float32))
 
     def take(self, tile: Tile) -> None:
         """Take in what came of some rows."""
@@ -111,14 +114,15 @@ class Luck:
             if lost:
                 self.rest[g] = np.maximum(self.rest[g], both.drawn[lost].max(axis=0))
         self.strong = both.taken(order[:FOLLOWED])
-        row, horizon, strength = (np.concatenate(x) for x in ((self.top_row, tile.tops.row),
-                                  (self.top_horizon, tile.tops.horizon), (self.top_strength, tile.tops.strength)))
+        row, horizon = (np.concatenate(x) for x in ((self.top_row, tile.tops.row), (self.top_horizon, tile.tops.horizon)))
+        strength = np.concatenate([self.top_strength, tile.tops.strength])
         top = np.argsort(-strength, axis=0, kind="stable")[:STRONGEST]
-        self.top_row, self.top_horizon, self.top_strength = (np.take_along_axis(x, top, axis=0)
-                                                             for x in (row, horizon, strength))
+        self.top_row, self.top_horizon = np.take_along_axis(row, top, axis=0), np.take_along_axis(horizon, top, axis=0)
+        self.top_strength = np.take_along_axis(strength, top, axis=0)
 
     def most(self, pairs: bool, draws: int) -> Floats:
-        """|t| of the strongest in each of the first draws by group, float64[GROUPS, draws]; with pairs where they were asked."""
+        """|t| of the strongest in each of the first draws by group, float64[GROUPS, draws]; with pairs where they were
+        asked."""
         assert self.strong is not None
         found = self.rest[:, :draws].copy()
         for g in range(GROUPS):

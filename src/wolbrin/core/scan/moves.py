@@ -1,13 +1,14 @@
 """Each bar's move, in units of what its hour moved on the 20 days before, and where a position can be held on.
 
 A bar's move is what a position earns that is held from its open to the next bar's open, or, where it is flat at the session's
-end, to the close of the session's last bar. So a position entered at the next open after a firing and left at the open after h
-bars earns the sum of the moves of the h bars between, and each bar counts once, however many firings hold it.
+end, to the close of the session's last bar. So a position entered at the next open after a firing and left at the open
+after h bars earns the sum of the moves of the h bars between, and each bar counts once, however many firings hold it.
 """
 
 from __future__ import annotations
 
 from dataclasses import dataclass
+from itertools import pairwise
 
 import numpy as np
 from numpy.typing import NDArray
@@ -35,11 +36,12 @@ HOURS = 24
 class Moves:
     """What a scan of one market measures, bar by bar of the whole history, n bars.
 
-    flat: positions end with their session. counted: packed bits of the bars that count: in the span, with 20 days of their hour
-    before them. unit: float64[n], moves in units of their hour less their mean; raw: float64[n], money of one contract; both
-    0 where a bar does not count. day: int32[n], number of its trading date among `dates` (int32[d]), -1 where it does not
-    count. place: int32[n], bars since the session's open; last: int64[n], the last bar of its session. by_day: float64[d], sum of `unit` a date. bars:
-    how many count. longest: bars of a long session (99 of 100 have at most so many). first, stop: bars of the span.
+    flat: positions end with their session. counted: packed bits of the bars that count: in the span, with 20 days of their
+    hour before them. unit: float64[n], moves in units of their hour less their mean; raw: float64[n], money of one
+    contract; both 0 where a bar does not count. day: int32[n], number of its trading date among `dates` (int32[d]), -1
+    where it does not count. place: int32[n], bars since the session's open; last: int64[n], the last bar of its session.
+    by_day: float64[d], sum of `unit` a date. bars: how many count. longest: bars of a long session (99 of 100 have at most
+    so many). first, stop: bars of the span.
     """
 
     flat: bool
@@ -122,7 +124,7 @@ def moves_of(history: Prepared, span: Span, flat: bool = True) -> Moves:
     known[:first] = False
     known[stop:] = False
     if not known.any():
-        raise UserError(f"no day of this span has {DAYS_BEFORE} days before it, so that nothing says what an hour usually moves",
+        raise UserError(f"no day of this span has {DAYS_BEFORE} days before it: nothing says what an hour usually moves",
                         bars.terms.code, "Choose a longer span, or import more history.")
     unit = np.where(known, unit, 0.0)
     unit[known] -= unit[known].mean()
@@ -130,12 +132,12 @@ def moves_of(history: Prepared, span: Span, flat: bool = True) -> Moves:
     day = np.full(size, -1, np.int32)
     day[known] = number
     if len(dates) < LEAST_DAYS:
-        raise UserError(f"{len(dates)} days are too few to tell anything: rows that fire on fewer than {LEAST_DAYS} are left out",
+        raise UserError(f"{len(dates)} days are too few to tell anything: {LEAST_DAYS} on which a row fires are the least",
                         bars.terms.code, "Choose a longer span, or import more history.")
     raw = np.where(known, points * scale_of(history, at, "money"), 0.0)
     sessions = np.bincount(bars.session[known])
     return Moves(flat, pack((known.view(np.uint8),), size)[:, 0], unit, raw, day, dates.astype(np.int32), place, last, hour,
-                 np.bincount(number, unit[known], len(dates)), int(known.sum()),
+                 np.bincount(number, unit[known], len(dates)).astype(np.float64), int(known.sum()),
                  int(np.quantile(sessions[sessions > 0], 0.99, method="lower")), first, stop)
 
 
@@ -147,18 +149,19 @@ def hours_changed(bars: Bars, moves: Moves) -> str:
     local = to_local(bars.time[begins[of]], bars.terms.time_zone)
     minute = (local % NS_A_DAY // NS_A_MINUTE).astype(np.int64)
     year = bars.trading_date[begins[of]].astype("datetime64[D]").astype("datetime64[Y]").astype(np.int64) + 1970
-    usual = {int(y): int(np.bincount(minute[year == y]).argmax()) for y in np.unique(year) if np.count_nonzero(year == y) >= 60}
-    found = sorted(usual.items())
-    for (_, before), (y, after) in zip(found, found[1:]):
+    usual = {int(y): int(np.bincount(minute[year == y]).argmax()) for y in np.unique(year)
+             if np.count_nonzero(year == y) >= LEAST_DAYS}
+    for (_, before), (y, after) in pairwise(sorted(usual.items())):
         if before != after:
-            return (f"sessions opened at {before // 60:02d}:{before % 60:02d} until {y - 1} and at {after // 60:02d}:{after % 60:02d} "
-                    f"from {y} on: rows at a bar of the session mean another time of day then")
+            clock = [f"{m // 60:02d}:{m % 60:02d}" for m in (before, after)]
+            return (f"sessions opened at {clock[0]} until {y - 1} and at {clock[1]} from {y} on: rows at a bar of the "
+                    "session mean another time of day then")
     return ""
 
 
 def round_turn(history: Prepared, brief: Brief) -> float:
-    """What one trade of one contract costs in and out, in account money: spread, slippage and commission; at the mean price of
-    the history where the commission is in percent."""
+    """What one trade of one contract costs in and out, in account money: spread, slippage and commission; at the mean price
+    of the history where the commission is in percent."""
     c, terms = brief.costs, history.bars.terms
     rate = float(np.mean(history.conversion[1]))
     ticks = (c.spread_ticks + 2 * c.slippage_ticks) * terms.tick_value * rate

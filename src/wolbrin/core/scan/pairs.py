@@ -16,8 +16,9 @@ from wolbrin.core.scan.scores import LEAST_EFFECTIVE, LEAST_FIRING, Ints32, Scor
 
 @dataclass(frozen=True)
 class Paired:
-    """float64[a, b] each, for rows that fire and rows that hold: sum of the daily scores under the signs over the root of their
-    sum of squares, 0 where the pair tells nothing; trades; how long they are held in all, in bars; money long, before costs."""
+    """float64[a, b] each, for rows that fire and rows that hold: sum of the daily scores under the signs over the root of
+    their sum of squares, 0 where the pair tells nothing; trades; how long they are held in all, in bars; money long, before
+    costs."""
 
     strength: Floats
     trades: Floats
@@ -29,7 +30,8 @@ class Paired:
 def pair_rows(fires: Words, holds: Words, horizon: Ints, flat: bool, first: int, stop: int, last: Ints32, so_far: Floats,
               bars_so_far: Ints32, last_of: Ints32, by_day: Floats, signs: NDArray[np.float32], least_days: int,
               least_effective: float, strength: Floats, trades: Floats, covered: Floats, firing: Floats) -> None:
-    """See `Paired`. horizon: int64[a], of each row that fires; signs: float32[days]; the rest as `scores.score_rows` names it."""
+    """See `Paired`. horizon: int64[a], of each row that fires; signs: float32[days]; the rest as `scores.score_rows` names
+    it."""
     size, days = len(last), len(by_day)
     sums, y = np.zeros(days), np.zeros(days, np.float32)
     runs, some, now = np.zeros((2, size + 1), np.int32), np.zeros((3, size + 1), np.int32), np.zeros((3, size + 1), np.int32)
@@ -49,7 +51,7 @@ def pair_rows(fires: Words, holds: Words, horizon: Ints, flat: bool, first: int,
                 continue
             held = begin_runs(some, found, horizon[a], -1, now, 0, last, stop - 1)
             bars = by_date(now[0], now[1], held, so_far, bars_so_far, last_of, sums)
-            total, squares, effective = finish(sums, by_day, bars / bars_so_far[size], y)
+            _, squares, effective = finish(sums, by_day, bars / bars_so_far[size], y)
             trades[a, b], covered[a, b] = held, bars
             if squares > 0.0 and effective >= least_effective:
                 signed = 0.0

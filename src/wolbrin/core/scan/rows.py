@@ -1,8 +1,8 @@
 """Which rows a scan looks at: small families whole, session and prices also at each bar of the session, the others by an even
 grid over their settings.
 
-The grid is a low-discrepancy sequence (Roberts 2018, generalised golden ratio; Kronecker's), so that any number of rows spreads
-evenly over every setting and over all of them together, and the same number always asks the same rows.
+The grid is a low-discrepancy sequence (Roberts 2018, generalised golden ratio; Kronecker's), so that any number of rows
+spreads evenly over every setting and over all of them together, and the same number always asks the same rows.
 """
 
 from __future__ import annotations
@@ -23,6 +23,7 @@ AT_SHARE = 0.3  # of the rows at most are rows at one bar of the session
 WHOLE_SHARE = 0.5  # of the rows at most are of families that come whole
 SMALL = 1_000  # rows of a family that comes whole
 AT_FAMILIES = ("session", "price")
+STATES = ("above", "below", "makes a new high", "makes a new low")
 MOST_AT = 96  # bars of a session at which rows are read
 
 
@@ -57,8 +58,8 @@ def spread(dimensions: int, count: int) -> np.ndarray:
 
 
 def grid(item: Ingredient, count: int) -> np.ndarray:
-    """Numbers of at most so many rows of an ingredient, int64[k], evenly over its settings; longer intervals, other markets and
-    ways to last in time have their stated shares."""
+    """Numbers of at most so many rows of an ingredient, int64[k], evenly over its settings; longer intervals, other markets
+    and ways to last in time have their stated shares."""
     if item.size <= count:
         return np.arange(item.size, dtype=np.int64)
     found: dict[int, None] = {}
@@ -118,7 +119,7 @@ def choose_rows(pantry: Pantry, count: int, longest: int) -> Choice:
     room -= len(at_codes)
     rest = [k for k in families if k not in whole]
     codes += _shared(pantry, {k: families[k] for k in rest}, room)
-    plain = np.concatenate(codes) if codes else np.zeros(0, np.int64)
+    plain = _once(pantry, np.concatenate(codes) if codes else np.zeros(0, np.int64))
     every, at = np.concatenate([plain, at_codes]), np.concatenate([np.zeros(len(plain), np.int16), at_bars])
     clock = np.array([pantry.items[int(c) >> ROWS].family in CLOCK for c in every], bool)
     group = np.where(clock, 0, 1).astype(np.int8)
@@ -126,6 +127,20 @@ def choose_rows(pantry: Pantry, count: int, longest: int) -> Choice:
     order = np.lexsort((at, every, group))
     every, at, group = every[order], at[order], group[order]
     return Choice(every, at, group, pantry.size + len(at_codes))
+
+
+def _once(pantry: Pantry, codes: np.ndarray) -> np.ndarray:
+    """Without conditions of the library that stand under several tags."""
+    seen: set[str] = set()
+    keep = np.ones(len(codes), bool)
+    for at, code in enumerate(codes.tolist()):
+        item = pantry.items[code >> ROWS]
+        if item.family == "library":
+            node = item.make(item.digits(code & ((1 << ROWS) - 1)), lambda operand, share: float("nan"))
+            text = "" if node is None else node.model_dump_json()
+            keep[at] = text not in seen
+            seen.add(text)
+    return codes[keep]
 
 
 def _shared(pantry: Pantry, families: dict[str, list[int]], room: int) -> list[np.ndarray]:
@@ -173,7 +188,7 @@ def _states(item: Ingredient) -> list[int]:
     found = []
     for number in _front(item):
         row = item.make(item.digits(number), lambda operand, share: float("nan"))
-        if isinstance(row, Row) and row.compare in ("above", "below", "makes a new high", "makes a new low") and _of_close(row):
+        if isinstance(row, Row) and row.compare in STATES and _of_close(row):
             found.append(number)
     return found
 
@@ -198,7 +213,8 @@ def at_bar(node: Row | Condition, bar: int) -> Row | Condition:
     if not bar:
         return node
     here = Row(left=IndicatorOperand(indicator="bars_in_session"), compare="equals", right=NumberOperand(value=float(bar)))
-    return Condition(rows=(node, here) if isinstance(node, Row) else (*node.rows, here) if node.match == "all" else (node, here))
+    joined = isinstance(node, Condition) and node.match == "all" and node.when == "now" and not node.back
+    return Condition(rows=(*node.rows, here) if joined and isinstance(node, Condition) else (node, here))
 
 
 def unanchored(node: Row | Condition) -> Operand | None:

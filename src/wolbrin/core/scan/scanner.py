@@ -65,11 +65,11 @@ class Tops:
 
 @dataclass(frozen=True)
 class Tile:
-    """What came of r rows, from number `first` on. t: float32[r, horizons], NaN where it tells nothing; side: int8[r, horizons],
-    +1 where price rises after it; best: int8[r], the horizon with the largest t, at which money (of one contract, in the row's
-    direction, before costs), trades and covered (bars held) are. firing: dates; state: 1 where it holds rather than fires.
-    reason: int8[r], why it is left out, a place in REASONS. strong: those followed; rest: the strongest of all others in each
-    draw, float32[GROUPS, draws]."""
+    """What came of r rows, from number `first` on. t: float32[r, horizons], NaN where it tells nothing; side: int8[r,
+    horizons], +1 where price rises after it; best: int8[r], the horizon with the largest t, at which money (of one
+    contract, in the row's direction, before costs), trades and covered (bars held) are. firing: dates; state: 1 where it
+    holds rather than fires. reason: int8[r], why it is left out, a place in REASONS. strong: those followed; rest: the
+    strongest of all others in each draw, float32[GROUPS, draws]."""
 
     first: int
     t: NDArray[np.float32]
@@ -89,7 +89,7 @@ class Tile:
 @dataclass(frozen=True)
 class Pairs:
     """Pairs that tell something: rows that fire and that hold, and horizons, int32[k]; strength float64[k], signed; trades,
-    covered, firing: float64[k]."""
+    covered, firing: float64[k]; money: float64[k], of one contract in its direction before costs, NaN in draws."""
 
     fires: NDArray[np.int32]
     holds: NDArray[np.int32]
@@ -98,6 +98,11 @@ class Pairs:
     trades: Floats
     covered: Floats
     firing: Floats
+    money: Floats
+
+
+_NO_ROWS, _NO_NUMBERS = np.zeros(0, np.int32), np.zeros(0)
+NO_PAIRS = Pairs(_NO_ROWS, _NO_ROWS, _NO_ROWS, _NO_NUMBERS, _NO_NUMBERS, _NO_NUMBERS, _NO_NUMBERS, _NO_NUMBERS)
 
 
 def tile_size(horizons: int, days: int, draws: int, codes: NDArray[np.int64], bars: Bars) -> int:
@@ -116,8 +121,8 @@ def tile_size(horizons: int, days: int, draws: int, codes: NDArray[np.int64], ba
 
 
 class Scanner:
-    """Threads share it. choice: the rows, whose numbers name them from here on. share: of the memory that columns and bits may
-    take."""
+    """Threads share it. choice: the rows, whose numbers name them from here on. share: of the memory that columns and bits
+    may take."""
 
     def __init__(self, history: Prepared, moves: Moves, pantry: Pantry, choice: Choice, horizons: tuple[int, ...],
                  draws: int, seed: int, share: float = 1.0) -> None:
@@ -249,7 +254,8 @@ class Scanner:
         rows = len(strength)
         best = np.concatenate([strength.max(axis=1)[:, None].astype(np.float32), drawn.max(axis=1)], axis=1)
         keep = min(STRONGEST, rows)
-        top = np.argpartition(-best, keep - 1, axis=0)[:keep] if rows > keep else np.tile(np.arange(rows)[:, None], best.shape[1])
+        every = np.tile(np.arange(rows)[:, None], best.shape[1])
+        top = np.argpartition(-best, keep - 1, axis=0)[:keep] if rows > keep else every
         horizon = np.empty(top.shape, np.int32)
         horizon[:, 0] = strength.argmax(axis=1)[top[:, 0]]
         horizon[:, 1:] = drawn.argmax(axis=1)[top[:, 1:], np.arange(self.draws)]
@@ -270,14 +276,17 @@ class Scanner:
         holds = np.array(state, bool)
         kept_rows, levels = np.asarray(rows)[kept], np.asarray(self.horizons, np.int64)[np.asarray(horizons)[kept]]
         if not holds.any() or holds.all():
-            return Pairs(*(np.zeros(0, np.int32) for _ in range(3)), *(np.zeros(0) for _ in range(4)))
+            return NO_PAIRS
         every = np.stack(words)
         signs = np.ones(self.moves.days, np.float32) if draw < 0 else self.signs[:, draw]
         made = pair(self.scorer, every[~holds], every[holds], levels[~holds], signs)
         a, b = np.nonzero(made.strength)
+        money = np.full(len(a), np.nan)
+        if draw < 0 and len(a):
+            money = self.scorer.earned(every[~holds][a] & every[holds][b], levels[~holds][a]) * np.sign(made.strength[a, b])
         return Pairs(kept_rows[~holds][a].astype(np.int32), kept_rows[holds][b].astype(np.int32),
                      np.asarray(horizons)[kept][~holds][a].astype(np.int32), made.strength[a, b], made.trades[a, b],
-                     made.covered[a, b], made.firing[a, b])
+                     made.covered[a, b], made.firing[a, b], money)
 
     def strongest_pair(self, draw: int, rows: NDArray[np.integer], horizons: NDArray[np.integer]) -> NDArray[np.float32]:
         """Strength of the strongest pair of a draw by group, float32[GROUPS]; 0 where there is none."""

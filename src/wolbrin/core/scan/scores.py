@@ -1,8 +1,8 @@
 """Daily scores of many rows at once: which bars they would be held on, and what those moved beyond what all bars move.
 
-A row fires on runs of bars. Held for h bars, a run from b to e covers bars b + 1 to e + h, not beyond the session where positions
-are flat there; runs that meet are one position. So the runs of a horizon are those of the one before, longer and fewer, and
-their moves are differences of sums made once.
+A row fires on runs of bars. Held for h bars, a run from b to e covers bars b + 1 to e + h, not beyond the session where
+positions are flat there; runs that meet are one position. So the runs of a horizon are those of the one before, longer and
+fewer, and their moves are differences of sums made once.
 """
 
 from __future__ import annotations
@@ -25,8 +25,8 @@ LEAST_EFFECTIVE = 30.0  # days
 
 @njit(cache=True, nogil=True)
 def firing_runs(words: Words, first: int, stop: int, last: Ints32, begins: Ints32, ends: Ints32) -> int:
-    """First and last bars of the runs of set bits in [first, stop), none beyond the end of a session; returns how many. begins,
-    ends: int32 with room for all."""
+    """First and last bars of the runs of set bits in [first, stop), none beyond the end of a session; returns how many.
+    begins, ends: int32 with room for all."""
     found = 0
     carry = np.uint64(0)
     begin = -1
@@ -107,26 +107,26 @@ def days_of(begins: Ints32, ends: Ints32, count: int, bars_so_far: Ints32, last_
 
 @njit(cache=True, nogil=True)
 def begin_runs(runs: Ints32, count: int, horizon: int, before: int, now: Ints32, held: int, last: Ints32, end: int) -> int:
-    """Runs of a horizon, made of those of the horizon before it (held of them in `now`) or of the firings. runs, now: int32[3, r],
-    first and last bars, and bars beyond which they may not be held. end: the bar beyond which none may."""
+    """Runs of a horizon, made of those of the horizon before it (held of them in `now`) or of the firings. runs, now:
+    int32[3, r], first and last bars, and bars beyond which they may not be held. end: the bar beyond which none may."""
     if before < 0 or horizon == 0:
         for k in range(count):
             now[0, k] = runs[0, k] + 1
             now[1, k] = last[runs[0, k]] if horizon == 0 else runs[1, k]
-            now[2, k] = last[runs[0, k]] if horizon == 0 else runs[2, k]
-            now[2, k] = min(np.int64(now[2, k]), end)
+            limit = np.int64(last[runs[0, k]]) if horizon == 0 else np.int64(runs[2, k])
+            now[2, k] = limit if limit < end else end
         return _held(now[0], now[1], now[2], count, horizon)
     return _held(now[0], now[1], now[2], held, horizon - before)
 
 
 @njit(cache=True, nogil=True, error_model="numpy")
 def score_rows(rows: Words, horizons: Ints, flat: bool, first: int, stop: int, last: Ints32, so_far: Floats,
-               bars_so_far: Ints32, last_of: Ints32, by_day: Floats, y: F32, total: Floats, squares: Floats, effective: Floats,
-               covered: Ints, trades: Ints, firing: Ints) -> None:
-    """rows: uint64[r, words], where each fires. horizons: int64[k], rising, END last. first, stop: bars at which a firing counts.
-    last: int32[n], last bars of sessions. Fills y float32[r, k, days], daily scores over the root of their sum of squares (0
-    where there is none); total, squares, effective float64[r, k]: their sum, their sum of squares, and that squared over their
-    sum of fourth powers; covered, trades int64[r, k]: bars held and positions; firing int64[r], dates."""
+               bars_so_far: Ints32, last_of: Ints32, by_day: Floats, y: F32, total: Floats, squares: Floats,
+               effective: Floats, covered: Ints, trades: Ints, firing: Ints) -> None:
+    """rows: uint64[r, words], where each fires. horizons: int64[k], rising, END last. first, stop: bars at which a firing
+    counts. last: int32[n], last bars of sessions. Fills y float32[r, k, days], daily scores over the root of their sum of
+    squares (0 where there is none); total, squares, effective float64[r, k]: their sum, their sum of squares, and that
+    squared over their sum of fourth powers; covered, trades int64[r, k]: bars held and positions; firing int64[r], dates."""
     size, days = len(last), len(by_day)
     bars = bars_so_far[size]
     sums = np.zeros(days)
@@ -146,7 +146,8 @@ def score_rows(rows: Words, horizons: Ints, flat: bool, first: int, stop: int, l
 
 
 @njit(cache=True, nogil=True)
-def earned_by(rows: Words, horizon: Ints, flat: bool, first: int, stop: int, last: Ints32, money: Floats, out: Floats) -> None:
+def earned_by(rows: Words, horizon: Ints, flat: bool, first: int, stop: int, last: Ints32, money: Floats,
+              out: Floats) -> None:
     """What holding one contract long earned before costs, float64[r], each row at a horizon of its own (int64[r]). money:
     float64[n + 1], sums before each bar."""
     size = len(last)
@@ -164,8 +165,9 @@ def earned_by(rows: Words, horizon: Ints, flat: bool, first: int, stop: int, las
 @dataclass(frozen=True)
 class Scored:
     """Scores of r rows at k horizons. y: float32[r, k, days], daily scores over the root of their sum of squares. strength:
-    float64[r, k], |sum| over that root, from which t follows (`t_of`); side: int8[r, k], +1 where price rises after the row. ok:
-    bool[r, k], those that tell something. trades, covered: int64[r, k], positions and bars held; firing: int64[r], dates."""
+    float64[r, k], |sum| over that root, from which t follows (`t_of`); side: int8[r, k], +1 where price rises after the
+    row. ok: bool[r, k], those that tell something. trades, covered: int64[r, k], positions and bars held; firing: int64[r],
+    dates."""
 
     y: F32
     strength: Floats
@@ -202,8 +204,8 @@ class Scorer:
         layout = self._layout
         if layout is not None:
             score_sessions(rows, np.array(self.horizons, np.int64), layout.begin, layout.length, layout.unit, layout.counted,
-                           layout.date, layout.single, self.firing_span[0], m.bars, m.by_day, y, total, squares, effective, covered,
-                           trades, firing)
+                           layout.date, layout.single, self.firing_span[0], m.bars, m.by_day, y, total, squares,
+                           effective, covered, trades, firing)
         else:
             score_rows(rows, np.array(self.horizons, np.int64), m.flat, *self.firing_span, self.last, self.sums,
                        self.bars, self.last_of, m.by_day, y, total, squares, effective, covered, trades, firing)

@@ -90,8 +90,8 @@ def condition_of(nodes: tuple[Node, ...]) -> Condition:
 
 
 def strategy_of(nodes: tuple[Node, ...], side: int, horizon: int, flat: bool, name: str, state: bool = False) -> Strategy:
-    """A strategy that begins from a row or a pair: enters at the next open in the direction price went, holds to the horizon or
-    the session's end, its stop far away."""
+    """A strategy that begins from a row or a pair: enters at the next open in the direction price went, holds to the
+    horizon or the session's end, its stop far away."""
     entry = condition_of(nodes)
     leave = Condition(match="none", rows=entry.rows) if horizon == 1 and state and len(entry.rows) == 1 else Condition()
     if horizon == 1 and state and len(entry.rows) > 1:

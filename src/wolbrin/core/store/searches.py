@@ -117,9 +117,9 @@ class Searches:
                        "sharpe_m2 = ? WHERE id = ?", (tried, kept, t.count, t.mean, t.m2, id))
 
     def counted(self, id: int, tried: int) -> None:
-        """Say what a search counts for where that is no number of runs, such as a scan's; it never falls."""
+        """Say what a search counts for where that is no number of runs, such as a scan's."""
         with self.db.transaction() as db:
-            db.execute("UPDATE searches SET tried = max(tried, ?) WHERE id = ?", (tried, id))
+            db.execute("UPDATE searches SET tried = ? WHERE id = ?", (tried, id))
 
     def commit(self, id: int, cursor: dict[str, Any], tables: Mapping[str, Mapping[str, Array]]) -> None:
         """Keep new rows of a search's tables and where its source stands, together."""

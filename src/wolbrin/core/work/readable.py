@@ -1,5 +1,5 @@
-"""What rows of a search or scan may read beside their own bars: other markets, longer intervals, the condition library and what
-is the user's own."""
+"""What rows of a search or scan may read beside their own bars: other markets, longer intervals, the condition library and
+what is the user's own."""
 
 from __future__ import annotations
 

@@ -22,10 +22,10 @@ QUESTIONS = ("clock, calendar and session", "all others")
 
 
 class ScanLine(Model):
-    """A row, or a pair of rows, at its strongest horizon. horizon: bars held, 0 to the session's end; state: it holds rather than
-    fires. p: stepwise over all, null while luck is not known; share_of_luck: among all rows as strong. money: of one contract in
-    its direction before costs, net after the market's; trades: positions. t_by_horizon: with sign, in the order of `horizons`;
-    null for pairs. strategy: what one begins with it."""
+    """A row, or a pair of rows, at its strongest horizon. horizon: bars held, 0 to the session's end; state: it holds
+    rather than fires. p: stepwise over all, null while luck is not known; share_of_luck: among all rows as strong. money:
+    of one contract in its direction before costs, net after the market's; trades: positions. t_by_horizon: with sign, in
+    the order of `horizons`; null for pairs. strategy: what one begins with it."""
 
     market: str
     interval: int
@@ -59,9 +59,9 @@ class ScanHour(Model):
 
 
 class ScanAnswer(Model):
-    """What `wolbrin scan --json` gives. rows: looked at; told: that fire often enough; left_out: the others by reason. luck_reaches:
-    by question the |t| that luck's strongest passes in its share of 5 of 100 draws; draws: of which all is known. tries: what
-    this scan alone counts for; tried_on_market: all alternatives by now."""
+    """What `wolbrin scan --json` gives. rows: looked at; told: that fire often enough; left_out: the others by reason.
+    luck_reaches: by question the |t| that luck's strongest passes in its share of 5 of 100 draws; draws: of which all is
+    known. tries: what this scan alone counts for; tried_on_market: all alternatives by now."""
 
     search: int
     title: str
@@ -114,7 +114,8 @@ def scan_answer(project: Project, result: ScanResult, state: str, top: int = 50)
     return ScanAnswer(
         search=result.search, title=result.request.title, state=state, sentence=sentence(result, names),
         something=bool(result.beyond()), notes=tuple(result.notes), horizons=result.request.levels, rows=result.rows,
-        told=result.told, left_out=left, draws=result.draws, luck_reaches={QUESTIONS[g]: value(hurdles[g]) for g in range(GROUPS)},
+        told=result.told, left_out=left, draws=result.draws,
+        luck_reaches={QUESTIONS[g]: value(hurdles[g]) for g in range(GROUPS)},
         tries=tries_worth(passed_in(most, LEVEL)), tried_on_market=result.tries, beyond=len(result.beyond()),
         lines=tuple(line_of(result, names, x, readable) for x in lines[:top]),
         week=tuple(ScanHour(market=result.request.places[p][0], weekday=d + 1, hour=h, t=value(t))

@@ -74,13 +74,13 @@ class ScanNames:
     def strategy(self, line: Line) -> Strategy:
         """A strategy that begins from a line."""
         text = self.words(line)
-        name = f"{text[:60]}, {'long' if line.side > 0 else 'short'}"
+        name = f"{text[:60].rstrip(' ,')}, {'long' if line.side > 0 else 'short'}"
         return strategy_of(self.nodes(line), line.side, line.horizon, self.result.request.flat, name, line.state)
 
 
 def _plain(line: Line, names: ScanNames) -> bool:
-    """Whether a line reads plainly: one row on prices, the session, an average, the clock or another market, as it stands now, with one
-    setting at most."""
+    """Whether a line reads plainly: one row on prices, the session, an average, the clock or another market, as it stands
+    now, with one setting at most."""
     f, result = names.result.places[line.place], names.result
     key = result.keys[line.place][int(f.code[line.number]) >> ROWS]
     if line.holds >= 0 or key.partition(":")[0] not in PLAIN:
@@ -92,16 +92,17 @@ def _plain(line: Line, names: ScanNames) -> bool:
         if row.when != "now" or row.back:
             return False
         for operand in row.asked:
-            if getattr(operand, "interval", None) is not None or getattr(operand, "ago", 0):
-                settings += 1
+            if getattr(operand, "interval", None) is not None:
+                return False
+            settings += bool(getattr(operand, "ago", 0))
             settings += len(getattr(operand, "settings", ()) or ())
         settings += row.compare in RANKED
     return bool(rows) and settings <= 1
 
 
 def leader(result: ScanResult, names: ScanNames) -> Line:
-    """The line that is named first: of those beyond luck within nine tenths of the strongest the strongest that reads plainly, else
-    the strongest of all."""
+    """The line that is named first: of those beyond luck within nine tenths of the strongest the strongest that reads
+    plainly, else the strongest of all."""
     beyond = result.beyond()
     strongest = max(beyond, key=lambda x: x.t)
     plain = [x for x in beyond if x.t >= NEAR * strongest.t and _plain(x, names)]
@@ -133,5 +134,5 @@ def sentence(result: ScanResult, names: ScanNames) -> str:
              else f"{number(pairs)} pair{'' if pairs == 1 else 's'} among the strongest of {number(result.rows)} rows")
     with_pairs = f", and {number(pairs)} pairs of them," if single and pairs else ""
     verb = "moves" if single + pairs == 1 else "move"
-    return (f"{count}{with_pairs} {verb} price more than luck does; {names.move(best)}{where(best)}, first (t {number(best.t, 1)}; "
-            f"luck reaches {number(hurdles[best.group], 1)})")
+    strength = f"t {number(best.t, 1)}; luck reaches {number(hurdles[best.group], 1)}"
+    return f"{count}{with_pairs} {verb} price more than luck does; {names.move(best)}{where(best)}, first ({strength})"

@@ -74,7 +74,7 @@ class ScanRequest:
             raise UserError(f"at most {MOST_HORIZONS} horizons can be looked at together", "horizons", "Leave some out.")
         wrong = [h for h in self.horizons if h != END and not 1 <= h <= MOST_BARS]
         if wrong:
-            raise UserError(f"a horizon lies between 1 and {MOST_BARS} bars, and {wrong[0]} does not", "horizons", "Change it.")
+            raise UserError(f"a horizon lies between 1 and {MOST_BARS} bars, not at {wrong[0]}", "horizons", "Change it.")
         if not FIRST <= self.draws <= DRAWS:
             raise UserError(f"luck is told by {FIRST} to {DRAWS} draws", "draws", "Change the number.")
         if not 0 <= self.seed < 2**31:
@@ -116,5 +116,6 @@ def read_horizons(text: str) -> tuple[int, ...]:
         elif part.isdigit() and int(part) > 0:
             found.append(int(part))
         else:
-            raise UserError(f'"{part}" is no horizon', "horizons", "Write bars with commas, and end for the session's end: 1,4,16,end.")
+            raise UserError(f'"{part}" is no horizon', "horizons",
+                            "Write bars with commas, and end for the session's end: 1,4,16,end.")
     return tuple(found)

@@ -12,24 +12,23 @@ from numpy.typing import NDArray
 from wolbrin.core.engine.record import Record
 from wolbrin.core.scan.luck import LEVEL, Luck, passed_in, share_of_luck, stepwise
 from wolbrin.core.scan.moves import Floats
-from wolbrin.core.scan.scanner import GROUPS, OK, REASONS, Pairs, Tile
+from wolbrin.core.scan.scanner import GROUPS, NO_PAIRS, OK, REASONS, Pairs, Tile
 from wolbrin.core.scan.scores import t_of
 from wolbrin.core.scan.signs import FIRST
 from wolbrin.core.search.ingredients import ROWS
 from wolbrin.core.store.tables import Columns
 from wolbrin.core.work.scan_request import ScanRequest
 
-NONE = Pairs(*(np.zeros(0, np.int32) for _ in range(3)), *(np.zeros(0) for _ in range(4)))
 PAIRS_KEPT = 200
 COLUMNS = ("code", "at", "group", "t", "side", "best", "money", "trades", "covered", "firing", "state", "reason")
 
 
 @dataclass
 class Found:
-    """Rows of one place, r of them, in the order in which they are looked at. code: int64[r] of the pantry, at: int64[r] bar of the
-    session, 0 any; group: int8[r]; t: float32[r, horizons], NaN where it is not known or tells nothing; side, best, money,
-    trades, covered, firing, state, reason: see `Tile`. looked: how many rows were looked at. days: dates; cost: of a trade of
-    one contract in and out."""
+    """Rows of one place, r of them, in the order in which they are looked at. code: int64[r] of the pantry, at: int64[r]
+    bar of the session, 0 any; group: int8[r]; t: float32[r, horizons], NaN where it is not known or tells nothing; side,
+    best, money, trades, covered, firing, state, reason: see `Tile`. looked: how many rows were looked at. days: dates;
+    cost: of a trade of one contract in and out."""
 
     code: NDArray[np.int64]
     at: NDArray[np.int64]
@@ -47,15 +46,15 @@ class Found:
     days: int
     cost: float
     looked: int = 0
-    pairs: Pairs = NONE
+    pairs: Pairs = NO_PAIRS
 
     @classmethod
-    def empty(cls, code: NDArray[np.int64], at: NDArray[np.int64], group: NDArray[np.int8], levels: int, luck: Luck, days: int,
-              cost: float) -> Found:
+    def empty(cls, code: NDArray[np.int64], at: NDArray[np.int64], group: NDArray[np.int8], levels: int, luck: Luck,
+              days: int, cost: float) -> Found:
         r = len(code)
-        whole = [np.zeros(r, np.int64) for _ in range(3)]
         return cls(code, at, group, np.full((r, levels), np.nan, np.float32), np.zeros((r, levels), np.int8),
-                   np.zeros(r, np.int8), np.zeros(r), *whole, np.zeros(r, np.int8), np.zeros(r, np.int8), luck, days, cost)
+                   np.zeros(r, np.int8), np.zeros(r), np.zeros(r, np.int64), np.zeros(r, np.int64), np.zeros(r, np.int64),
+                   np.zeros(r, np.int8), np.zeros(r, np.int8), luck, days, cost)
 
     def take(self, tile: Tile) -> None:
         """Take in what came of some rows."""
@@ -86,9 +85,9 @@ class Found:
 
 @dataclass(frozen=True)
 class Line:
-    """One row, or pair, of a scan at one horizon. place: number of its market; number: of the row in it; holds: of the row that
-    holds beside it, -1 where it is no pair. t: without sign; p, luck: stepwise p and share of luck, NaN while unknown. money: of
-    one contract in its direction before costs, NaN where it is not known; net: after costs."""
+    """One row, or pair, of a scan at one horizon. place: number of its market; number: of the row in it; holds: of the row
+    that holds beside it, -1 where it is no pair. t: without sign; p, luck: stepwise p and share of luck, NaN while unknown.
+    money: of one contract in its direction before costs, NaN where it is not known; net: after costs."""
 
     place: int
     number: int
@@ -113,8 +112,8 @@ class Line:
 
 @dataclass
 class ScanResult:
-    """Grows piece by piece. search: its number; records: of each place; notes: sentences on what was left out or means something
-    else. draws: of which all is known. unfinished: it can be gone on with. tries: by market, what it counts for."""
+    """Grows piece by piece. search: its number; records: of each place; notes: sentences on what was left out or means
+    something else. draws: of which all is known. unfinished: it can be gone on with. tries: by market, what it counts for."""
 
     request: ScanRequest
     search: int
@@ -201,8 +200,8 @@ class ScanResult:
         return list(each.values())
 
     def counted(self) -> tuple[int, bool]:
-        """How many rows move price more than luck does, and whether it may be more. Within a question a row that is as strong as
-        one that does, does so too, whether it was followed through the draws or not."""
+        """How many rows move price more than luck does, and whether it may be more. Within a question a row that is as
+        strong as one that does, does so too, whether it was followed through the draws or not."""
         total, more = 0, False
         for g in range(GROUPS):
             mine = [x for x in self.lines() if x.group == g and x.holds < 0]
@@ -244,7 +243,7 @@ class ScanResult:
             return Line(place, int(x.fires[pair]), int(x.holds[pair]), levels[int(x.horizon[pair])],
                         1 if x.strength[pair] > 0 else -1, t, p, luck,
                         int(f.group[x.fires[pair]] | f.group[x.holds[pair]]), False, int(x.trades[pair]), int(x.firing[pair]),
-                        float("nan"), float("nan"))
+                        float(x.money[pair]), float(x.money[pair] - x.trades[pair] * f.cost))
         assert f.luck.strong is not None
         number, level = int(f.luck.strong.row[row]), int(f.luck.strong.horizon[row])
         here = level == f.best[number]
@@ -263,9 +262,10 @@ def pairs_json(pairs: Pairs) -> dict[str, list[Any]]:
 def pairs_of(data: dict[str, Any], rows: int) -> Pairs:
     """What `pairs_json` gave; none where it is damaged."""
     try:
-        made = Pairs(*(np.array(data[k], np.int32) for k in ("fires", "holds", "horizon")),
-                     *(np.array(data[k], np.float64) for k in ("strength", "trades", "covered", "firing")))
+        a, b, c = (np.array(data[k], np.int32) for k in ("fires", "holds", "horizon"))
+        s, t, u, v, w = (np.array(data[k], np.float64) for k in ("strength", "trades", "covered", "firing", "money"))
+        made = Pairs(a, b, c, s, t, u, v, w)
     except (KeyError, TypeError, ValueError):
-        return NONE
+        return NO_PAIRS
     whole = len({len(v) for v in vars(made).values()}) == 1
-    return made if whole and all(0 <= int(x) < rows for x in (*made.fires, *made.holds)) else NONE
+    return made if whole and all(0 <= int(x) < rows for x in (*made.fires, *made.holds)) else NO_PAIRS

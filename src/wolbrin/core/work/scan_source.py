@@ -51,8 +51,9 @@ class ScanSource:
     def __init__(self, rows: Sequence[int], sizes: Sequence[int], luck: Sequence[Luck], pairs: bool, draws: int,
                  done: tuple[int, int] = (0, 0)) -> None:
         self.luck, self.draws = list(luck), draws
-        self._tiles = [(TileUnit(p, t), min(size, rows[p] - t * size)) for t in range(max((-(-r // s) for r, s in zip(rows, sizes)),
-                       default=0)) for p, size in enumerate(sizes) if t * size < rows[p]]
+        most = max((-(-r // s) for r, s in zip(rows, sizes)), default=0)
+        self._tiles = [(TileUnit(p, t), min(size, rows[p] - t * size)) for t in range(most)
+                       for p, size in enumerate(sizes) if t * size < rows[p]]
         blocks: list[tuple[int, ...]] = [(SEEN,)]
         blocks += [tuple(range(i, min(i + BLOCK, draws))) for i in range(0, draws, BLOCK)]
         self._pairs = [(p, block) for block in blocks for p in range(len(rows))] if pairs else []

@@ -1,8 +1,8 @@
 """What scans of a market count for, for everything that is judged on it later.
 
-A scan is worth as many tries as its own draws say (`luck.tries_worth`). Scans of one market read the same signs, so that several
-are one larger scan: each draw's strongest is the largest of theirs. What another scan adds to those before it is its own count,
-so that the sum over all searches of a market is what all its scans are worth together.
+A scan is worth as many tries as its own draws say (`luck.tries_worth`). Scans of one market read the same signs, so that
+several are one larger scan: each draw's strongest is the largest of theirs. What another scan adds to those before it is
+its own count, so that the sum over all searches of a market is what all its scans are worth together.
 """
 
 from __future__ import annotations
@@ -39,6 +39,6 @@ def worth(db: Database, market: str, most: Floats, scan: int, owner: int) -> int
         found = kept if isinstance(kept, Mapping) else {}
         others += [np.array(v, np.float64) for k, v in found.items() if k in codes and isinstance(v, list) and len(v)]
     marks = ", ".join("?" * len(codes))
-    counted = db.rows(f"SELECT coalesce(sum(tried), 0) n FROM searches WHERE kind IN (?, ?) AND id != ? AND market IN ({marks})",
-                      KIND, PART, owner, *sorted(codes))[0]["n"]
+    counted = db.rows("SELECT coalesce(sum(tried), 0) n FROM searches WHERE kind IN (?, ?) AND id != ? "
+                      f"AND market IN ({marks})", KIND, PART, owner, *sorted(codes))[0]["n"]
     return max(0, tries_worth(passed_in(joined([most, *others]), LEVEL)) - int(counted))

@@ -1,4 +1,5 @@
-"""The clock of a week: how surely price moves in each hour of each weekday. Its cells are rows of the scan, and count as such."""
+"""The clock of a week: how surely price moves in each hour of each weekday. Its cells are rows of the scan, and count as
+such."""
 
 from __future__ import annotations
 

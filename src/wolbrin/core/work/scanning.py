@@ -73,7 +73,8 @@ def evaluate_piece(work: ScanWork, unit: TileUnit | PairUnit) -> Piece:
 
 def _found(scanner: Scanner, request: ScanRequest, cost: float) -> Found:
     c, days = scanner.choice, scanner.moves.days
-    return Found.empty(c.codes, c.at.astype(np.int64), c.group, len(request.levels), Luck(days, c.group, request.draws), days, cost)
+    luck = Luck(days, c.group, request.draws)
+    return Found.empty(c.codes, c.at.astype(np.int64), c.group, len(request.levels), luck, days, cost)
 
 
 def piece_of(scanner: Scanner, unit: TileUnit | PairUnit) -> Piece:
@@ -104,8 +105,8 @@ def _fitting(request: ScanRequest, longest: int, notes: list[str]) -> ScanReques
     told = ", ".join(str(h) for h in beyond)
     if END not in rest:
         rest = (*rest, END)
-    notes.append(f"{told} bars reach beyond a session of {longest} bars, at whose end positions are closed: what they would say "
-                 f'stands under "{horizon_words(END)}"')
+    notes.append(f"{told} bars reach beyond a session of {longest} bars, at whose end positions are closed: what they would "
+                 f'say stands under "{horizon_words(END)}"')
     return replace(request, horizons=rest)
 
 
@@ -115,8 +116,8 @@ def _notes_of(request: ScanRequest, place: int, history: Prepared, moves: Moves)
     if changed := hours_changed(history.bars, moves):
         notes.append(f"{market}: {changed}")
     if moves.days < FEW_DAYS:
-        notes.append(f"{market}: {moves.days} days are few: rows that fire on fewer than {LEAST_FIRING} of them are left out, and only "
-                     "what is beyond the line of luck could be told at all")
+        notes.append(f"{market}: {moves.days} days are few: rows that fire on fewer than {LEAST_FIRING} of them are left "
+                     "out, and only what is beyond the line of luck could be told at all")
     empty = sorted({i.title for i in request.pantry(place).items if not i.size})
     if empty:
         notes.append(f"{market}: {', '.join(empty[:3])} {'has' if len(empty) == 1 else 'have'} no rows here")
@@ -176,8 +177,8 @@ def scanner_of(history: Prepared, brief: Brief, request: ScanRequest, place: int
 
 
 def scan_here(histories: Sequence[Prepared], briefs: Sequence[Brief], request: ScanRequest, least: int = 0) -> ScanResult:
-    """A scan of histories that need not be of a project, worked out here and kept nowhere: of controls, and for whoever calls from
-    Python. least: draws after which it may end (0: all). Its rows read what the request names.
+    """A scan of histories that need not be of a project, worked out here and kept nowhere: of controls, and for whoever
+    calls from Python. least: draws after which it may end (0: all). Its rows read what the request names.
 
     Raises:
         UserError: it cannot be asked.
@@ -188,8 +189,8 @@ def scan_here(histories: Sequence[Prepared], briefs: Sequence[Brief], request: S
     places = [_found(s, request, round_turn(h, b)) for s, h, b in zip(scanners, histories, briefs)]
     records = tuple(record_of(h, None, b, seeds=(request.seed,)) for h, b in zip(histories, briefs))
     result = ScanResult(request, 0, records, tuple(places), *_named(request))
-    source = ScanSource([len(s.choice) for s in scanners], [s.size for s in scanners], [f.luck for f in places], request.pairs,
-                        request.draws)
+    source = ScanSource([len(s.choice) for s in scanners], [s.size for s in scanners], [f.luck for f in places],
+                        request.pairs, request.draws)
     while not source.over and not (least and source.draws_known >= least):
         chunk = source.ask()
         assert chunk is not None
@@ -309,8 +310,8 @@ def read_scan(project: Project, search: int) -> ScanResult:
         group = np.zeros(size, np.int8)
         group[:kept] = rows["group"] if rows else 0
         luck = Luck.restored(state, group, request.draws)
-        found = Found.empty(np.full(size, -1, np.int64), np.zeros(size, np.int64), group, len(request.levels), luck, luck.days,
-                            float(cursor["cost"][at]))
+        found = Found.empty(np.full(size, -1, np.int64), np.zeros(size, np.int64), group, len(request.levels), luck,
+                            luck.days, float(cursor["cost"][at]))
         for name in COLUMNS if rows else ():
             getattr(found, name)[:kept] = rows[name]
         found.looked = kept
@@ -333,7 +334,7 @@ def resume_scan(project: Project, search: int, notify: Notify = lambda result: N
         raise UserError(f"the own indicator {changed[0]} has changed, or is not confirmed any more, since this scan began",
                         changed[0], "Run the scan again.")
     owners = _owners(searches, search, len(request.places))
-    briefs: list[Brief] = [brief_again(project, r, *place, same_engine=True) for r, place in zip(result.records, request.places)]
+    briefs = tuple(brief_again(project, r, *place, same_engine=True) for r, place in zip(result.records, request.places))
     contents = tuple(r.history for r in result.records)
     work = ScanWork(footing, request, briefs, contents)
     for at, found in enumerate(result.places):

@@ -8,9 +8,9 @@ from pathlib import Path
 from PySide6.QtCore import Qt, Signal
 from PySide6.QtWidgets import QCheckBox, QLineEdit, QScrollArea, QSpinBox, QWidget
 
+from wolbrin.app.ingredients import Ingredients
 from wolbrin.app.parts import button, column, label, row
 from wolbrin.app.picker import Picker
-from wolbrin.app.places.discover.ingredients import Ingredients
 from wolbrin.app.places.discover.structure import Structure, titled, whole
 from wolbrin.app.session import Session
 from wolbrin.app.terms import FloorLines, combo

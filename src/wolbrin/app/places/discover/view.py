@@ -12,6 +12,7 @@ from wolbrin.app.places.place import Place
 from wolbrin.app.session import Session
 from wolbrin.app.shell.actions import Action
 from wolbrin.app.tables.view import Table
+from wolbrin.core.search.ingredients import Chosen
 from wolbrin.core.work.discover_request import DiscoverRequest
 
 ASK, RESULT = "ask", "result"
@@ -41,6 +42,7 @@ class DiscoverPlace(Place):
         self.state.taken.connect(self._take)
         self.state.preparing.connect(lambda on: self.setup.go.setEnabled(not on))
         self._around = False
+        self._seen: tuple[str, ...] = ()
         self.state.restore()
 
     @property
@@ -67,6 +69,11 @@ class DiscoverPlace(Place):
         if around is not None:
             self._around = True
             self.setup.structure.around(*around)
+            self.show_page(ASK)
+        seen = tuple(self.session.seen_in_scans)
+        if seen and seen != self._seen:
+            self._seen = seen
+            self.setup.ingredients.model.show(tuple(Chosen(key, 1.0) for key in seen))
             self.show_page(ASK)
 
     def show_page(self, page: str) -> None:

@@ -18,6 +18,7 @@ from wolbrin.app.tables.view import Table
 from wolbrin.core.engine.run import record_of
 from wolbrin.core.market.intervals import interval_words
 from wolbrin.core.measures.wording import number
+from wolbrin.core.rules.model import Strategy
 from wolbrin.core.study.forward import Study
 from wolbrin.core.study.groups import groups
 from wolbrin.core.study.spread import Spread, ordeal
@@ -152,9 +153,23 @@ class StudyPage(QWidget):
     def start(self) -> None:
         """Study the entry of the current strategy, and the conditions picked, on the training span."""
         s = self.session
-        request = StudyRequest(s.strategy, s.market, s.interval, int(self.side.value), self.horizon.value(),  # type: ignore[call-overload]
-                               self.inside.isChecked(), self.unit.value, not self.apart.isChecked(),  # type: ignore[arg-type]
-                               tuple(self.more.picked()), s.own)
+        self._begin(StudyRequest(
+            s.strategy, s.market, s.interval, int(self.side.value), self.horizon.value(),  # type: ignore[call-overload]
+            self.inside.isChecked(), self.unit.value, not self.apart.isChecked(),  # type: ignore[arg-type]
+            tuple(self.more.picked()), s.own))
+
+    def study(self, strategy: Strategy, market: str, interval: int, side: int, horizon: int) -> None:
+        """Study the entry of a strategy that need not be the current one. horizon: the bar that is looked at first, 0 for the
+        one that stands there."""
+        self.side.set(side)
+        if horizon > self.horizon.value():
+            self.horizon.setValue(horizon)
+        self._begin(StudyRequest(strategy, market, interval, side, self.horizon.value(), self.inside.isChecked(),
+                                 self.unit.value, not self.apart.isChecked()),  # type: ignore[arg-type]
+                    horizon)
+
+    def _begin(self, request: StudyRequest, at: int = 0) -> None:
+        s = self.session
         self.run.setEnabled(False)
         footing = Footing.of(s.project)
 
@@ -165,6 +180,8 @@ class StudyPage(QWidget):
         def done(studies: list[Study]) -> None:
             self._studies, self._request, self._footing = studies, request, footing
             self.at.setMaximum(request.horizon)
+            if at:
+                self.at.setValue(at)
             self.stack.setCurrentIndex(1)
             self.list.setVisible(len(studies) > 1)
             self.list.set_records(studies)

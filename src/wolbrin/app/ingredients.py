@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from dataclasses import dataclass, field
 from typing import Any
 
@@ -39,8 +40,9 @@ class IngredientModel(QAbstractItemModel):
 
     changed = Signal()
 
-    def __init__(self) -> None:
+    def __init__(self, families: Sequence[Family] = FAMILIES) -> None:
         super().__init__()
+        self.families = {f.key: f for f in families}
         self.tops: list[_Node] = []
 
     def fill(self, every: list[tuple[Family, tuple[Ingredient, ...]]]) -> None:
@@ -153,7 +155,7 @@ class IngredientModel(QAbstractItemModel):
             if top.key in PLACES:
                 out += [Chosen(top.key, 1.0)] if top.on else []
                 continue
-            usual = next(f.weight for f in FAMILIES if f.key == top.key) or 0.05
+            usual = self.families[top.key].weight or 0.05
             weight = max(1e-6, top.weight / SHARE / usual) if top.weight else 1.0
             some = [c for c in top.children if c.on]
             whole = len(some) == len(top.children) and all(c.weight == 1.0 for c in some)
@@ -172,7 +174,7 @@ class IngredientModel(QAbstractItemModel):
             if top.key in PLACES:
                 top.on = not chosen or top.key in keys
                 continue
-            usual = next(f.weight for f in FAMILIES if f.key == top.key)
+            usual = self.families[top.key].weight
             for child in top.children:
                 child.on = child.key.casefold() in keys or top.key in keys or (not chosen and usual > 0)
             top.on = any(c.on for c in top.children)
@@ -197,9 +199,10 @@ class Ingredients(QWidget):
 
     changed = Signal()
 
-    def __init__(self) -> None:
+    def __init__(self, families: Sequence[Family] = FAMILIES) -> None:
         super().__init__()
-        self.model = IngredientModel()
+        self.families = families
+        self.model = IngredientModel(families)
         self._found = _Found(self.model)
         self.words_to_find = QLineEdit()
         self.words_to_find.setPlaceholderText("Find, such as RSI or weekday \u2026")
@@ -239,7 +242,7 @@ class Ingredients(QWidget):
     def fill(self, sources: Sources) -> None:
         """Show what there is at an interval."""
         self._sources = sources
-        self.model.fill(Pantry(FAMILIES, sources).every)
+        self.model.fill(Pantry(self.families, sources).every)
         self._tell()
 
     def chosen(self) -> tuple[Chosen, ...]:
@@ -251,7 +254,7 @@ class Ingredients(QWidget):
         if not all(read.values()):
             kept = tuple(c for c in self.chosen())
             try:
-                rows = Pantry(FAMILIES, self._sources, kept).size
+                rows = Pantry(self.families, self._sources, kept).size
             except UserError:
                 rows = 0
         self.words.setText(f"{number(rows)} different rows." if rows else "Nothing is ticked that gives a condition.")

@@ -1,0 +1,175 @@
+"""What the scan page is about: the scan that runs or is shown, its rows in words, and the scans that are kept. Knows no
+widget."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import Any
+
+from PySide6.QtCore import QObject, Signal
+
+from wolbrin.app.session import Session
+from wolbrin.core.errors import WolbrinError
+from wolbrin.core.jobs import Job
+from wolbrin.core.measures.wording import number
+from wolbrin.core.store.searches import Searches, StoredSearch
+from wolbrin.core.work.footing import Footing
+from wolbrin.core.work.scan_names import ScanNames, leader, sentence
+from wolbrin.core.work.scan_request import ScanRequest
+from wolbrin.core.work.scan_results import Line, ScanResult
+from wolbrin.core.work.scan_tries import KIND
+from wolbrin.core.work.scanning import last_scan, read_scan, scan_job
+
+FIRST_LINES, MOST_LINES = 60, 600
+
+
+@dataclass(frozen=True)
+class Told:
+    """What is shown of a scan: its answer, the plainest of its strongest lines, and its lines with their words."""
+
+    sentence: str
+    something: bool
+    leader: Line | None
+    lines: tuple[tuple[Line, str], ...]
+
+
+class ScanState(QObject):
+    """taken: another scan is shown; grown: more of it is known; said: its answer and its rows in words are; preparing:
+    whether one is being prepared; kept: other scans are kept."""
+
+    taken = Signal()
+    grown = Signal()
+    said = Signal()
+    preparing = Signal(bool)
+    kept = Signal()
+
+    def __init__(self, session: Session) -> None:
+        super().__init__()
+        self.session = session
+        self.result: ScanResult | None = None
+        self.names: ScanNames | None = None
+        self.job: Job | None = None
+        self.told: Told | None = None
+        self._preparing = False
+        session.resumed.connect(self._resumed)
+        session.grown.connect(lambda kind, result: self._grown(result) if kind == KIND else None)
+
+    @property
+    def running(self) -> bool:
+        return self.job is not None and not self.job.state.over
+
+    @property
+    def unfinished(self) -> bool:
+        """Whether the scan shown can be gone on with."""
+        return self.result is not None and self.result.unfinished and not self.running
+
+    def scans(self) -> list[StoredSearch]:
+        """Scans that are kept, newest first."""
+        return list(reversed(Searches(self.session.project).all([KIND])))
+
+    def start(self, request: ScanRequest) -> None:
+        """Scan in the background."""
+        s = self.session
+        if self.running or self._preparing:
+            s.note("A scan is running; stop it first.", "caution")
+            return
+        self._read("Prepare the scan", lambda: scan_job(s.project, request, s.on_ui(self._grown)), self._begin)
+
+    def _begin(self, made: Any) -> None:
+        self._show(*made)
+        self.session.start(made[0], "threads", lambda _: self._over(made[1]))
+
+    def _over(self, result: ScanResult) -> None:
+        self._grown(result)
+        self.kept.emit()
+
+    def _read(self, title: str, make: Any, then: Any) -> None:
+        """Make something beside the window; what goes wrong is said."""
+        s = self.session
+        self._preparing = True
+        self.preparing.emit(True)
+
+        def work() -> Any:
+            try:
+                return make()
+            except WolbrinError as err:
+                return err
+
+        def done(made: Any) -> None:
+            self._preparing = False
+            self.preparing.emit(False)
+            if isinstance(made, WolbrinError):
+                s.note(made.sentence(), "error", getattr(made, "door", None))
+            elif made is not None:
+                then(made)
+
+        s.compute(title, work, done)
+
+    def open(self, search: int) -> None:
+        """Show a scan that is kept."""
+        if self.result is not None and self.result.search == search:
+            return
+        if self.running:
+            self.session.note("A scan is running; stop it first.", "caution")
+            return
+        found = self.session.going.get(search)
+        if isinstance(found, ScanResult):
+            self._show(self.job, found)
+            return
+        self._read("Read the scan", lambda: read_scan(self.session.project, search), lambda made: self._show(None, made))
+
+    def restore(self) -> None:
+        """Show the last scan of the project again."""
+        if self.result is None:
+            self._read("Read the last scan", lambda: last_scan(self.session.project),
+                       lambda made: self._show(None, made) if self.result is None else None)
+
+    def go_on(self) -> None:
+        """Go on with the scan shown."""
+        if self.unfinished and self.result is not None:
+            self.session.go_on(self.result.search)
+
+    def _resumed(self, kind: str, job: Job, result: Any) -> None:
+        if kind == KIND:
+            self._show(job, result)
+
+    def _show(self, job: Job | None, result: ScanResult) -> None:
+        self.job, self.result, self.told = job, result, None
+        self.names = ScanNames(Footing.of(self.session.project), result)
+        self.taken.emit()
+        self._grown(result)
+        self.kept.emit()
+
+    def _grown(self, result: ScanResult) -> None:
+        if result is not self.result:
+            return
+        self.grown.emit()
+        self.session.counts_changed.emit()
+        self._say()
+
+    def _say(self) -> None:
+        """Read its rows beside the window: their levels are worked out for that."""
+        result, names = self.result, self.names
+        if result is None or names is None:
+            return
+        whole = result.answered
+
+        def work() -> Told:
+            lines = result.lines()[:MOST_LINES if whole else FIRST_LINES]
+            first = leader(result, names) if result.beyond() else None
+            if first is not None:
+                lines = [first, *(x for x in lines if x is not first)]
+            return Told(sentence(result, names), first is not None, first, tuple((x, names.words(x)) for x in lines))
+
+        def done(told: Told) -> None:
+            if result is self.result:
+                self.told = told
+                self.said.emit()
+
+        self.session.compute("Read the rows of the scan", work, done, "rows of the scan")
+
+    def title_of(self, stored: StoredSearch) -> str:
+        """A kept scan in a line."""
+        day = stored.created[:16].replace("T", " ")
+        state = "" if stored.state == "done" else f", {stored.state}"
+        return f"{stored.title} \u00b7 {day}{state} \u00b7 {number(stored.tried)} tries"
