@@ -54,7 +54,7 @@ def edges(seeds: int) -> None:
     for kind in markets.EDGES:
         for wanted in (2.0, 3.0):
             def one(seed: int, kind: str = kind, wanted: float = wanted) -> tuple[bool, float, float]:
-                return markets.found_edge(kind, wanted, seed)
+                return markets.found_edge(kind, wanted, seed, 10_000)
 
             with ThreadPoolExecutor(WORKERS) as pool:
                 made = list(pool.map(one, range(1, seeds + 1)))

@@ -160,6 +160,21 @@ def proving(window: MainWindow, folder: Path) -> None:
     plan(window, folder)
 
 
+def scan(window: MainWindow, folder: Path) -> None:
+    """Where in two markets is anything at all: one with an edge, and one without."""
+    s = window.session
+    window.go("study")
+    page: Any = window.places["study"].scan
+    for market, name in (("ASL", "scan-noise"), ("NPW", "scan")):
+        s.set_market(market)
+        rest(window)
+        page.start()
+        while page.state.result is None or page.state.running or page.state.result.request.places[0][0] != market:
+            pause()
+        rest(window, 2.0)
+        shoot(window, folder, name)
+
+
 def work(window: MainWindow, folder: Path) -> None:
     """Walk through the demo as a newcomer would, taking a picture at each place."""
     from wolbrin.core.rules.templates import templates
@@ -178,7 +193,8 @@ def work(window: MainWindow, folder: Path) -> None:
     place["rules"].jump(-1)
     shoot(window, folder, "rules")
     s.undo.undo()
-    go("study")
+    scan(window, folder)
+    place["study"].show_page("study")
     place["study"].start()
     shoot(window, folder, "study")
     place["study"].show_page("field")
@@ -270,8 +286,8 @@ def main() -> None:
         project = build_demo(Path(folder) / "demo", lambda what, *_: print(what))
         window = MainWindow(Session(project, engine, theme))
         window.show()
-        # A second argument "markets", "walk" or "proving" makes only those pictures.
-        {"markets": markets, "walk": walk, "proving": proving}.get((sys.argv[2:] or [""])[0], work)(window, target)
+        # A second argument "markets", "scan", "walk" or "proving" makes only those pictures.
+        {"markets": markets, "scan": scan, "walk": walk, "proving": proving}.get((sys.argv[2:] or [""])[0], work)(window, target)
         window.close()
         project.close()
     engine.close()

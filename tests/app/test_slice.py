@@ -260,6 +260,7 @@ def test_from_study_and_sweep_to_a_proved_portfolio(qtbot: QtBot, window: MainWi
     s = window.session
     window.go("study")
     place = window.places["study"]
+    press(qtbot, window, "Ctrl+2")
     press(qtbot, window, "Ctrl+Return")
     settle()
     assert place.study.shown_study.firings > 500

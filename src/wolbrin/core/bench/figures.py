@@ -17,6 +17,7 @@ from wolbrin.core.bench.importing import import_figures
 from wolbrin.core.bench.many import discover_figures, pausing_figures, reading_figures
 from wolbrin.core.bench.portfolios import account_figures, overlap_figures, weight_figures
 from wolbrin.core.bench.proving import line_figures, path_figures
+from wolbrin.core.bench.scans import scan_figures
 from wolbrin.core.bench.shelf import shelf_figures
 from wolbrin.core.bench.trials import trial_figures
 from wolbrin.core.bench.walks import walk_figures
@@ -140,6 +141,8 @@ def core_figures(tell: Callable[[str], None] = lambda what: None) -> list[Figure
         found.append(Figure("10 shuffles of the sweep of exits", time.perf_counter() - began, "s", "lower", None,
                             f"the sweep itself on all cores: {exits:.2f} s"))
         tell("Discover")
+        tell("a scan")
+        found += scan_figures(project, terms.code, bars.interval, engine)
         found += discover_figures(project, terms.code, bars.interval, engine, single)
         engine.close()
         single.close()

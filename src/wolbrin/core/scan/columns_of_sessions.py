@@ -27,12 +27,14 @@ FULL = 250  # bars that a byte counts
 @dataclass(frozen=True)
 class Layout:
     """begin: int64[s], first bars of sessions; length: int64[s], bars. unit: float64[most, s], moves (0 where a bar does not
-    count); counted: uint8[most, s]. date: int64[s], number of the session's date; single: each date is one session."""
+    count); counted, there: uint8[most, s], bars that count, and that are there before the scan's end. date: int64[s],
+    number of the session's date; single: each date is one session."""
 
     begin: Ints
     length: Ints
     unit: Floats
     counted: Bytes
+    there: Bytes
     date: Ints
     single: bool
 
@@ -52,7 +54,9 @@ def layout_of(moves: Moves) -> Layout | None:
     date = np.zeros(len(begins), np.int64)
     date[column] = moves.day[counting]
     single = len(begins) == moves.days and bool((date == np.arange(len(begins))).all())
-    return Layout(begins.astype(np.int64), length.astype(np.int64), unit, counted, date, single)
+    bar = begins[None] + np.arange(most)[:, None]
+    there = ((bar <= counting[-1]) & (np.arange(most)[:, None] < length[None])).astype(np.uint8)
+    return Layout(begins.astype(np.int64), length.astype(np.int64), unit, counted, there, date, single)
 
 
 @njit(cache=True, nogil=True)
@@ -91,24 +95,23 @@ def _longer(now: Bytes, by: int, out: Bytes) -> None:
 
 
 @njit(cache=True, nogil=True)
-def _counts(held: Bytes, counted: Bytes, few: Bytes) -> tuple[int, int]:
-    """Bars that are held and count, and runs of held bars among them. few: uint8[2, s], so that many are added at once."""
+def _counts(held: Bytes, counted: Bytes, there: Bytes, few: Bytes) -> tuple[int, int]:
+    """Bars that are held and count, and runs of held bars. few: uint8[2, s], so that many are added at once."""
     bars, begun = 0, 0
     few[:, :] = 0
     some, first = few[0], few[1]
     most = held.shape[0]
     for p in range(most):
-        now, count = held[p], counted[p]
+        now, count, exists = held[p], counted[p], there[p]
         if p > 0:
-            before, earlier = held[p - 1], counted[p - 1]
+            before = held[p - 1]
             for s in range(len(some)):
-                here = now[s] & count[s]
-                some[s] += here
-                first[s] += here & ~(before[s] & earlier[s])
+                some[s] += now[s] & count[s]
+                first[s] += now[s] & exists[s] & ~before[s]
         else:
             for s in range(len(some)):
                 some[s] += now[s] & count[s]
-                first[s] += now[s] & count[s]
+                first[s] += now[s] & exists[s]
         if p % FULL == FULL - 1 or p == most - 1:
             for s in range(len(some)):
                 bars += int(some[s])
@@ -187,8 +190,8 @@ def _firing_dates(fires: Bytes, counted: Bytes, date: Ints) -> int:
 
 
 @njit(cache=True, nogil=True, error_model="numpy")
-def score_sessions(rows: Words, horizons: Ints, begin: Ints, length: Ints, unit: Floats, counted: Bytes, date: Ints,
-                   single: bool, first: int, bars: int, by_day: Floats, y: F32, total: Floats, squares: Floats,
+def score_sessions(rows: Words, horizons: Ints, begin: Ints, length: Ints, unit: Floats, counted: Bytes, there: Bytes,
+                   date: Ints, single: bool, first: int, bars: int, by_day: Floats, y: F32, total: Floats, squares: Floats,
                    effective: Floats, covered: Ints, trades: Ints, firing: Ints) -> None:
     """See `scores.score_rows`; the rest as `Layout` names it."""
     most, sessions = unit.shape
@@ -213,7 +216,7 @@ def score_sessions(rows: Words, horizons: Ints, begin: Ints, length: Ints, unit:
                 _longer(now, by, other)
                 now, other = other, now
                 reach += by
-            bars_held, begun = _counts(now, counted, few)
+            bars_held, begun = _counts(now, counted, there, few)
             _moved(now, unit, sums)
             if not single:
                 by_date[:] = 0.0

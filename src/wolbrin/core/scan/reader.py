@@ -12,7 +12,7 @@ from wolbrin.core.rules.operands import Operand
 from wolbrin.core.scan.rows import at_bar
 from wolbrin.core.search.ingredients import Node, Pantry
 
-COLUMN_BYTES = 160 * 1024**2
+COLUMN_BYTES = 96 * 1024**2
 SEEN = 4_000  # values that tell which levels a series takes
 
 

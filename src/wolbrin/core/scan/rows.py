@@ -16,7 +16,7 @@ from wolbrin.core.indicators.catalogue import CUMULATIVE
 from wolbrin.core.indicators.catalogue import find as indicator_of
 from wolbrin.core.rules.model import UNARY, Condition, FieldOperand, IndicatorOperand, NumberOperand, Row
 from wolbrin.core.rules.operands import CombinedOperand, CustomOperand, Operand
-from wolbrin.core.scan.families import CLOCK, LED, WEEK
+from wolbrin.core.scan.families import CLOCK, LED
 from wolbrin.core.search.ingredients import LONGER_SHARE, OTHER_SHARE, RARE_SHARE, ROWS, Ingredient, Pantry
 
 AT_SHARE = 0.3  # of the rows at most are rows at one bar of the session
@@ -109,7 +109,7 @@ def choose_rows(pantry: Pantry, count: int, longest: int) -> Choice:
 
     whole: set[str] = set()
     left = max(int(count * WHOLE_SHARE), count if len(families) == 1 else 0)
-    for key in sorted(families, key=lambda k: (k not in (WEEK, "weekday", "clock"), sizes[k])):
+    for key in sorted(families, key=lambda k: sizes[k]):
         if 0 < sizes[key] <= min(SMALL if key != LED else max(SMALL, left), left):
             whole.add(key)
             for which in families[key]:

@@ -27,10 +27,11 @@ TILE = 512
 SCORES = 12_000_000  # daily scores of a tile
 ROW_BYTES = 64 * 1024**2
 FEWEST, LEAST_TILES = 8, 4
+PAIRS_KEPT = 200  # of what was seen, the strongest
 STRONGEST = 50  # rows that pairs are made of
 STRONG = 40  # of a tile, that are followed through every draw
 WORTH = 2.5  # |t| below which none is
-BITS_BYTES = 192 * 1024**2
+BITS_BYTES = 128 * 1024**2
 FIRES = 0.05  # a row that holds on fewer bars fires at moments
 WANDERS = 0.04  # a series of the user's own that crosses its middle on fewer days has no fixed level
 GROUPS = 2
@@ -166,8 +167,20 @@ class Scanner:
             held = self._bits.get(number)
         if held is not None:
             return held, OK
+        made, why = self._plain(int(self.choice.codes[number]))
+        return (None, why) if made is None else (self._kept(number, made), OK)
+
+    def _kept(self, number: int, made: Words) -> Words:
+        """A row of these firings at its bar of the session; kept while there is room."""
         bar = int(self.choice.at[number])
-        code = int(self.choice.codes[number])
+        made = made & self._bar(bar) if bar else made
+        with self._lock:
+            if len(self._bits) < self._most_bits:
+                self._bits[number] = made
+        return made
+
+    def _plain(self, code: int) -> tuple[Words | None, int]:
+        """Where a row fires at any bar of the session."""
         try:
             node = self.reader.plain(code)
             if node is None:
@@ -175,16 +188,9 @@ class Scanner:
             series = unanchored(node)
             if series is not None and self._no_fixed_level(series):
                 return None, WHEN
-            size = len(self.history.bars)
-            made = pack((truth(self.reader.columns, node),), size)[:, 0]
+            return pack((truth(self.reader.columns, node),), len(self.history.bars))[:, 0], OK
         except UserError:
             return None, CANNOT
-        if bar:
-            made = made & self._bar(bar)
-        with self._lock:
-            if len(self._bits) < self._most_bits:
-                self._bits[number] = made
-        return made, OK
 
     def _bar(self, bar: int) -> Words:
         if bar not in self._at:
@@ -196,29 +202,22 @@ class Scanner:
     def tile(self, which: int) -> Tile:
         """What came of tile number `which`."""
         first = which * self.size
-        numbers = range(first, min(first + self.size, len(self.choice)))
+        return self.drawn(first, *self.words(range(first, min(first + self.size, len(self.choice)))))
+
+    def words(self, numbers: range) -> tuple[Words, NDArray[np.int8]]:
+        """Where rows fire, uint64[r, words], none where they do not stand for anything here, and why: int8[r]."""
         words = np.zeros((len(numbers), words_of(len(self.history.bars))), np.uint64)
         reason = np.zeros(len(numbers), np.int8)
-        before: tuple[int, Words | None, int] = (-1, None, OK)
+        before, made, why = -1, None, OK
         for at, number in enumerate(numbers):
             check_stopped()
-            code, bar = int(self.choice.codes[number]), int(self.choice.at[number])
-            if bar and before[0] == code and before[1] is not None:
-                made, reason[at] = before[1] & self._bar(bar), OK
-                self._keep(number, made)
-            else:
-                found, reason[at] = self.bits(number)
-                if found is None:
-                    continue
-                made = found
-                before = (code, made, OK) if not bar else (-1, None, OK)
-            words[at] = made
-        return self.drawn(first, words, reason)
-
-    def _keep(self, number: int, made: Words) -> None:
-        with self._lock:
-            if len(self._bits) < self._most_bits:
-                self._bits[number] = made
+            code = int(self.choice.codes[number])
+            if code != before:  # rows at several bars of the session follow one another
+                before, (made, why) = code, self._plain(code)
+            reason[at] = why
+            if made is not None:
+                words[at] = self._kept(number, made)
+        return words, reason
 
     def drawn(self, first: int, words: Words, reason: NDArray[np.int8]) -> Tile:
         """Scores of rows from number `first` on, and what every draw makes of them."""
@@ -281,6 +280,9 @@ class Scanner:
         signs = np.ones(self.moves.days, np.float32) if draw < 0 else self.signs[:, draw]
         made = pair(self.scorer, every[~holds], every[holds], levels[~holds], signs)
         a, b = np.nonzero(made.strength)
+        if draw < 0:
+            some = np.argsort(-np.abs(made.strength[a, b]), kind="stable")[:PAIRS_KEPT]
+            a, b = a[some], b[some]
         money = np.full(len(a), np.nan)
         if draw < 0 and len(a):
             money = self.scorer.earned(every[~holds][a] & every[holds][b], levels[~holds][a]) * np.sign(made.strength[a, b])

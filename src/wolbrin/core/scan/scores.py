@@ -204,7 +204,7 @@ class Scorer:
         layout = self._layout
         if layout is not None:
             score_sessions(rows, np.array(self.horizons, np.int64), layout.begin, layout.length, layout.unit, layout.counted,
-                           layout.date, layout.single, self.firing_span[0], m.bars, m.by_day, y, total, squares,
+                           layout.there, layout.date, layout.single, self.firing_span[0], m.bars, m.by_day, y, total, squares,
                            effective, covered, trades, firing)
         else:
             score_rows(rows, np.array(self.horizons, np.int64), m.flat, *self.firing_span, self.last, self.sums,

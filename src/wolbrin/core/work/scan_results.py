@@ -19,7 +19,6 @@ from wolbrin.core.search.ingredients import ROWS
 from wolbrin.core.store.tables import Columns
 from wolbrin.core.work.scan_request import ScanRequest
 
-PAIRS_KEPT = 200
 COLUMNS = ("code", "at", "group", "t", "side", "best", "money", "trades", "covered", "firing", "state", "reason")
 
 
@@ -254,9 +253,8 @@ class ScanResult:
 
 
 def pairs_json(pairs: Pairs) -> dict[str, list[Any]]:
-    """Pairs that were seen, the strongest, as JSON."""
-    at = np.argsort(-np.abs(pairs.strength), kind="stable")[:PAIRS_KEPT]
-    return {name: np.asarray(values)[at].tolist() for name, values in vars(pairs).items()}
+    """Pairs that were seen, as JSON."""
+    return {name: np.asarray(values).tolist() for name, values in vars(pairs).items()}
 
 
 def pairs_of(data: dict[str, Any], rows: int) -> Pairs:

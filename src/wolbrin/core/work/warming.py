@@ -10,6 +10,7 @@ import numpy as np
 from wolbrin.core.batch.genomes import genome_of
 from wolbrin.core.batch.many import Many
 from wolbrin.core.batch.shifted import Shifting
+from wolbrin.core.bits import pack
 from wolbrin.core.engine.account import Seat, run_account
 from wolbrin.core.engine.brief import Brief
 from wolbrin.core.engine.prepare import Prepared
@@ -40,6 +41,9 @@ from wolbrin.core.rules.model import (
     Strategy,
     Trail,
 )
+from wolbrin.core.scan.moves import END, moves_of
+from wolbrin.core.scan.pairs import pair
+from wolbrin.core.scan.scores import Scorer
 from wolbrin.core.search.explorer import Explorer
 from wolbrin.core.search.families import FAMILIES
 from wolbrin.core.search.floors import Floors
@@ -52,14 +56,14 @@ from wolbrin.core.study.shuffle import shuffle
 from wolbrin.core.work.warmed import mark_file
 
 
-def _tiny() -> Bars:
+def _tiny(minutes: int = 15) -> Bars:
     terms = Terms(code="WARM", tick_size=0.5, point_value=10.0, time_zone="UTC",
                   sessions=(SessionRule(days=("Mon", "Tue", "Wed", "Thu", "Fri"), open="00:00", close="24:00"),))
     n = 400
     start = int(np.datetime64(dt.date(2024, 1, 1), "ns").astype(np.int64))
-    time = start + np.arange(n, dtype=np.int64) * 15 * NS_A_MINUTE
+    time = start + np.arange(n, dtype=np.int64) * minutes * NS_A_MINUTE
     close = 100.0 + 0.5 * np.round(8 * np.sin(np.arange(n) / 5.0))
-    return make_bars(terms, 15, time, (close, close + 0.5, close - 0.5, close), np.ones(n), "warm-up")
+    return make_bars(terms, minutes, time, (close, close + 0.5, close - 0.5, close), np.ones(n), "warm-up")
 
 
 def warm(report: Callable[[str, int, int], None] = lambda what, done, total: None) -> None:
@@ -124,6 +128,15 @@ def warm(report: Callable[[str, int, int], None] = lambda what, done, total: Non
             score_sets(ready.held, np.array([[0, 1]]))
         spearman(np.ascontiguousarray(few.T), np.ones((3, 4), bool))
 
+    def scan() -> None:
+        slow = Prepared.of(_tiny(720))  # so that it has days enough
+        fires = pack((np.ones(len(slow.bars), np.uint8),), len(slow.bars)).T.copy()
+        for flat in (True, False):
+            scorer = Scorer(moves_of(slow, Span(), flat), (1, 2, END))
+            scorer.score(fires)
+            scorer.earned(fires, np.array([1]))
+            pair(scorer, fires, fires, np.array([1]), np.ones(scorer.moves.days, np.float32))
+
     steps: list[tuple[str, Callable[[], object]]] = [
         ("indicators", indicators),
         ("rules", rules),
@@ -131,6 +144,7 @@ def warm(report: Callable[[str, int, int], None] = lambda what, done, total: Non
         ("simulator", lambda: backtest(history, strategy, Brief(Span()))),
         ("measures", lambda: measure(Facts.of(backtest(history, strategy, Brief(Span()))))),
         ("many at once", many),
+        ("scans", scan),
         ("sweeps", sweeps),
         ("rehearsal", rehearsal),
         ("one account", account),
