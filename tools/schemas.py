@@ -12,6 +12,7 @@ from wolbrin.core.rules.conditions import ConditionFile
 from wolbrin.core.rules.model import Strategy
 from wolbrin.core.study.answers import StudyAnswer, TrialAnswer
 from wolbrin.core.work.discover_answer import DiscoverAnswer, ShelfAnswer
+from wolbrin.core.work.scan_answer import ScanAnswer
 from wolbrin.core.work.shelving import CandidateFile
 from wolbrin.core.work.sweep_answer import SweepAnswer
 from wolbrin.core.work.sweep_sets import ParameterSet
@@ -21,7 +22,7 @@ FOLDER = Path(__file__).parents[1] / "docs/schemas"
 MODELS = {"market": Terms, "layout": Layout, "strategy": Strategy, "conditions": ConditionFile, "parameters": ParameterSet,
           "sweep-answer": SweepAnswer, "walk-answer": WalkAnswer, "study-answer": StudyAnswer, "trial-answer": TrialAnswer,
           "discover-answer": DiscoverAnswer, "shelf-answer": ShelfAnswer, "candidate": CandidateFile,
-          "portfolio": PortfolioFile}
+          "portfolio": PortfolioFile, "scan-answer": ScanAnswer}
 
 
 def texts() -> dict[str, str]:

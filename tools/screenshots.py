@@ -161,18 +161,15 @@ def proving(window: MainWindow, folder: Path) -> None:
 
 
 def scan(window: MainWindow, folder: Path) -> None:
-    """Where in two markets is anything at all: one with an edge, and one without."""
-    s = window.session
+    """Where in this market is anything at all?"""
     window.go("study")
     page: Any = window.places["study"].scan
-    for market, name in (("ASL", "scan-noise"), ("NPW", "scan")):
-        s.set_market(market)
-        rest(window)
-        page.start()
-        while page.state.result is None or page.state.running or page.state.result.request.places[0][0] != market:
-            pause()
-        rest(window, 2.0)
-        shoot(window, folder, name)
+    page.start()
+    rest(window, 2.0)
+    while page.state.running:
+        pause()
+    rest(window, 2.0)
+    shoot(window, folder, "scan")
 
 
 def work(window: MainWindow, folder: Path) -> None:
@@ -197,12 +194,6 @@ def work(window: MainWindow, folder: Path) -> None:
     place["study"].show_page("study")
     place["study"].start()
     shoot(window, folder, "study")
-    place["study"].show_page("field")
-    trial = place["study"].page("field")
-    trial.markets.set(["NPW", "ASL", "BBY", "CRB"])
-    place["study"].start()
-    rest(window, 2.0)
-    shoot(window, folder, "study-field")
     go("sweep")
     sweep(window, folder)
     go("discover")
@@ -287,7 +278,8 @@ def main() -> None:
         window = MainWindow(Session(project, engine, theme))
         window.show()
         # A second argument "markets", "scan", "walk" or "proving" makes only those pictures.
-        {"markets": markets, "scan": scan, "walk": walk, "proving": proving}.get((sys.argv[2:] or [""])[0], work)(window, target)
+        made = {"markets": markets, "scan": scan, "walk": walk, "proving": proving}
+        made.get((sys.argv[2:] or [""])[0], work)(window, target)
         window.close()
         project.close()
     engine.close()

@@ -224,7 +224,7 @@ def test_signs_follow_from_seed_and_date_alone() -> None:
 
 
 def pantry(others: tuple[str, ...] = ("AAA",), chosen: str = "") -> Pantry:
-    return Pantry(SCANNED, Sources(15, others, (), (), longer_than(15)), parse_chosen([chosen]) if chosen else ())
+    return Pantry(SCANNED, Sources(15, others, (), (), longer_than(15), others), parse_chosen([chosen]) if chosen else ())
 
 
 @given(st.integers(50, 4_000), st.integers(2, 100))

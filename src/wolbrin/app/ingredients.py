@@ -58,7 +58,9 @@ class IngredientModel(QAbstractItemModel):
                 self.tops.append(top)
         for top in self.tops:
             for one in (top, *top.children):
-                one.on, one.weight = before.get(one.key, (one.on, one.weight))
+                # What is new in a family that was there is ticked as the family is.
+                new = one.on if top.key not in before else before[top.key][0], one.weight
+                one.on, one.weight = before.get(one.key, new)
         self.endResetModel()
 
     def node(self, index: Index) -> _Node:
@@ -216,7 +218,7 @@ class Ingredients(QWidget):
         header = self.tree.header()
         header.setStretchLastSection(False)
         header.setSectionResizeMode(0, QHeaderView.ResizeMode.Stretch)
-        for at, width in ((1, 56), (2, 92)):
+        for at, width in ((1, 56), (2, 104)):
             header.resizeSection(at, width)
         self.words = label("", "small", wrap=True)
         self.setLayout(column(

@@ -83,6 +83,7 @@ def add(app: typer.Typer, demo: Callable[[], Path]) -> None:
             show: int | None = typer.Option(None, "--show", help="Show a scan that was kept; nothing is run."),
             strategy: int | None = typer.Option(None, "--strategy", help="Begin a strategy of the project with "
                                                  "this line."),
+            name: str = typer.Option("", "--name", help="A name of its own."),
             top: int = typer.Option(SHOWN, "--top", min=0, help="How many lines to give."),
             share: float = SHARE, json: bool = JSON) -> None:
         """What price does after every row of the ingredients, beside luck: is there anything at all?"""
@@ -102,6 +103,8 @@ def add(app: typer.Typer, demo: Callable[[], Path]) -> None:
                         _places(market, interval), parse_chosen(ingredients) if ingredients else (), rows,
                         read_horizons(horizons), not over_sessions, pairs, draws, seed))
                 state = run(job, "threads", share).value
+            if name.strip():
+                Searches(opened).rename(result.search, name.strip()[:80])
             answer = scan_answer(opened, result, state, top)
             if strategy is not None:
                 error_console.print(f'"{_kept(opened, result, strategy)}" is a strategy of the project now.', markup=False)

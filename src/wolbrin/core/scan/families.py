@@ -56,7 +56,7 @@ def _led(sources: Sources) -> Iterable[Ingredient]:
                 Ingredient(f"led:{code}.extreme", f"New highs and lows of {code}", (2, len(OVER)), extreme),
                 Ingredient(f"led:{code}.moved", f"Large moves of {code}", (len(BACK), len(SHARES)), moved)]
 
-    return [one for code in sources.others for one in of_market(code)]
+    return [one for code in sources.named for one in of_market(code)]
 
 
 SCANNED: list[Family] = [*FAMILIES, Family(WEEK, "Hours of the week", 0.03, _week),

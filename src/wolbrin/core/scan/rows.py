@@ -16,7 +16,7 @@ from wolbrin.core.indicators.catalogue import CUMULATIVE
 from wolbrin.core.indicators.catalogue import find as indicator_of
 from wolbrin.core.rules.model import UNARY, Condition, FieldOperand, IndicatorOperand, NumberOperand, Row
 from wolbrin.core.rules.operands import CombinedOperand, CustomOperand, Operand
-from wolbrin.core.scan.families import CLOCK, LED
+from wolbrin.core.scan.families import CLOCK, LED, WEEK
 from wolbrin.core.search.ingredients import LONGER_SHARE, OTHER_SHARE, RARE_SHARE, ROWS, Ingredient, Pantry
 
 AT_SHARE = 0.3  # of the rows at most are rows at one bar of the session
@@ -123,8 +123,10 @@ def choose_rows(pantry: Pantry, count: int, longest: int) -> Choice:
     every, at = np.concatenate([plain, at_codes]), np.concatenate([np.zeros(len(plain), np.int16), at_bars])
     clock = np.array([pantry.items[int(c) >> ROWS].family in CLOCK for c in every], bool)
     group = np.where(clock, 0, 1).astype(np.int8)
-    # Rows of one series follow one another, so that few columns need be at hand; the clock comes first, being quick.
-    order = np.lexsort((at, every, group))
+    # Rows of one series follow one another, so that few columns need be at hand; the clock comes first, being quick, and of it
+    # the hours of the week, which are a picture of their own.
+    week = np.array([pantry.items[int(c) >> ROWS].family != WEEK for c in every], bool)
+    order = np.lexsort((at, every, week, group))
     every, at, group = every[order], at[order], group[order]
     return Choice(every, at, group, pantry.size + len(at_codes))
 

@@ -82,14 +82,16 @@ class Family:
 @dataclass(frozen=True)
 class Sources:
     """What a search may read beside its own bars. interval: of those, in minutes (market.intervals); others: codes of other
-    markets; own: series of the user's confirmed indicators; library: named conditions with their tags, the user's first;
-    longer: whether longer intervals are read."""
+    markets; named: codes of all there are, for rows that are about another market by themselves; own: series of the user's
+    confirmed indicators; library: named conditions with their tags, the user's first; longer: whether longer intervals are
+    read."""
 
     interval: int
     others: tuple[str, ...] = ()
     own: tuple[Operand, ...] = ()
     library: tuple[tuple[str, Node, tuple[str, ...]], ...] = ()
     longer: tuple[int, ...] = ()
+    named: tuple[str, ...] = ()
 
 
 @dataclass(frozen=True)
@@ -129,7 +131,7 @@ class Pantry:
         places = {c.key for c in chosen} & set(PLACES_KEYS)
         if chosen:
             sources = Sources(sources.interval, sources.others if "markets" in places else (), sources.own, sources.library,
-                              sources.longer if "longer" in places else ())
+                              sources.longer if "longer" in places else (), sources.named)
         self.every = [(f, tuple(f.make(sources))) for f in families]
         known = {f.key: (f, items) for f, items in self.every}
         picked: dict[str, tuple[Ingredient, float]] = {}

@@ -55,4 +55,4 @@ def readable(interval: int, others: Sequence[str], own: Sequence[CustomOperand],
         nodes = condition.active
         node = nodes[0] if len(nodes) == 1 and condition.match == "all" else condition
         library.append((one.name, node, (MINE, *one.tags) if mine else one.tags))
-    return Sources(interval, tuple(others), tuple(own), tuple(library), longer_than(interval))
+    return Sources(interval, tuple(others), tuple(own), tuple(library), longer_than(interval), tuple(others))

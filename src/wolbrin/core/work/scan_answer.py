@@ -12,6 +12,7 @@ from wolbrin.core.scan.luck import LEVEL, passed_in, tries_worth
 from wolbrin.core.scan.scanner import GROUPS
 from wolbrin.core.search.ingredients import ROWS
 from wolbrin.core.store.project import Project
+from wolbrin.core.store.searches import Searches
 from wolbrin.core.study.answers import Value, value
 from wolbrin.core.work.footing import Footing
 from wolbrin.core.work.scan_names import ScanNames, leader, sentence
@@ -100,7 +101,7 @@ def line_of(result: ScanResult, names: ScanNames, line: Line, with_strategy: boo
 
 def scan_answer(project: Project, result: ScanResult, state: str, top: int = 50) -> ScanAnswer:
     """The whole of a scan; lines: those beyond luck and the strongest others, `top` in all."""
-    names = ScanNames(Footing.of(project), result)
+    names, title = ScanNames(Footing.of(project), result), Searches(project).get(result.search).title
     lines, hurdles = result.lines(), result.hurdles()
     if result.beyond():
         first = leader(result, names)
@@ -112,7 +113,7 @@ def scan_answer(project: Project, result: ScanResult, state: str, top: int = 50)
     most = result.most().max(axis=0)
     readable = names.history(0) is not None
     return ScanAnswer(
-        search=result.search, title=result.request.title, state=state, sentence=sentence(result, names),
+        search=result.search, title=title, state=state, sentence=sentence(result, names),
         something=bool(result.beyond()), notes=tuple(result.notes), horizons=result.request.levels, rows=result.rows,
         told=result.told, left_out=left, draws=result.draws,
         luck_reaches={QUESTIONS[g]: value(hurdles[g]) for g in range(GROUPS)},

@@ -25,6 +25,7 @@ from wolbrin.core.scan.scanner import GROUPS
 from wolbrin.core.scan.told import horizon_text
 from wolbrin.core.search.families import WEEKDAYS
 from wolbrin.core.search.ingredients import Chosen
+from wolbrin.core.store.searches import Searches
 from wolbrin.core.work.readable import own_conditions, own_operands, readable
 from wolbrin.core.work.scan_request import COUNT, MOST_ROWS, ScanRequest, horizon_words, read_horizons
 from wolbrin.core.work.scan_results import Line
@@ -73,6 +74,7 @@ class ScanPage(QWidget):
         self.rows.setGroupSeparatorShown(True)
         self.rows.setValue(COUNT)
         self.rows.setSuffix(" rows")
+        self.rows.setFixedWidth(116)
         self.rows.setAccessibleName("rows looked at")
         self.rows.setToolTip("Small families whole, the others by an even grid over their settings")
         self.horizons = QLineEdit(", ".join("end" if not h else str(h) for h in USUAL))
@@ -89,10 +91,12 @@ class ScanPage(QWidget):
         self.more.hide()
         self.kept = QComboBox()
         self.kept.setAccessibleName("scans that are kept")
-        self.kept.setMinimumWidth(150)
+        self.kept.setMinimumWidth(110)
         self.kept.setSizeAdjustPolicy(QComboBox.SizeAdjustPolicy.AdjustToMinimumContentsLengthWithIcon)
         self.kept.activated.connect(lambda at: self.state.open(self.kept.itemData(at)))
         self.kept.hide()
+        self.name = button("Name \u2026", self.rename, tip="Give the scan shown a name of its own")
+        self.name.hide()
         self.answer = label("", "heading", wrap=True)
         self.words = label("", "small", wrap=True)
         self.notes = label("", "caution", wrap=True)
@@ -129,7 +133,7 @@ class ScanPage(QWidget):
         self.stack.addWidget(result)
         self.setLayout(column(
             row(self.markets, self.chosen_words, 4, self.rows, 4, label("held", "muted"), self.horizons, self.over_sessions,
-                self.pairs, None, self.kept, self.more, self.run, margins=(0, 0, 8, 0)), self.stack, spacing=5,
+                self.pairs, None, self.kept, self.name, self.more, self.run, margins=(0, 0, 8, 0)), self.stack, spacing=5,
             margins=(0, 0, 8, 0)))
         self._filled: object = None
         self._families: list[str] = []
@@ -245,6 +249,31 @@ class ScanPage(QWidget):
             self.kept.setCurrentIndex(self.kept.findData(self.state.result.search))
         self.kept.blockSignals(False)
         self.kept.setVisible(len(found) > 0)
+        self.name.setVisible(self.state.result is not None)
+
+    def rename(self) -> None:
+        """Give the scan shown a name of its own."""
+        found = next((x for x in self.session.attempt(self.state.scans) or []
+                      if self.state.result is not None and x.id == self.state.result.search), None)
+        if found is None:
+            return
+        popup, edit = Popup(self), QLineEdit(found.title)
+        edit.setAccessibleName("name of the scan")
+        edit.setMaxLength(80)
+        edit.setMinimumWidth(260)
+
+        def keep() -> None:
+            text = edit.text().strip()
+            if text:
+                self.session.attempt(lambda: Searches(self.session.project).rename(found.id, text))
+                self._list_kept()
+            popup.close()
+
+        edit.returnPressed.connect(keep)
+        popup.body.addLayout(row(edit, button("Keep", keep, main=True)))
+        popup.open_under(self.name)
+        edit.setFocus()
+        edit.selectAll()
 
     # Showing
 
@@ -273,12 +302,12 @@ class ScanPage(QWidget):
                 left[why] = left.get(why, 0) + n
         out = sum(left.values())
         where = ", ".join(f"{m}" for m, _ in result.request.places)
+        luck = f"Luck: {number(result.draws)} draws of a random sign for each date. " if result.answered else ""
         why = "; ".join(f"{number(n)}: {w}" for w, n in left.items())
         self.words.setText(
             f"{number(result.rows)} of {number(result.total)} rows on {where}, training span, "
             f"{number(result.places[0].days)} days; {number(out)} left out ({why}). "
-            f"Luck: {number(result.draws)} draws of a random sign for each date. Counts as "
-            f"{number(max(result.tries.values(), default=0))} tries on its market so far, other searches included.")
+            f"{luck}Counts as {number(max(result.tries.values(), default=0))} tries on its market so far, other searches included.")
         self.notes.setText(". ".join(f"{n[:1].upper()}{n[1:]}" for n in result.notes))
         self.notes.setVisible(bool(result.notes))
         if self.state.told is None:
@@ -321,7 +350,7 @@ class ScanPage(QWidget):
         self._hours = hours
         if not len(hours):
             self.clock.show_t(np.full((5, 1), np.nan), np.full((5, 1), np.nan), [""] * 5, [""], [d[:3] for d in WEEKDAYS],
-                              "no hours of the week were scanned", "")
+                              "not looked at yet" if self.state.running else "no hours of the week were scanned", "")
             return
         some = t[:, hours]
         names = [f"{day}, {h:02d}:00 to {h + 1:02d}:00" for day in WEEKDAYS for h in hours]
