@@ -20,7 +20,7 @@ from wolbrin.core.engine.brief import Brief
 from wolbrin.core.work.scan_request import ScanRequest
 from wolbrin.core.work.scanning import scan_here
 
-WORKERS = 2
+WORKERS, ROWS = 2, 4_000
 
 
 def small(code: str, rows: int = 400, draws: int = 100, pairs: bool = True) -> ScanRequest:
@@ -54,7 +54,7 @@ def edges(seeds: int) -> None:
     for kind in markets.EDGES:
         for wanted in (2.0, 3.0):
             def one(seed: int, kind: str = kind, wanted: float = wanted) -> tuple[bool, float, float]:
-                return markets.found_edge(kind, wanted, seed, 10_000)
+                return markets.found_edge(kind, wanted, seed, ROWS)
 
             with ThreadPoolExecutor(WORKERS) as pool:
                 made = list(pool.map(one, range(1, seeds + 1)))

@@ -123,8 +123,8 @@ def choose_rows(pantry: Pantry, count: int, longest: int) -> Choice:
     every, at = np.concatenate([plain, at_codes]), np.concatenate([np.zeros(len(plain), np.int16), at_bars])
     clock = np.array([pantry.items[int(c) >> ROWS].family in CLOCK for c in every], bool)
     group = np.where(clock, 0, 1).astype(np.int8)
-    # Rows of one series follow one another, so that few columns need be at hand; the clock comes first, being quick, and of it
-    # the hours of the week, which are a picture of their own.
+    # Rows of one series follow one another, so that few columns need be at hand; the clock comes first, being quick, and of
+    # it the hours of the week, which are a picture of their own.
     week = np.array([pantry.items[int(c) >> ROWS].family != WEEK for c in every], bool)
     order = np.lexsort((at, every, week, group))
     every, at, group = every[order], at[order], group[order]

@@ -307,7 +307,8 @@ class ScanPage(QWidget):
         self.words.setText(
             f"{number(result.rows)} of {number(result.total)} rows on {where}, training span, "
             f"{number(result.places[0].days)} days; {number(out)} left out ({why}). "
-            f"{luck}Counts as {number(max(result.tries.values(), default=0))} tries on its market so far, other searches included.")
+            f"{luck}Counts as {number(max(result.tries.values(), default=0))} tries on its market so far, other searches "
+            "included.")
         self.notes.setText(". ".join(f"{n[:1].upper()}{n[1:]}" for n in result.notes))
         self.notes.setVisible(bool(result.notes))
         if self.state.told is None:
