@@ -20,7 +20,7 @@ from wolbrin.core.engine.brief import Brief
 from wolbrin.core.work.scan_request import ScanRequest
 from wolbrin.core.work.scanning import scan_here
 
-WORKERS, ROWS = 2, 4_000
+WORKERS, ROWS = 2, 3_000
 
 
 def small(code: str, rows: int = 400, draws: int = 100, pairs: bool = True) -> ScanRequest:

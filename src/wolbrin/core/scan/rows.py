@@ -23,6 +23,7 @@ AT_SHARE = 0.3  # of the rows at most are rows at one bar of the session
 WHOLE_SHARE = 0.5  # of the rows at most are of families that come whole
 SMALL = 1_000  # rows of a family that comes whole
 AT_FAMILIES = ("session", "price")
+FIRST_AT = ("session:session_open", "session:prior_session", "session:gap", "session:vwap", "session:opening_range", "price:")
 STATES = ("above", "below", "makes a new high", "makes a new low")
 MOST_AT = 96  # bars of a session at which rows are read
 
@@ -166,20 +167,26 @@ def _shared(pantry: Pantry, families: dict[str, list[int]], room: int) -> list[n
 
 
 def _at_bars(pantry: Pantry, families: dict[str, list[int]], room: int, longest: int) -> tuple[np.ndarray, np.ndarray]:
-    """Rows of session and prices at each bar of the session: states, as they stand now, on the market's own bars."""
-    bases = [(which << ROWS) + number for key in AT_FAMILIES for which in families.get(key, ())
-             for number in _states(pantry.items[which])]
+    """Rows of session and prices at each bar of the session: states, as they stand now, on the market's own bars. Where there
+    is no room for all of them at every bar, two of each ingredient come first, those of the session's own lines before
+    others."""
     bars = list(range(1, min(longest, MOST_AT)))
+    found = {which: [(which << ROWS) + number for number in _states(pantry.items[which])]
+             for key in AT_FAMILIES for which in families.get(key, ())}
+    ordered = sorted(found, key=lambda which: (_rank(pantry.items[which]), which))
+    bases = [found[which][at] for turn in range(0, max((len(x) for x in found.values()), default=0), 2) for which in ordered
+             for at in range(turn, min(turn + 2, len(found[which])))]
     if not bases or not bars or room <= 0:
         return np.zeros(0, np.int64), np.zeros(0, np.int16)
-    if len(bases) * len(bars) > room:
-        # As many bars as there is room for, evenly; where that would be few, fewer rows at more bars.
-        most = max(min(len(bars), 12), room // len(bases))
-        bars = [bars[i] for i in np.unique(np.linspace(0, len(bars) - 1, min(most, len(bars))).round().astype(int))]
-        keep = max(1, room // len(bars))
-        bases = [bases[i] for i in np.unique(np.linspace(0, len(bases) - 1, min(keep, len(bases))).round().astype(int))]
-    codes = np.repeat(np.array(bases, np.int64), len(bars))
-    return codes[:room], np.tile(np.array(bars, np.int16), len(bases))[:room]
+    if len(bars) > room:
+        bars = [bars[i] for i in np.unique(np.linspace(0, len(bars) - 1, room).round().astype(int))]
+    bases = bases[:max(1, room // len(bars))]
+    return np.repeat(np.array(bases, np.int64), len(bars)), np.tile(np.array(bars, np.int16), len(bases))
+
+
+def _rank(item: Ingredient) -> int:
+    """Which ingredients come first at the bars of the session."""
+    return next((at for at, start in enumerate(FIRST_AT) if item.key.startswith(start)), len(FIRST_AT))
 
 
 def _states(item: Ingredient) -> list[int]:

@@ -219,6 +219,15 @@ class Searches:
         found = self._readable(self.db.rows(f"SELECT * FROM searches WHERE kind IN ({marks}) ORDER BY id", *kinds))
         return [replace(s, tried=s.tried + parts.get(s.id, 0)) for s in found]
 
+    def owners(self, whole: int, kind: str, word: str, places: int) -> tuple[int, ...]:
+        """The searches that count each place of a search of several; itself where it has one. word: under which they name
+        it."""
+        if places == 1:
+            return (whole,)
+        found = self.db.rows("SELECT id FROM searches WHERE kind = ? AND json_extract(request, '$.' || ?) = ? ORDER BY id",
+                             kind, word, whole)
+        return tuple(int(r["id"]) for r in found)
+
     def interrupted(self) -> list[StoredSearch]:
         """Searches whose program ended under them, newest first."""
         return self._readable(self.db.rows(

@@ -249,7 +249,7 @@ def resume_discover(project: Project, search: int, notify: Notify = lambda resul
     if changed:
         raise UserError(f"the own indicator {changed[0]} has changed, or is not confirmed any more, since this search began",
                         changed[0], "Run the search again.")
-    owners = _owners(searches, search, len(request.places))
+    owners = searches.owners(search, PART, "discover", len(request.places))
     histories = [footing.prepared(m, i) for m, i in request.places]
     briefs = []
     for at, owner in enumerate(owners):
@@ -298,14 +298,6 @@ def _same_elsewhere(footing: Footing, before: dict[str, str]) -> None:
         if footing.prepared(market, int(interval)).bars.hash != content:
             raise UserError("another market that this search reads has changed since it began", market,
                             "Run the search again.")
-
-
-def _owners(searches: Searches, search: int, places: int) -> tuple[int, ...]:
-    if places == 1:
-        return (search,)
-    found = searches.db.rows("SELECT id FROM searches WHERE kind = ? AND json_extract(request, '$.discover') = ? ORDER BY id",
-                             PART, search)
-    return tuple(int(r["id"]) for r in found)
 
 
 def _restore(project: Project, search: int, source: DiscoverSource,
@@ -363,7 +355,8 @@ def last_discover(project: Project) -> DiscoverResult | None:
 def tried_there(project: Project, search: int, place: int) -> tuple[int, int]:
     """Trading dates of one of a search's places, and how much was tried there."""
     searches = Searches(project)
-    owner = _owners(searches, search, len(DiscoverRequest.from_json(searches.get(search).request).places))[place]
+    request = DiscoverRequest.from_json(searches.get(search).request)
+    owner = searches.owners(search, PART, "discover", len(request.places))[place]
     return len(searches.rows(owner, DAYS)["day"]), searches.get(owner).tried
 
 
@@ -373,7 +366,7 @@ def daily_sample(project: Project, search: int, place: int = 0) -> tuple[Days, N
     draws int64[n] and their daily P/L float32[n, d], NaN before a run begins."""
     searches = Searches(project)
     request = DiscoverRequest.from_json(searches.get(search).request)
-    owner = _owners(searches, search, len(request.places))[place]
+    owner = searches.owners(search, PART, "discover", len(request.places))[place]
     days, table = searches.rows(owner, DAYS)["day"], searches.rows(owner, DAILY)
     if not table:
         return days, np.zeros(0, np.int64), np.zeros((0, len(days)), np.float32)

@@ -283,21 +283,13 @@ def _job(project: Project, work: ScanWork, source: ScanSource, result: ScanResul
     return Job(work.request.title, "rows", source, Work(evaluate_piece, work), commit=commit, finish=finish)
 
 
-def _owners(searches: Searches, search: int, places: int) -> tuple[int, ...]:
-    if places == 1:
-        return (search,)
-    found = searches.db.rows("SELECT id FROM searches WHERE kind = ? AND json_extract(request, '$.scan') = ? ORDER BY id",
-                             PART, search)
-    return tuple(int(r["id"]) for r in found)
-
-
 @search_read()
 def read_scan(project: Project, search: int) -> ScanResult:
     """A scan as far as it came. Raises UserError where it was kept by other hands, or its files are damaged."""
     searches = Searches(project)
     stored = searches.get(search)
     request = ScanRequest.from_json(stored.request)
-    owners = _owners(searches, search, len(request.places))
+    owners = searches.owners(search, PART, "scan", len(request.places))
     records = [searches.record(o) for o in owners]
     cursor = stored.cursor
     if cursor is None or "luck" not in cursor or any(r is None for r in records) or len(owners) != len(request.places):
@@ -333,7 +325,7 @@ def resume_scan(project: Project, search: int, notify: Notify = lambda result: N
     if changed:
         raise UserError(f"the own indicator {changed[0]} has changed, or is not confirmed any more, since this scan began",
                         changed[0], "Run the scan again.")
-    owners = _owners(searches, search, len(request.places))
+    owners = searches.owners(search, PART, "scan", len(request.places))
     briefs = tuple(brief_again(project, r, *place, same_engine=True) for r, place in zip(result.records, request.places))
     contents = tuple(r.history for r in result.records)
     work = ScanWork(footing, request, briefs, contents)

@@ -77,22 +77,20 @@ class DiscoverState(QObject):
         self._preparing = True
         self.preparing.emit(True)
 
-        def work() -> Any:
-            try:
-                return make()
-            except WolbrinError as err:
-                return err
-
-        def done(made: Any) -> None:
+        def over() -> None:
             self._preparing = False
             self.preparing.emit(False)
-            if isinstance(made, WolbrinError):
-                s.note(made.sentence(), "error", getattr(made, "door", None))
-                return
+
+        def refused(err: WolbrinError) -> None:
+            over()
+            s.note(err.sentence(), "error", err.door)
+
+        def done(made: Any) -> None:
+            over()
             self._show(*made)
             s.start(made[0], "threads", lambda _: self._grown(made[1]))
 
-        s.compute("Prepare the search", work, done)
+        s.compute("Prepare the search", make, done, refused=refused)
 
     def go_on(self) -> None:
         """Go on with the search shown."""

@@ -85,25 +85,18 @@ class ScanState(QObject):
 
     def _read(self, title: str, make: Any, then: Any) -> None:
         """Make something beside the window; what goes wrong is said."""
-        s = self.session
         self._preparing = True
         self.preparing.emit(True)
-
-        def work() -> Any:
-            try:
-                return make()
-            except WolbrinError as err:
-                return err
 
         def done(made: Any) -> None:
             self._preparing = False
             self.preparing.emit(False)
             if isinstance(made, WolbrinError):
-                s.note(made.sentence(), "error", getattr(made, "door", None))
+                self.session.note(made.sentence(), "error", made.door)
             elif made is not None:
                 then(made)
 
-        s.compute(title, work, done)
+        self.session.compute(title, make, done, refused=done)
 
     def open(self, search: int) -> None:
         """Show a scan that is kept."""
