@@ -1,7 +1,7 @@
 """How often a scan is fooled, and what it finds: the tables of docs/scan.md, on generated markets.
 
     python tools/scan_tables.py noise [MARKETS]     how often noise "moves price more than luck"
-    python tools/scan_tables.py edges [SEEDS]       planted edges, found or not, by strength
+    python tools/scan_tables.py edges [SEEDS] [KIND ...]    planted edges, found or not, by strength
 """
 
 from __future__ import annotations
@@ -49,9 +49,9 @@ def noise(count: int) -> None:
     print("families of what was found:", dict(sorted(families.items(), key=lambda x: -x[1])))
 
 
-def edges(seeds: int) -> None:
+def edges(seeds: int, kinds: tuple[str, ...] = markets.EDGES) -> None:
     """Says of each kind of edge how often it is found, at two strengths."""
-    for kind in markets.EDGES:
+    for kind in kinds:
         for wanted in (2.0, 3.0):
             def one(seed: int, kind: str = kind, wanted: float = wanted) -> tuple[bool, float, float]:
                 return markets.found_edge(kind, wanted, seed, ROWS)
@@ -64,4 +64,4 @@ def edges(seeds: int) -> None:
 
 if __name__ == "__main__":
     what, number = sys.argv[1], int(sys.argv[2]) if len(sys.argv) > 2 else 0
-    noise(number or 1_000) if what == "noise" else edges(number or 20)
+    noise(number or 1_000) if what == "noise" else edges(number or 20, tuple(sys.argv[3:]) or markets.EDGES)

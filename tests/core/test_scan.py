@@ -418,6 +418,8 @@ def test_what_cannot_be_scanned_is_said(project: Project) -> None:
     _, result = scan_job(project, replace(SMALL, horizons=USUAL))
     assert "32 bars reach beyond a session of 32 bars" in " ".join(result.notes)
     assert result.request.levels == (1, 2, 4, 8, 16, END)
+    with pytest.raises(UserError, match="a session is one bar here"):
+        scan_job(project, replace(SMALL, places=(("TST", 480),)))
     project.update_settings(project.settings.model_copy(update={"training_last": project.settings.training_first}))
     with pytest.raises(UserError, match=r"days are too few|no day of this span|no bars|empty"):
         scan_job(project, SMALL)

@@ -31,14 +31,12 @@ MOST_AT = 96  # bars of a session at which rows are read
 @dataclass(frozen=True)
 class Choice:
     """Rows of a scan in the order in which they are worked out. codes: int64[r] of the pantry; at: int16[r], the bar of the
-    session at which it is read, 0 at any. group: int8[r], 0 clock, calendar and session, 1 all others. spans: how many rows
-    the choice has in all; empty: ingredients that have none here, by title."""
+    session at which it is read, 0 at any.
+    group: int8[r], 0 clock, calendar and session, 1 all others."""
 
     codes: np.ndarray
     at: np.ndarray
     group: np.ndarray
-    spans: int
-    empty: tuple[str, ...] = ()
 
     def __len__(self) -> int:
         return len(self.codes)
@@ -116,11 +114,16 @@ def choose_rows(pantry: Pantry, count: int, longest: int) -> Choice:
             for which in families[key]:
                 left -= take(which, pantry.items[which].size)
     room -= sum(len(c) for c in codes)
-    at_codes, at_bars = _at_bars(pantry, families, min(int(AT_SHARE * count), room), longest)
+    bases = _bases(pantry, families)
+    at_codes, at_bars = _at_bars(bases, min(int(AT_SHARE * count), room), longest)
     room -= len(at_codes)
+    known = {int(c) for some in codes for c in some}
+    plainest = np.array([b for b in bases if b not in known][:max(0, room)], np.int64)
+    codes.append(plainest)
+    room -= len(plainest)
     rest = [k for k in families if k not in whole]
     codes += _shared(pantry, {k: families[k] for k in rest}, room)
-    plain = _once(pantry, np.concatenate(codes) if codes else np.zeros(0, np.int64))
+    plain = _once(pantry, np.unique(np.concatenate(codes)))
     every, at = np.concatenate([plain, at_codes]), np.concatenate([np.zeros(len(plain), np.int16), at_bars])
     clock = np.array([pantry.items[int(c) >> ROWS].family in CLOCK for c in every], bool)
     group = np.where(clock, 0, 1).astype(np.int8)
@@ -129,7 +132,7 @@ def choose_rows(pantry: Pantry, count: int, longest: int) -> Choice:
     week = np.array([pantry.items[int(c) >> ROWS].family != WEEK for c in every], bool)
     order = np.lexsort((at, every, week, group))
     every, at, group = every[order], at[order], group[order]
-    return Choice(every, at, group, pantry.size + len(at_codes))
+    return Choice(every, at, group)
 
 
 def _once(pantry: Pantry, codes: np.ndarray) -> np.ndarray:
@@ -166,16 +169,20 @@ def _shared(pantry: Pantry, families: dict[str, list[int]], room: int) -> list[n
     return [(which << ROWS) + grid(pantry.items[which], n) for which, n in taken.items() if n]
 
 
-def _at_bars(pantry: Pantry, families: dict[str, list[int]], room: int, longest: int) -> tuple[np.ndarray, np.ndarray]:
-    """Rows of session and prices at each bar of the session: states, as they stand now, on the market's own bars. Where there
-    is no room for all of them at every bar, two of each ingredient come first, those of the session's own lines before
-    others."""
-    bars = list(range(1, min(longest, MOST_AT)))
+def _bases(pantry: Pantry, families: dict[str, list[int]]) -> list[int]:
+    """Codes of the plainest rows of session and prices: states, as they stand now, on the market's own bars. Two of each
+    ingredient come first, those of the session's own lines before others."""
     found = {which: [(which << ROWS) + number for number in _states(pantry.items[which])]
              for key in AT_FAMILIES for which in families.get(key, ())}
     ordered = sorted(found, key=lambda which: (_rank(pantry.items[which]), which))
-    bases = [found[which][at] for turn in range(0, max((len(x) for x in found.values()), default=0), 2) for which in ordered
-             for at in range(turn, min(turn + 2, len(found[which])))]
+    most = max((len(x) for x in found.values()), default=0)
+    return [found[which][at] for turn in range(0, most, 2) for which in ordered
+            for at in range(turn, min(turn + 2, len(found[which])))]
+
+
+def _at_bars(bases: list[int], room: int, longest: int) -> tuple[np.ndarray, np.ndarray]:
+    """The plainest rows at each bar of the session; where there is no room for all, the first of them."""
+    bars = list(range(1, min(longest, MOST_AT)))
     if not bases or not bars or room <= 0:
         return np.zeros(0, np.int64), np.zeros(0, np.int16)
     if len(bars) > room:

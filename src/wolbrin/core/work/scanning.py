@@ -97,7 +97,11 @@ def filled(project: Project, request: ScanRequest) -> ScanRequest:
 
 
 def _fitting(request: ScanRequest, longest: int, notes: list[str]) -> ScanRequest:
-    """Without horizons beyond the longest session, where positions end with it: they would all say the same."""
+    """Without horizons beyond the longest session, where positions end with it: they would all say the same. Raises UserError
+    where nothing can be held within a session."""
+    if request.flat and longest < 2:
+        raise UserError("a session is one bar here, and a position that ends with its session is never held", "horizons",
+                        "Hold over sessions, or scan shorter bars.")
     beyond = [h for h in request.levels if h != END and h >= longest]
     if not request.flat or not beyond:
         return request
