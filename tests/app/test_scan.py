@@ -17,7 +17,12 @@ def test_a_scan_is_asked_looked_at_and_carried_on(qtbot: QtBot, window: MainWind
     window.go("study")
     place = window.places["study"]
     page = place.scan
+    page.horizons.setText("1")
+    page.rows.setValue(60)
+    page.start()  # while the last scan is still being looked for
+    assert "stop it first" not in window.strip.message.text()
     settle()
+    assert page.state.result is not None
     assert page.isVisible()
     assert page.chosen_words.text() == "usual ingredients"
     page.horizons.setText("1, soon")
@@ -80,7 +85,7 @@ def test_a_scan_is_asked_looked_at_and_carried_on(qtbot: QtBot, window: MainWind
     page.start()
     settle()
     assert page.state.result is not result, window.strip.message.text()
-    assert page.kept.count() == 2
+    assert page.kept.count() == 3
     page.state.open(result.search)
     settle()
     assert page.state.result is not None

@@ -117,14 +117,14 @@ def edge(kind: str, sharpe: float, seed: int) -> Planted:
         other = _bars(leads, np.zeros((days, A_DAY)), rng, "AAA")
     else:
         reverts = kind == "mean reversion"
-        size = daily * SIGMA / np.sqrt(A_DAY - 4) if reverts else BREAKOUT * daily * SIGMA
+        size = 1.05 * daily * SIGMA / np.sqrt(A_DAY - 5) if reverts else BREAKOUT * daily * SIGMA
         closes, price, price_at_open = np.zeros(days * A_DAY), 0.0, 0.0
         for d in range(days):
             going, begin = 0, d * A_DAY
             for i in range(A_DAY):
                 at = begin + i
-                if reverts and i >= 4:
-                    move[d, i] -= np.sign(closes[at - 1] - (closes[at - 5] if i > 4 else price_at_open)) * size
+                if reverts and i >= 5:
+                    move[d, i] -= np.sign(closes[at - 1] - (closes[at - 6] if i > 5 else price_at_open)) * size
                 elif not reverts and going:
                     move[d, i] += np.sign(going) * size
                     going -= int(np.sign(going))
@@ -132,8 +132,8 @@ def edge(kind: str, sharpe: float, seed: int) -> Planted:
                 price_at_open = price if i == 0 else price_at_open
                 price += move[d, i]
                 closes[at] = price
-                if reverts and i >= 3:
-                    fires[d, i] = price > (closes[at - 4] if i > 3 else price_at_open)
+                if reverts and i >= 4:
+                    fires[d, i] = price > (closes[at - 5] if i > 4 else price_at_open)
                 elif not reverts and at >= 10:
                     if price > closes[at - 10:at].max():
                         going, fires[d, i] = 8, True

@@ -73,30 +73,28 @@ class ScanState(QObject):
         if self.running or self._preparing:
             s.note("A scan is running; stop it first.", "caution")
             return
+        self._preparing = True
+        self.preparing.emit(True)
         self._read("Prepare the scan", lambda: scan_job(s.project, request, s.on_ui(self._grown)), self._begin)
 
     def _begin(self, made: Any) -> None:
-        self._show(*made)
-        self.session.start(made[0], "threads", lambda _: self._over(made[1]))
+        self._preparing = False
+        self.preparing.emit(False)
+        if made is not None:
+            self._show(*made)
+            self.session.start(made[0], "threads", lambda _: self._over(made[1]))
 
     def _over(self, result: ScanResult) -> None:
         self._grown(result)
         self.kept.emit()
 
     def _read(self, title: str, make: Any, then: Any) -> None:
-        """Make something beside the window; what goes wrong is said."""
-        self._preparing = True
-        self.preparing.emit(True)
+        """Make something beside the window; what goes wrong is said, and then(None) called."""
+        def refused(err: WolbrinError) -> None:
+            self.session.note(err.sentence(), "error", err.door)
+            then(None)
 
-        def done(made: Any) -> None:
-            self._preparing = False
-            self.preparing.emit(False)
-            if isinstance(made, WolbrinError):
-                self.session.note(made.sentence(), "error", made.door)
-            elif made is not None:
-                then(made)
-
-        self.session.compute(title, make, done, refused=done)
+        self.session.compute(title, make, then, refused=refused)
 
     def open(self, search: int) -> None:
         """Show a scan that is kept."""
@@ -109,13 +107,18 @@ class ScanState(QObject):
         if isinstance(found, ScanResult):
             self._show(self.job, found)
             return
-        self._read("Read the scan", lambda: read_scan(self.session.project, search), lambda made: self._show(None, made))
+        self._read("Read the scan", lambda: read_scan(self.session.project, search), self._kept)
+
+    def _kept(self, made: ScanResult | None) -> None:
+        """A kept scan was read; one that was begun meanwhile is shown instead."""
+        if made is not None and not self.running and not self._preparing:
+            self._show(None, made)
 
     def restore(self) -> None:
         """Show the last scan of the project again."""
         if self.result is None:
             self._read("Read the last scan", lambda: last_scan(self.session.project),
-                       lambda made: self._show(None, made) if self.result is None else None)
+                       lambda made: self._kept(made) if self.result is None else None)
 
     def go_on(self) -> None:
         """Go on with the scan shown."""
