@@ -44,18 +44,18 @@ def test_a_scan_is_asked_looked_at_and_carried_on(qtbot: QtBot, window: MainWind
     assert told.something  # prices are pulled back to their average there
     assert "move price more than luck does" in page.answer.text()
     assert page.table.model.rowCount() > 20
-    assert len(page.clock.cells.values) == 5 * len(page._hours)
+    assert len(page.clock.cells.values) == 5 * len(page.hours)
     assert page.map.cells.outlined is not None
     assert page.map.cells.outlined.any()
     assert Searches(s.project).tried_on("BBY") == result.tries["BBY"] > 0
     # A filter, a cell of the map, the strongest row.
     page.show_only.set(True)
-    page._fill()
+    page.fill()
     assert all(x[0].beyond for x in page.table.model.records)
     page.map.pick(0)
     line = page.table.current()[0]
-    family = page._family(line)
-    assert family == page._families[0]
+    family = page.family_of(line)
+    assert family == page.families[0]
     page.study_chosen()
     settle()
     assert place.study.shown_study is not None

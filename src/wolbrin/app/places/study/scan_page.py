@@ -105,7 +105,7 @@ class ScanPage(QWidget):
         self.clock = LuckMap(session.theme, "Clock of the week", 44)
         self.clock.picked.connect(self._pick_hour)
         self.show_only = Choice([("all shown", False), ("beyond luck", True)], False, "Rows shown")
-        self.show_only.chosen.connect(lambda *_: self._fill())
+        self.show_only.chosen.connect(lambda *_: self.fill())
         self.table = Table(self._columns(), session.theme, "Rows of the scan", filters=True, stretch=4)
         self.table.opened.connect(lambda told: self.begin_strategy())
         self.table.chosen.connect(lambda told: self._tell_chosen())
@@ -136,13 +136,14 @@ class ScanPage(QWidget):
                 self.pairs, None, self.kept, self.name, self.more, self.run, margins=(0, 0, 8, 0)), self.stack, spacing=5,
             margins=(0, 0, 8, 0)))
         self._filled: object = None
-        self._families: list[str] = []
+        self.families: list[str] = []
+        self.hours = np.zeros(0, np.int64)
         self.tree.changed.connect(self._tell_ingredients)
         session.brief_changed.connect(self._brief_moved)
         session.markets_changed.connect(self.markets.tell)
         self.state.taken.connect(self._take)
         self.state.grown.connect(self._grow)
-        self.state.said.connect(self._fill)
+        self.state.said.connect(self.fill)
         self.state.kept.connect(self._list_kept)
         self.state.preparing.connect(lambda on: self.run.setEnabled(not on))
         self._brief_moved()
@@ -331,14 +332,14 @@ class ScanPage(QWidget):
                 best[key] = np.where(np.abs(top) > np.abs(before), top, before)
                 bars[key] = np.full(len(levels), hurdles[int(f.group[:f.looked][of == key][0])])
         room = max(6, int(self.map.height() - 54) // MAP_ROW)  # each with its name beside it
-        self._families = sorted(best, key=lambda k: -float(np.abs(best[k]).max()))[:room]
-        if not self._families:
+        self.families = sorted(best, key=lambda k: -float(np.abs(best[k]).max()))[:room]
+        if not self.families:
             return
-        t = np.stack([best[k] for k in self._families])
+        t = np.stack([best[k] for k in self.families])
         t[t == 0.0] = np.nan
-        names = [f"{TITLES.get(k, k)}, {horizon_words(h)}" for k in self._families for h in levels]
-        self.map.show_t(t, np.stack([bars[k] for k in self._families]), names,
-                        ["to the end" if not h else str(h) for h in levels], [TITLES.get(k, k) for k in self._families],
+        names = [f"{TITLES.get(k, k)}, {horizon_words(h)}" for k in self.families for h in levels]
+        self.map.show_t(t, np.stack([bars[k] for k in self.families]), names,
+                        ["to the end" if not h else str(h) for h in levels], [TITLES.get(k, k) for k in self.families],
                         "bars held from the next open", "strongest row of each family, t")
 
     def _draw_clock(self, hurdles: Any) -> None:
@@ -348,7 +349,7 @@ class ScanPage(QWidget):
         for day, hour, value in week_of(result, 0):
             t[day, hour] = value
         hours = np.flatnonzero(np.isfinite(t).any(axis=0))
-        self._hours = hours
+        self.hours = hours
         if not len(hours):
             self.clock.show_t(np.full((5, 1), np.nan), np.full((5, 1), np.nan), [""] * 5, [""], [d[:3] for d in WEEKDAYS],
                               "not looked at yet" if self.state.running else "no hours of the week were scanned", "")
@@ -359,7 +360,7 @@ class ScanPage(QWidget):
         self.clock.show_t(some, np.full(some.shape, hurdles[0]), names, [f"{h:02d}" for h in hours],
                           [d[:3] for d in WEEKDAYS], f"hour, exchange time, {market}", "t of the hour")
 
-    def _fill(self) -> None:
+    def fill(self) -> None:
         """The answer, and the rows in words."""
         told, result = self.state.told, self.state.result
         if told is None or result is None:
@@ -386,14 +387,15 @@ class ScanPage(QWidget):
     def _pick_cell(self, cell: int) -> None:
         """Show the rows of a family and horizon: filters of the table."""
         result = self.state.result
-        if result is None or not self._families:
+        if result is None or not self.families:
             return
         at, level = divmod(cell, len(result.request.levels))
-        wanted = self._families[at], result.request.levels[level]
-        self._choose_line(lambda x: x[0].holds < 0 and self._family(x[0]) == wanted[0] and x[0].horizon == wanted[1],
-                          lambda x: x[0].holds < 0 and self._family(x[0]) == wanted[0])
+        wanted = self.families[at], result.request.levels[level]
+        self._choose_line(lambda x: x[0].holds < 0 and self.family_of(x[0]) == wanted[0] and x[0].horizon == wanted[1],
+                          lambda x: x[0].holds < 0 and self.family_of(x[0]) == wanted[0])
 
-    def _family(self, line: Line) -> str:
+    def family_of(self, line: Line) -> str:
+        """Key of the family of a line's row."""
         result = self.state.result
         assert result is not None
         which = int(result.places[line.place].ingredient[line.number])
@@ -411,10 +413,10 @@ class ScanPage(QWidget):
 
     def _pick_hour(self, cell: int) -> None:
         result = self.state.result
-        if result is None or not len(getattr(self, "_hours", ())):
+        if result is None or not len(self.hours):
             return
-        day, at = divmod(cell, len(self._hours))
-        number_ = int(week_rows(result, 0)[day, int(self._hours[at])])
+        day, at = divmod(cell, len(self.hours))
+        number_ = int(week_rows(result, 0)[day, int(self.hours[at])])
         self._choose_line(lambda x: x[0].place == 0 and x[0].number == number_ and x[0].holds < 0)
 
     # Carrying on
