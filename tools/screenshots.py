@@ -161,15 +161,19 @@ def proving(window: MainWindow, folder: Path) -> None:
 
 
 def scan(window: MainWindow, folder: Path) -> None:
-    """Where in this market is anything at all?"""
+    """Where in this market is anything at all? Then one study."""
     window.go("study")
-    page: Any = window.places["study"].scan
+    place: Any = window.places["study"]
+    page = place.scan
     page.start()
     rest(window, 2.0)
     while page.state.running:
         pause()
     rest(window, 2.0)
     shoot(window, folder, "scan")
+    place.show_page("study")
+    place.start()
+    shoot(window, folder, "study")
 
 
 def work(window: MainWindow, folder: Path) -> None:
@@ -191,9 +195,6 @@ def work(window: MainWindow, folder: Path) -> None:
     shoot(window, folder, "rules")
     s.undo.undo()
     scan(window, folder)
-    place["study"].show_page("study")
-    place["study"].start()
-    shoot(window, folder, "study")
     go("sweep")
     sweep(window, folder)
     go("discover")

@@ -44,7 +44,7 @@ def test_a_scan_is_asked_looked_at_and_carried_on(qtbot: QtBot, window: MainWind
     assert told.something  # prices are pulled back to their average there
     assert "move price more than luck does" in page.answer.text()
     assert page.table.model.rowCount() > 20
-    assert len(page.clock.cells.values) == 5 * len(page.hours)
+    assert len(page.clock.cells.values) == 5 * len(page.week.hours)
     assert page.map.cells.outlined is not None
     assert page.map.cells.outlined.any()
     assert Searches(s.project).tried_on("BBY") == result.tries["BBY"] > 0

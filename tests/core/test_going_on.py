@@ -124,6 +124,9 @@ def outcome(project: Project) -> dict[str, Any]:
         if one.kind == "walk":
             result = read_walk(project, one.id)
             told["cells"], told["luck"] = repr(result.cells), result.luck.tobytes()
+        if one.kind == "scan":
+            owners = searches.owners(one.id, "scan place", "scan", 2)
+            told["luck"] = [searches.rows(id, "luck")["state"].tobytes() for id in owners]
         if one.kind == "discover":
             for name in ("kept 0", "kept 1", "near"):
                 told[name] = {k: v.tobytes() for k, v in searches.rows(one.id, name).items()}

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import json
 from collections.abc import Iterator
 from dataclasses import replace
 from pathlib import Path
@@ -25,25 +24,27 @@ from wolbrin.core.indicators.columns import Columns
 from wolbrin.core.jobs import Engine, State
 from wolbrin.core.market.bars import Span, make_bars
 from wolbrin.core.market.terms import SessionRule
+from wolbrin.core.rules.model import Row
 from wolbrin.core.scan import scores
 from wolbrin.core.scan.families import SCANNED
 from wolbrin.core.scan.luck import passed_in, share_of_luck, stepwise, tries_worth
 from wolbrin.core.scan.moves import DAYS_BEFORE, END, USUAL, Moves, moves_of, round_turn
 from wolbrin.core.scan.pairs import pair
-from wolbrin.core.scan.rows import choose_rows, grid
+from wolbrin.core.scan.rows import choose_rows, grid, says_when, unanchored
 from wolbrin.core.scan.scores import Scorer, t_of
 from wolbrin.core.scan.signs import signs_of
 from wolbrin.core.scan.told import strategy_of
 from wolbrin.core.search.families import longer_than
 from wolbrin.core.search.ingredients import ROWS, Pantry, Sources, parse_chosen
 from wolbrin.core.store.project import Project
+from wolbrin.core.store.results import search_owner
 from wolbrin.core.store.searches import Searches
 from wolbrin.core.store.settings import Settings
 from wolbrin.core.work.footing import Footing
 from wolbrin.core.work.scan_answer import scan_answer
 from wolbrin.core.work.scan_names import ScanNames, leader
+from wolbrin.core.work.scan_pictures import week_of
 from wolbrin.core.work.scan_request import ScanRequest, read_horizons
-from wolbrin.core.work.scan_week import week_of
 from wolbrin.core.work.scanning import read_scan, resume_scan, scan_here, scan_job
 
 
@@ -256,10 +257,21 @@ def test_a_grid_spreads_over_every_setting_with_its_stated_shares() -> None:
         assert shares.max() < 1.3 / item.shape[at]
 
 
+def test_only_levels_of_what_has_no_fixed_one_are_said_to_be_such() -> None:
+    found = {key: [item.make(item.digits(n), lambda operand, share: share) for n in range(item.size)] for key, item in
+             ((i.key, i) for i in pantry().items if i.key in ("extreme:max", "statistics:sum", "session:gap"))}
+    said = {key: {row.compare for row in rows if isinstance(row, Row) and (series := unanchored(row)) is not None
+                  and says_when(series)} for key, rows in found.items()}
+    assert said["extreme:max"] == set(), "a line on the price that rises says nothing of when"
+    assert said["statistics:sum"] == {"above", "below", "crosses above", "crosses below", "at or above", "at or below",
+                                      "between"}
+    assert said["session:gap"] == set()
+
+
 def test_levels_that_say_when_in_the_history_it_is_are_left_out() -> None:
     result = scan_here([noise("drift", 1)], [Brief()], ScanRequest((("TST", 15),), parse_chosen(["statistics:sum"]), 200,
                                                                    pairs=False))
-    assert result.places[0].left_out().get("a level of what has no fixed one", 0) > 20
+    assert result.left_out().get("a level of what has no fixed one", 0) > 20
     assert not result.beyond()
 
 
@@ -412,11 +424,13 @@ def test_what_cannot_be_scanned_is_said(project: Project) -> None:
                            (replace(SMALL, places=(("TST", 15), ("TST", 15))), "stands there twice")):
         with pytest.raises(UserError, match=words):
             scan_job(project, request)
+    _, usual = scan_job(project, SMALL)
+    assert not usual.notes, "of the usual horizons it is not worth a word"
     with pytest.raises(UserError, match="is no horizon"):
         read_horizons("1,soon")
     assert read_horizons("4, 1,end") == (4, 1, END)
-    _, result = scan_job(project, replace(SMALL, horizons=USUAL))
-    assert "32 bars reach beyond a session of 32 bars" in " ".join(result.notes)
+    _, result = scan_job(project, replace(SMALL, horizons=(*USUAL, 40)))
+    assert "32, 40 bars reach beyond a session of 32 bars" in " ".join(result.notes)
     assert result.request.levels == (1, 2, 4, 8, 16, END)
     with pytest.raises(UserError, match="a session is one bar here"):
         scan_job(project, replace(SMALL, places=(("TST", 480),)))
@@ -425,13 +439,29 @@ def test_what_cannot_be_scanned_is_said(project: Project) -> None:
         scan_job(project, SMALL)
 
 
+def test_a_scan_of_many_markets_has_few_at_hand_and_does_not_go_on_where_another_has_changed(project: Project,
+                                                                                             engine: Engine) -> None:
+    for code in ("ONE", "TWO"):
+        project.add_market((bars := walk_bars(15_000, code=code, seed=len(code))).terms, bars, "test")
+    asked = ScanRequest(tuple((m, 15) for m in ("TST", "CALM", "ONE")), parse_chosen(["led", "weekday"]), 120, draws=120)
+    job, result = scan_job(project, asked)
+    assert engine.start(job, "threads").wait() is State.DONE, job.error
+    assert {m.split(" ")[0] for m in result.elsewhere} == {"TST", "CALM", "ONE", "TWO"}
+    assert result.answered
+    with project.transaction() as db:
+        db.execute("UPDATE searches SET state = 'interrupted', cursor = json_set(cursor, '$.elsewhere.\"TWO 15\"', 'x') "
+                   "WHERE id = ?", (result.search,))
+    with pytest.raises(UserError, match="another market that this scan reads has changed"):
+        resume_scan(project, result.search)
+
+
 def test_a_damaged_scan_is_a_sentence(project: Project, engine: Engine) -> None:
     job, result = scan_job(project, SMALL)
     assert engine.start(job, "threads").wait() is State.DONE
     with project.transaction() as db:
-        row = json.loads(db.execute("SELECT cursor FROM searches WHERE id = ?", (result.search,)).fetchone()["cursor"])
-        row["luck"][0]["luck"] = row["luck"][0]["luck"][:400]
-        db.execute("UPDATE searches SET cursor = ? WHERE id = ?", (json.dumps(row), result.search))
+        state = Searches(project).rows(result.search, "luck")["state"]
+        Searches(project).results.replace(search_owner(result.search), "luck", {"state": state[:, :400]})
+        assert len(db.execute("SELECT cursor FROM searches WHERE id = ?", (result.search,)).fetchone()["cursor"]) < 100_000
     with pytest.raises(UserError, match="cannot be read any more"):
         read_scan(project, result.search)
 

@@ -131,7 +131,10 @@ class Candidates(QObject):
         """Set up a search around a candidate, on its market. keep: what of it is kept (see search.limits.KEEP_WORDS)."""
         if (kept := self._kept(id)) is not None:
             c = kept.candidate
-            self.session.search_around(c.strategy.model_copy(update={"name": c.name}), c.market, c.interval, keep)
+            s = self.session
+            s.laid.around = c.strategy.model_copy(update={"name": c.name}), keep
+            s.look_at(c.market, c.interval)
+            s.place_wanted.emit("discover")
 
     def show(self, id: int) -> None:
         """Show a candidate's dossier."""

@@ -71,8 +71,6 @@ class Session(QObject):
         super().__init__()
         project.hurry()  # this is the interface thread
         self.laid = Laid()
-        self.around: tuple[Strategy, str] | None = None  # what the next search of Discover is laid around
-        self.seen_in_scans: dict[str, None] = {}  # ingredients that were ticked for Discover
         self.project = project
         self.dossiers = Dossiers(project)
         self.shelf = self.dossiers.on_shelf
@@ -254,25 +252,12 @@ class Session(QObject):
         self.do(f"add {named.name}", add, take_away)
         return id
 
-    def search_around(self, strategy: Strategy, market: str, interval: int, keep: str) -> None:
-        """Have Discover set up a search that keeps parts of a strategy, on its market."""
-        self.around = strategy, keep
+    def look_at(self, market: str, interval: int) -> None:
+        """Make a market at an interval what the brief is about."""
         if market != self.market:
             self.set_market(market)
         if interval != self.interval:
             self.set_interval(interval)
-        self.place_wanted.emit("discover")
-
-    def search_with(self, keys: tuple[str, ...], market: str, interval: int) -> None:
-        """Tick ingredients for Discover, beside those that were ticked so before; its set-up shows them when it is next
-        looked at."""
-        self.seen_in_scans |= dict.fromkeys(keys)
-        if market != self.market:
-            self.set_market(market)
-        if interval != self.interval:
-            self.set_interval(interval)
-        told = len(self.seen_in_scans)
-        self.note(f"{told} ingredient{'s are' if told != 1 else ' is'} ticked for Discover: {', '.join(self.seen_in_scans)}.")
 
     def _strategies_moved(self, show: int) -> None:
         self.open_strategy(show)

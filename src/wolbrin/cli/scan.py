@@ -19,7 +19,7 @@ from wolbrin.core.store.project import Project
 from wolbrin.core.store.searches import Searches
 from wolbrin.core.work.footing import Footing
 from wolbrin.core.work.scan_answer import ScanAnswer, scan_answer
-from wolbrin.core.work.scan_names import ScanNames
+from wolbrin.core.work.scan_names import ScanNames, ordered
 from wolbrin.core.work.scan_request import COUNT, ScanRequest, read_horizons
 from wolbrin.core.work.scan_results import ScanResult
 from wolbrin.core.work.scanning import read_scan, resume_scan, scan_job
@@ -35,11 +35,12 @@ def _places(markets: list[str], intervals: str) -> tuple[tuple[str, int], ...]:
 
 def _kept(project: Project, result: ScanResult, which: int) -> str:
     """Put a line of a scan among the strategies of the project; its name."""
-    beyond = result.lines()
-    if not 1 <= which <= len(beyond):
-        raise UserError(f"there is no line {which} in this scan", "--strategy", f"It has {len(beyond)}.")
-    line = beyond[which - 1]
-    strategy = ScanNames(Footing.of(project), result).strategy(line)
+    names = ScanNames(Footing.of(project), result)
+    lines = ordered(result, names)
+    if not 1 <= which <= len(lines):
+        raise UserError(f"there is no line {which} in this scan", "--strategy", f"It has {len(lines)}.")
+    line = lines[which - 1]
+    strategy = names.strategy(line)
     named = strategy.model_copy(update={"name": project.free_name(strategy.name)})
     project.save_strategy(named, *result.request.places[line.place])
     return named.name

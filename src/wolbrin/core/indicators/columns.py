@@ -176,6 +176,12 @@ class Columns:
         with self._lock:
             return self._others.setdefault(key, made)
 
+    def elsewhere_read(self) -> dict[str, str]:
+        """Hashes of the other markets' bars that were read so far, by "market interval"."""
+        with self._lock:
+            others = [columns for (market, _), (columns, _) in self._others.items() if market != self.bars.terms.code]
+        return {f"{c.bars.terms.code} {c.bars.interval}": c.bars.hash for c in others}
+
     def shifted(self, column: Floats, ago: int) -> Floats:
         """The column as it stood `ago` bars earlier, NaN before that."""
         if ago <= 0:

@@ -9,12 +9,9 @@ of the error, so its p is doubled.
 
 from __future__ import annotations
 
-import base64
-import binascii
 import io
-import zlib
-from dataclasses import dataclass, field
-from typing import Any
+import zipfile
+from dataclasses import dataclass
 
 import numpy as np
 from numpy.typing import NDArray
@@ -23,7 +20,6 @@ from wolbrin.core.errors import UserError
 from wolbrin.core.scan.moves import Floats
 from wolbrin.core.scan.scanner import GROUPS, STRONGEST, Strong, Tile
 from wolbrin.core.scan.scores import t_of
-from wolbrin.core.scan.signs import DRAWS
 
 FOLLOWED = 400  # rows that are followed through every draw
 LEVEL = 0.05  # p at which a row moves price more than luck does
@@ -85,27 +81,23 @@ class Luck:
 
     days: int
     group: NDArray[np.int8]
-    draws: int = DRAWS
-    rest: F32 = field(default_factory=lambda: np.zeros((GROUPS, 0), np.float32))
-    strong: Strong | None = None
-    top_row: NDArray[np.int32] = field(default_factory=lambda: np.zeros((0, 0), np.int32))
-    top_horizon: NDArray[np.int32] = field(default_factory=lambda: np.zeros((0, 0), np.int32))
-    top_strength: F32 = field(default_factory=lambda: np.zeros((0, 0), np.float32))
-    pairs: F32 = field(default_factory=lambda: np.zeros((GROUPS, 0), np.float32))
+    rest: F32
+    strong: Strong
+    top_row: NDArray[np.int32]
+    top_horizon: NDArray[np.int32]
+    top_strength: F32
+    pairs: F32
 
-    def __post_init__(self) -> None:
-        if not self.rest.shape[1]:
-            self.rest = np.zeros((GROUPS, self.draws), np.float32)
-            self.pairs = np.full((GROUPS, self.draws), np.nan, np.float32)
-            self.top_row = self.top_horizon = np.zeros((0, 1 + self.draws), np.int32)
-            self.top_strength = np.zeros((0, 1 + self.draws), np.float32)
-        if self.strong is None:
-            none = np.zeros(0, np.int32)
-            self.strong = Strong(none, none, np.zeros(0, np.float32), np.zeros((0, self.draws), np.float32))
+    @classmethod
+    def begun(cls, days: int, group: NDArray[np.int8], draws: int) -> Luck:
+        """What is known before any row was looked at."""
+        none, tops = np.zeros(0, np.int32), np.zeros((0, 1 + draws), np.int32)
+        return cls(days, group, np.zeros((GROUPS, draws), np.float32),
+                   Strong(none, none, np.zeros(0, np.float32), np.zeros((0, draws), np.float32)), tops, tops,
+                   np.zeros((0, 1 + draws), np.float32), np.full((GROUPS, draws), np.nan, np.float32))
 
     def take(self, tile: Tile) -> None:
         """Take in what came of some rows."""
-        assert self.strong is not None
         self.rest = np.maximum(self.rest, tile.rest)
         both = Strong(*(np.concatenate([a, b]) for a, b in zip(vars(self.strong).values(), vars(tile.strong).values())))
         order = np.lexsort((both.horizon, both.row, -both.strength))
@@ -123,35 +115,33 @@ class Luck:
     def most(self, pairs: bool, draws: int) -> Floats:
         """|t| of the strongest in each of the first draws by group, float64[GROUPS, draws]; with pairs where they were
         asked."""
-        assert self.strong is not None
-        found = self.rest[:, :draws].copy()
+        found, strong = self.rest[:, :draws].copy(), self.strong
         for g in range(GROUPS):
-            mine = self.group[self.strong.row] == g
+            mine = self.group[strong.row] == g
             if mine.any():
-                found[g] = np.maximum(found[g], self.strong.drawn[mine, :draws].max(axis=0))
+                found[g] = np.maximum(found[g], strong.drawn[mine, :draws].max(axis=0))
         if pairs:
             found = np.fmax(found, self.pairs[:, :draws])
         return t_of(found, self.days)
 
-    def state(self) -> dict[str, Any]:
-        """Where it stands, as JSON."""
-        assert self.strong is not None
+    def state(self) -> NDArray[np.uint8]:
+        """Where it stands, as bytes."""
         made = io.BytesIO()
         np.savez(made, rest=self.rest, pairs=self.pairs, top_row=self.top_row, top_horizon=self.top_horizon,
                  top_strength=self.top_strength, **{f"strong_{k}": v for k, v in vars(self.strong).items()})
-        return {"days": self.days, "luck": base64.b64encode(zlib.compress(made.getvalue(), 1)).decode()}
+        return np.frombuffer(made.getvalue(), np.uint8)
 
     @classmethod
-    def restored(cls, state: dict[str, Any], group: NDArray[np.int8], draws: int) -> Luck:
+    def restored(cls, state: NDArray[np.uint8], days: int, group: NDArray[np.int8], draws: int) -> Luck:
         """What `state` gave. Raises UserError where it is damaged."""
         try:
-            with np.load(io.BytesIO(zlib.decompress(base64.b64decode(state["luck"]))), allow_pickle=False) as held:
+            with np.load(io.BytesIO(state.tobytes()), allow_pickle=False) as held:
                 found = {k: held[k] for k in held.files}
             strong = Strong(*(found.pop(f"strong_{k}") for k in ("row", "horizon", "strength", "drawn")))
-            made = cls(int(state["days"]), group, draws, strong=strong, **found)
+            made = cls(days, group, strong=strong, **found)
             if made.rest.shape != (GROUPS, draws) or made.pairs.shape != made.rest.shape or (
                     len(strong.row) and int(strong.row.max()) >= len(group)):
                 raise ValueError("of another size")
-        except (ValueError, KeyError, TypeError, zlib.error, binascii.Error, OSError, EOFError) as err:
+        except (ValueError, KeyError, TypeError, OSError, EOFError, zipfile.BadZipFile) as err:
             raise UserError("what luck made of this scan cannot be read any more", "scan", "Run it again.") from err
         return made

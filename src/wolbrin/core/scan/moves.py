@@ -29,7 +29,6 @@ LEAST_DAYS = 60  # of a scan
 MOST_BARS = 500  # of a horizon
 END = 0  # the horizon "to the session's end"
 USUAL = (1, 2, 4, 8, 16, 32, END)
-HOURS = 24
 
 
 @dataclass(frozen=True)

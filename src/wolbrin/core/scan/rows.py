@@ -8,14 +8,13 @@ spreads evenly over every setting and over all of them together, and the same nu
 from __future__ import annotations
 
 from dataclasses import dataclass
-from functools import cached_property
 
 import numpy as np
 
 from wolbrin.core.indicators.catalogue import CUMULATIVE
 from wolbrin.core.indicators.catalogue import find as indicator_of
-from wolbrin.core.rules.model import UNARY, Condition, FieldOperand, IndicatorOperand, NumberOperand, Row
-from wolbrin.core.rules.operands import CombinedOperand, CustomOperand, Operand
+from wolbrin.core.rules.model import RANKED, UNARY, Condition, FieldOperand, IndicatorOperand, NumberOperand, Row
+from wolbrin.core.rules.operands import CustomOperand, Operand
 from wolbrin.core.scan.families import CLOCK, LED, WEEK
 from wolbrin.core.search.ingredients import LONGER_SHARE, OTHER_SHARE, RARE_SHARE, ROWS, Ingredient, Pantry
 
@@ -25,14 +24,14 @@ SMALL = 1_000  # rows of a family that comes whole
 AT_FAMILIES = ("session", "price")
 FIRST_AT = ("session:session_open", "session:prior_session", "session:gap", "session:vwap", "session:opening_range", "price:")
 STATES = ("above", "below", "makes a new high", "makes a new low")
+SUMS = CUMULATIVE | {"sum"}
 MOST_AT = 96  # bars of a session at which rows are read
 
 
 @dataclass(frozen=True)
 class Choice:
     """Rows of a scan in the order in which they are worked out. codes: int64[r] of the pantry; at: int16[r], the bar of the
-    session at which it is read, 0 at any.
-    group: int8[r], 0 clock, calendar and session, 1 all others."""
+    session at which it is read, 0 at any. group: int8[r], 0 clock, calendar and session, 1 all others."""
 
     codes: np.ndarray
     at: np.ndarray
@@ -40,12 +39,6 @@ class Choice:
 
     def __len__(self) -> int:
         return len(self.codes)
-
-    @cached_property
-    def ingredient(self) -> np.ndarray:
-        """int64[r]: the number of each row's ingredient in the pantry."""
-        return self.codes >> ROWS
-
 
 def spread(dimensions: int, count: int) -> np.ndarray:
     """float64[count, dimensions] in [0, 1), evenly spread; the first values of a longer sequence are the same."""
@@ -236,14 +229,9 @@ def at_bar(node: Row | Condition, bar: int) -> Row | Condition:
 def unanchored(node: Row | Condition) -> Operand | None:
     """The series of a row that compares it with a level learned from training, where such a level may say when in the history
     it is: prices, sums, and what is the user's own. None where it has no such level."""
-    if not isinstance(node, Row) or not isinstance(node.right, NumberOperand) or node.compare in RANKS:
+    if not isinstance(node, Row) or not isinstance(node.right, NumberOperand) or node.compare in (*UNARY, *RANKED):
         return None
-    series = node.left
-    return series if isinstance(series, IndicatorOperand | CustomOperand | CombinedOperand) else None
-
-
-RANKS = frozenset({"ranks above", "ranks below"})
-SUMS = CUMULATIVE | {"sum"}
+    return node.left if isinstance(node.left, IndicatorOperand | CustomOperand) else None
 
 
 def says_when(series: Operand) -> bool:

@@ -41,6 +41,14 @@ class Results:
                 db.execute("INSERT INTO pending (owner, name, rows, data) VALUES (?, ?, ?, ?)",
                            (owner, name, rows, pack_table(columns)))
 
+    def replace(self, owner: str, name: str, columns: Mapping[str, Array]) -> None:
+        """Put rows in the place of all that a table has; part of whatever transaction is open. A file that held them is left
+        over then (see store.leftovers)."""
+        with self.db.transaction() as db:
+            for table in ("pending", "parts"):
+                db.execute(f"DELETE FROM {table} WHERE owner = ? AND name = ?", (owner, name))
+            self.add(owner, name, columns)
+
     def seal(self, owner: str, *, all: bool = False) -> None:
         """Move waiting rows into files: all, or where there are many. What cannot be written stays where it is."""
         for r in self.db.rows("SELECT name, sum(rows) n, sum(length(data)) size, max(id) last FROM pending WHERE owner = ? "

@@ -28,7 +28,7 @@ from wolbrin.core.store.project import Project, now
 from wolbrin.core.store.searches import DAILY, Searches, search_read
 from wolbrin.core.store.shelf import Shelf
 from wolbrin.core.store.tables import Columns, joined
-from wolbrin.core.work.briefs import brief_again
+from wolbrin.core.work.briefs import brief_again, same_elsewhere
 from wolbrin.core.work.discover_request import DiscoverRequest, OldRequestError
 from wolbrin.core.work.discover_results import KEPT, NEAR, DiscoverResult, figures_of, slow_columns
 from wolbrin.core.work.discover_source import DiscoverSource
@@ -260,7 +260,7 @@ def resume_discover(project: Project, search: int, notify: Notify = lambda resul
         request.check()
         if controls <= before.controls:
             raise UserError(f"this search has {before.controls} controls already", request.title, "Ask for more than that.")
-    _same_elsewhere(footing, (searches.get(search).cursor or {}).get("elsewhere", {}))
+    same_elsewhere(footing, (searches.get(search).cursor or {}).get("elsewhere", {}), "search")
     stored = searches.again(search) if floors is not None or controls is not None else searches.take_up(search)
     cursor = stored.cursor or {}
     work = DiscoverWork(footing, request, tuple(briefs), tuple(h.bars.hash for h in histories),
@@ -287,17 +287,6 @@ def resume_discover(project: Project, search: int, notify: Notify = lambda resul
     books = _Books(project, search, owners, tuple(cursor["before"]), shelved, alike)
     ended = State(stored.state) if controls is not None and stored.unfinished and stored.state in _ENDS else State.DONE
     return _job(books, work, source, result, notify, ended), result
-
-
-def _same_elsewhere(footing: Footing, before: dict[str, str]) -> None:
-    """Raises UserError where another market that rows read is not what it was. before: hashes by market and interval."""
-    for place, content in before.items():
-        market, _, interval = place.rpartition(" ")
-        if market not in dict(footing.ground.active):
-            raise UserError("another market that this search reads is gone", market, "Run the search again.")
-        if footing.prepared(market, int(interval)).bars.hash != content:
-            raise UserError("another market that this search reads has changed since it began", market,
-                            "Run the search again.")
 
 
 def _restore(project: Project, search: int, source: DiscoverSource,

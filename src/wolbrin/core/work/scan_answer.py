@@ -15,9 +15,9 @@ from wolbrin.core.store.project import Project
 from wolbrin.core.store.searches import Searches
 from wolbrin.core.study.answers import Value, value
 from wolbrin.core.work.footing import Footing
-from wolbrin.core.work.scan_names import ScanNames, leader, sentence
+from wolbrin.core.work.scan_names import ScanNames, ordered, sentence
+from wolbrin.core.work.scan_pictures import week_of
 from wolbrin.core.work.scan_results import Line, ScanResult
-from wolbrin.core.work.scan_week import week_of
 
 QUESTIONS = ("clock, calendar and session", "all others")
 
@@ -102,20 +102,13 @@ def line_of(result: ScanResult, names: ScanNames, line: Line, with_strategy: boo
 def scan_answer(project: Project, result: ScanResult, state: str, top: int = 50) -> ScanAnswer:
     """The whole of a scan; lines: those beyond luck and the strongest others, `top` in all."""
     names, title = ScanNames(Footing.of(project), result), Searches(project).get(result.search).title
-    lines, hurdles = result.lines(), result.hurdles()
-    if result.beyond():
-        first = leader(result, names)
-        lines = [first, *(x for x in lines if x is not first)]
-    left: dict[str, int] = {}
-    for f in result.places:
-        for reason, n in f.left_out().items():
-            left[reason] = left.get(reason, 0) + n
+    lines, hurdles = ordered(result, names), result.hurdles()
     most = result.most().max(axis=0)
     readable = names.history(0) is not None
     return ScanAnswer(
         search=result.search, title=title, state=state, sentence=sentence(result, names),
         something=bool(result.beyond()), notes=tuple(result.notes), horizons=result.request.levels, rows=result.rows,
-        told=result.told, left_out=left, draws=result.draws,
+        told=result.told, left_out=result.left_out(), draws=result.draws,
         luck_reaches={QUESTIONS[g]: value(hurdles[g]) for g in range(GROUPS)},
         tries=tries_worth(passed_in(most, LEVEL)), tried_on_market=result.tries, beyond=len(result.beyond()),
         lines=tuple(line_of(result, names, x, readable) for x in lines[:top]),

@@ -14,7 +14,6 @@ from wolbrin.core.work.scan_results import Line, ScanResult
 
 NEAR = 0.9  # of the strongest t: of those so near it the plainest is named
 PLAIN = ("weekday", "month", "clock", "week", "session", "price", "average", "led")
-CHANGED = "the history has changed since this scan: run it again to read its rows"
 
 
 class ScanNames:
@@ -55,7 +54,7 @@ class ScanNames:
         """The rows of a line: one, or those of a pair. Raises UserError where they cannot be read any more."""
         found = [self.node(line.place, n) for n in (line.number, line.holds) if n >= 0]
         if any(n is None for n in found):
-            raise UserError(CHANGED.partition(":")[0], self.result.request.title, "Run the scan again.")
+            raise UserError("the history has changed since this scan", self.result.request.title, "Run the scan again.")
         return tuple(n for n in found if n is not None)
 
     def words(self, line: Line) -> str:
@@ -107,6 +106,15 @@ def leader(result: ScanResult, names: ScanNames) -> Line:
     strongest = max(beyond, key=lambda x: x.t)
     plain = [x for x in beyond if x.t >= NEAR * strongest.t and _plain(x, names)]
     return max(plain, key=lambda x: x.t) if plain else strongest
+
+
+def ordered(result: ScanResult, names: ScanNames) -> list[Line]:
+    """The lines of a scan as they are shown: the one that is named first, then those beyond luck, then the others."""
+    lines = result.lines()
+    if not result.beyond():
+        return lines
+    first = leader(result, names)
+    return [first, *(x for x in lines if x is not first)]
 
 
 def sentence(result: ScanResult, names: ScanNames) -> str:

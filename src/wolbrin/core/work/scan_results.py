@@ -12,12 +12,13 @@ from numpy.typing import NDArray
 from wolbrin.core.engine.record import Record
 from wolbrin.core.scan.luck import LEVEL, Luck, passed_in, share_of_luck, stepwise
 from wolbrin.core.scan.moves import Floats
-from wolbrin.core.scan.scanner import GROUPS, NO_PAIRS, OK, REASONS, Pairs, Tile
+from wolbrin.core.scan.scanner import GROUPS, NO_PAIRS, OK, REASONS, Pairs, Strong, Tile
 from wolbrin.core.scan.scores import t_of
 from wolbrin.core.scan.signs import FIRST
 from wolbrin.core.search.ingredients import ROWS
 from wolbrin.core.store.tables import Columns
 from wolbrin.core.work.scan_request import ScanRequest
+from wolbrin.core.work.scan_source import Piece
 
 COLUMNS = ("code", "at", "group", "t", "side", "best", "money", "trades", "covered", "firing", "state", "reason")
 
@@ -44,16 +45,17 @@ class Found:
     luck: Luck
     days: int
     cost: float
+    tile: int
     looked: int = 0
     pairs: Pairs = NO_PAIRS
 
     @classmethod
     def empty(cls, code: NDArray[np.int64], at: NDArray[np.int64], group: NDArray[np.int8], levels: int, luck: Luck,
-              days: int, cost: float) -> Found:
+              days: int, cost: float, tile: int) -> Found:
         r = len(code)
         return cls(code, at, group, np.full((r, levels), np.nan, np.float32), np.zeros((r, levels), np.int8),
                    np.zeros(r, np.int8), np.zeros(r), np.zeros(r, np.int64), np.zeros(r, np.int64), np.zeros(r, np.int64),
-                   np.zeros(r, np.int8), np.zeros(r, np.int8), luck, days, cost)
+                   np.zeros(r, np.int8), np.zeros(r, np.int8), luck, days, cost, tile)
 
     def take(self, tile: Tile) -> None:
         """Take in what came of some rows."""
@@ -75,11 +77,6 @@ class Found:
     def strongest(self) -> NDArray[np.float32]:
         """float32[r]: the largest |t| of each row, 0 where none is known."""
         return np.nan_to_num(self.t).max(axis=1) if len(self.t) else np.zeros(0, np.float32)
-
-    def left_out(self) -> dict[str, int]:
-        """How many rows were left out, by reason."""
-        counts = np.bincount(self.reason[:self.looked], minlength=len(REASONS))
-        return {REASONS[i]: int(n) for i, n in enumerate(counts) if n and i != OK}
 
 
 @dataclass(frozen=True)
@@ -124,7 +121,22 @@ class ScanResult:
     draws: int = 0
     tries: dict[str, int] = field(default_factory=dict)
     unfinished: bool = False
+    elsewhere: dict[str, str] = field(default_factory=dict)
     _lines: tuple[tuple[int, int], list[Line]] | None = None
+
+    def take(self, piece: Piece) -> None:
+        """Take in what came of a piece."""
+        found = self.places[piece.unit.place]
+        if piece.tile is not None:
+            found.take(piece.tile)
+        if piece.seen is not None:
+            found.pairs = piece.seen
+        self.elsewhere |= piece.elsewhere
+
+    def left_out(self) -> dict[str, int]:
+        """How many rows were left out on all places, by reason."""
+        counts = np.sum([np.bincount(f.reason[:f.looked], minlength=len(REASONS)) for f in self.places], axis=0)
+        return {REASONS[i]: int(n) for i, n in enumerate(counts) if n and i != OK}
 
     @property
     def rows(self) -> int:
@@ -174,25 +186,25 @@ class ScanResult:
 
     def _made(self) -> list[Line]:
         out: list[Line] = []
-        share = self._shares()
+        share, strongs = self._shares(), [f.luck.strong for f in self.places]  # which may grow meanwhile
         for g in range(GROUPS):
             mine: list[tuple[int, int, int]] = []  # place, followed row or -1, pair or -1
             t: list[float] = []
             for p, f in enumerate(self.places):
-                assert f.luck.strong is not None
-                strong = f.luck.strong
-                at = np.flatnonzero(f.group[strong.row] == g) if len(strong.row) else np.zeros(0, np.int64)
+                strong = strongs[p]
+                at = np.flatnonzero(f.group[strong.row] == g)
                 mine += [(p, int(i), -1) for i in at]
                 t += t_of(strong.strength[at], f.days).tolist()
-                both = f.group[f.pairs.fires] | f.group[f.pairs.holds] if len(f.pairs.fires) else np.zeros(0, np.int8)
+                both = f.group[f.pairs.fires] | f.group[f.pairs.holds]
                 at = np.flatnonzero(both == g)
                 mine += [(p, -1, int(i)) for i in at]
                 t += t_of(np.abs(f.pairs.strength[at]), f.days).tolist()
             order = np.argsort(-np.array(t), kind="stable") if t else np.zeros(0, np.int64)
             p_of = np.full(len(t), np.nan)
             if self.answered and len(order):
-                p_of[order] = self._stepwise(g, [mine[i] for i in order], np.array(t)[order])
-            out += [self._line(place, row, pair, t[i], float(p_of[i]), share) for i, (place, row, pair) in enumerate(mine)]
+                p_of[order] = self._stepwise(g, [mine[i] for i in order], np.array(t)[order], strongs)
+            out += [self._line(place, (strongs[place], row), pair, t[i], float(p_of[i]), share)
+                    for i, (place, row, pair) in enumerate(mine)]
         each: dict[tuple[int, int, int], Line] = {}
         for line in sorted(out, key=lambda x: (not x.beyond, -x.t)):
             each.setdefault((line.place, line.number, line.holds), line)
@@ -211,14 +223,12 @@ class ScanResult:
                 more = more or len(beyond) == len(mine)
         return total, more
 
-    def _stepwise(self, group: int, mine: Sequence[tuple[int, int, int]], t: Floats) -> Floats:
+    def _stepwise(self, group: int, mine: Sequence[tuple[int, int, int]], t: Floats, strongs: Sequence[Strong]) -> Floats:
         draws = self.draws
         drawn = np.zeros((len(mine), draws))
         for at, (place, row, _) in enumerate(mine):
-            f = self.places[place]
             if row >= 0:
-                assert f.luck.strong is not None
-                drawn[at] = t_of(f.luck.strong.drawn[row, :draws], f.days)
+                drawn[at] = t_of(strongs[place].drawn[row, :draws], self.places[place].days)
         others = np.zeros(draws)
         for f in self.places:
             others = np.maximum(others, t_of(f.luck.rest[group, :draws], f.days))
@@ -232,7 +242,8 @@ class ScanResult:
         every = np.sort(every[np.isfinite(every)].astype(np.float64))
         return every, share_of_luck(every)
 
-    def _line(self, place: int, row: int, pair: int, t: float, p: float, share: tuple[Floats, Floats]) -> Line:
+    def _line(self, place: int, followed: tuple[Strong, int], pair: int, t: float, p: float,
+              share: tuple[Floats, Floats]) -> Line:
         f = self.places[place]
         at = int(np.searchsorted(share[0], t - 1e-5))
         luck = float(share[1][min(at, len(share[1]) - 1)]) if len(share[1]) else float("nan")
@@ -243,8 +254,8 @@ class ScanResult:
                         1 if x.strength[pair] > 0 else -1, t, p, luck,
                         int(f.group[x.fires[pair]] | f.group[x.holds[pair]]), False, int(x.trades[pair]), int(x.firing[pair]),
                         float(x.money[pair]), float(x.money[pair] - x.trades[pair] * f.cost))
-        assert f.luck.strong is not None
-        number, level = int(f.luck.strong.row[row]), int(f.luck.strong.horizon[row])
+        strong, row = followed
+        number, level = int(strong.row[row]), int(strong.horizon[row])
         here = level == f.best[number]
         money = float(f.money[number]) if here else float("nan")
         trades = int(f.trades[number]) if here else 0

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from typing import Any
 
 import numpy as np
@@ -37,12 +37,18 @@ class TileUnit:
 
 @dataclass(frozen=True)
 class Piece:
-    """What came of a unit."""
+    """What came of a unit. elsewhere: hashes of the other markets' bars that its rows read, see `Columns.elsewhere_read`."""
 
     unit: PairUnit | TileUnit
     tile: Tile | None = None
     strength: NDArray[np.float32] | None = None  # float32[GROUPS, draws]
     seen: Pairs | None = None
+    elsewhere: dict[str, str] = field(default_factory=dict)
+
+
+def _blocks(first: int, stop: int) -> list[tuple[int, ...]]:
+    """Draws from one to another in blocks."""
+    return [tuple(range(i, min(i + BLOCK, stop))) for i in range(first, stop, BLOCK)]
 
 
 class ScanSource:
@@ -51,12 +57,12 @@ class ScanSource:
     def __init__(self, rows: Sequence[int], sizes: Sequence[int], luck: Sequence[Luck], pairs: bool, draws: int,
                  done: tuple[int, int] = (0, 0)) -> None:
         self.luck, self.draws = list(luck), draws
-        most = max((-(-r // s) for r, s in zip(rows, sizes)), default=0)
-        self._tiles = [(TileUnit(p, t), min(size, rows[p] - t * size)) for t in range(most)
-                       for p, size in enumerate(sizes) if t * size < rows[p]]
-        blocks: list[tuple[int, ...]] = [(SEEN,)]
-        blocks += [tuple(range(i, min(i + BLOCK, draws))) for i in range(0, draws, BLOCK)]
-        self._pairs = [(p, block) for block in blocks for p in range(len(rows))] if pairs else []
+        # Place by place, so that little of each need be at hand; but a first answer on all of them comes before the rest.
+        self._tiles = [(TileUnit(p, at // size), min(size, rows[p] - at)) for p, size in enumerate(sizes)
+                       for at in range(0, rows[p], size)]
+        first: list[tuple[int, ...]] = [(SEEN,), *_blocks(0, min(FIRST, draws))]
+        self._pairs = [(p, block) for blocks in (first, _blocks(FIRST, draws)) for p in range(len(rows))
+                       for block in blocks] if pairs else []
         self._asked = self._told = done[0]
         self._pairs_asked = self._pairs_told = done[1]
         self.total = sum(n for _, n in self._tiles) + WEIGHT * sum(len(b) for _, b in self._pairs)
@@ -78,13 +84,8 @@ class ScanSource:
             return 0
         if not self._pairs:
             return self.draws
-        return min(int(np.isfinite(x.pairs).all(axis=0).argmin()) if not np.isfinite(x.pairs).all() else self.draws
-                   for x in self.luck)
-
-    @property
-    def first_answer(self) -> bool:
-        """Whether enough is known for a first answer."""
-        return self.draws_known >= min(FIRST, self.draws)
+        known = np.stack([np.isfinite(x.pairs).all(axis=0) for x in self.luck]).all(axis=0)
+        return self.draws if known.all() else int(known.argmin())
 
     def ask(self) -> Chunk | None:
         if self._asked < len(self._tiles):

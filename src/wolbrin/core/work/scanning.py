@@ -5,10 +5,12 @@ from __future__ import annotations
 import hashlib
 import json
 import time
+from collections import OrderedDict
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass, replace
-from functools import cached_property, lru_cache
+from functools import cached_property
 from pathlib import Path
+from threading import Lock
 from typing import Any
 
 import numpy as np
@@ -19,22 +21,25 @@ from wolbrin.core.engine.run import need_bars, record_of
 from wolbrin.core.errors import UserError
 from wolbrin.core.jobs import Job, State, Work
 from wolbrin.core.scan.luck import Luck
-from wolbrin.core.scan.moves import END, Moves, hours_changed, moves_of, round_turn
+from wolbrin.core.scan.moves import END, USUAL, Moves, hours_changed, moves_of, round_turn
 from wolbrin.core.scan.rows import choose_rows
-from wolbrin.core.scan.scanner import Scanner
+from wolbrin.core.scan.scanner import Scanner, tile_size
 from wolbrin.core.scan.scores import LEAST_FIRING
 from wolbrin.core.store.database import this_program
 from wolbrin.core.store.project import Project, now
+from wolbrin.core.store.results import search_owner
 from wolbrin.core.store.searches import ROWS, Searches, search_read
-from wolbrin.core.work.briefs import brief_again
+from wolbrin.core.work.briefs import brief_again, same_elsewhere
 from wolbrin.core.work.footing import Footing, Request
 from wolbrin.core.work.readable import own_conditions, own_operands
 from wolbrin.core.work.scan_request import ScanRequest, horizon_words
 from wolbrin.core.work.scan_results import COLUMNS, Found, ScanResult, pairs_json, pairs_of
 from wolbrin.core.work.scan_source import SEEN, PairUnit, Piece, ScanSource, TileUnit
-from wolbrin.core.work.scan_tries import KIND, MOST, PART, worth
+from wolbrin.core.work.scan_tries import KIND, MOST, PART, joined, worth
 
 EVERY = 3.0  # seconds between two commits: what luck made so far is a few megabytes
+AT_HAND = 2  # places whose rows are at hand at a time
+LUCK = "luck"  # table of a place: what its draws have come to
 FEW_DAYS = 250  # below which a scan says what could be told at all
 Notify = Callable[[ScanResult], None]
 
@@ -49,17 +54,22 @@ class ScanWork(Request):
     contents: tuple[str, ...]
 
     @cached_property
-    def _held(self) -> Callable[[int], Scanner]:
-        return lru_cache(maxsize=max(2, min(4, len(self.request.places))))(self._made)
-
-    def _made(self, place: int) -> Scanner:
-        market, interval = self.request.places[place]
-        history = self.footing.prepared(market, interval, self.contents[place])
-        return scanner_of(history, self.briefs[place], self.request, place, 1.0 / min(4, len(self.request.places)))
+    def _held(self) -> tuple[Lock, OrderedDict[int, Scanner]]:
+        return Lock(), OrderedDict()
 
     def scanner(self, place: int) -> Scanner:
-        """One place, made once; threads share it."""
-        return self._held(place)
+        """One place, made once; threads share it. Few are at hand at a time: pieces come place by place."""
+        lock, held = self._held
+        with lock:
+            if place not in held:
+                market, interval = self.request.places[place]
+                history = self.footing.prepared(market, interval, self.contents[place])
+                share = 1.0 / min(AT_HAND, len(self.request.places))
+                held[place] = scanner_of(history, self.briefs[place], self.request, place, share)
+                while len(held) > AT_HAND:
+                    held.popitem(last=False)
+            held.move_to_end(place)
+            return held[place]
 
     def let_go(self) -> None:
         """Forget what takes much memory."""
@@ -71,16 +81,21 @@ def evaluate_piece(work: ScanWork, unit: TileUnit | PairUnit) -> Piece:
     return piece_of(work.scanner(unit.place), unit)
 
 
-def _found(scanner: Scanner, request: ScanRequest, cost: float) -> Found:
-    c, days = scanner.choice, scanner.moves.days
-    luck = Luck(days, c.group, request.draws)
-    return Found.empty(c.codes, c.at.astype(np.int64), c.group, len(request.levels), luck, days, cost)
+def _found(history: Prepared, brief: Brief, request: ScanRequest, place: int) -> Found:
+    """A place before any row was looked at. Raises UserError where it has none."""
+    moves = moves_of(history, brief.span, request.flat)
+    c = choose_rows(request.pantry(place), request.count, moves.longest)
+    if not len(c):
+        raise UserError("these ingredients have no rows here", request.places[place][0], "Tick others.")
+    size = tile_size(len(request.levels), moves.days, request.draws, c.codes, history.bars)
+    return Found.empty(c.codes, c.at.astype(np.int64), c.group, len(request.levels),
+                       Luck.begun(moves.days, c.group, request.draws), moves.days, round_turn(history, brief), size)
 
 
 def piece_of(scanner: Scanner, unit: TileUnit | PairUnit) -> Piece:
     """The same, of a scanner at hand."""
     if isinstance(unit, TileUnit):
-        return Piece(unit, scanner.tile(unit.tile))
+        return Piece(unit, scanner.tile(unit.tile), elsewhere=scanner.reader.columns.elsewhere_read())
     if unit.draws == (SEEN,):
         return Piece(unit, seen=scanner.paired(SEEN, unit.rows[:, 0], unit.horizons[:, 0]))
     found = [scanner.strongest_pair(draw, unit.rows[:, at], unit.horizons[:, at]) for at, draw in enumerate(unit.draws)]
@@ -97,8 +112,8 @@ def filled(project: Project, request: ScanRequest) -> ScanRequest:
 
 
 def _fitting(request: ScanRequest, longest: int, notes: list[str]) -> ScanRequest:
-    """Without horizons beyond the longest session, where positions end with it: they would all say the same. Raises UserError
-    where nothing can be held within a session."""
+    """Without horizons beyond the longest session, where positions end with it: they would all say the same; of the usual
+    ones that is not worth a word. Raises UserError where nothing can be held within a session."""
     if request.flat and longest < 2:
         raise UserError("a session is one bar here, and a position that ends with its session is never held", "horizons",
                         "Hold over sessions, or scan shorter bars.")
@@ -109,8 +124,9 @@ def _fitting(request: ScanRequest, longest: int, notes: list[str]) -> ScanReques
     told = ", ".join(str(h) for h in beyond)
     if END not in rest:
         rest = (*rest, END)
-    notes.append(f"{told} bars reach beyond a session of {longest} bars, at whose end positions are closed: what they would "
-                 f'say stands under "{horizon_words(END)}"')
+    if request.horizons != USUAL:
+        notes.append(f"{told} bars reach beyond a session of {longest} bars, at whose end positions are closed: what they "
+                     f'would say stands under "{horizon_words(END)}"')
     return replace(request, horizons=rest)
 
 
@@ -145,12 +161,8 @@ def scan_job(project: Project, request: ScanRequest, notify: Notify = lambda res
         moves.append(moves_of(history, brief.span, request.flat))
     request = _fitting(request, max(m.longest for m in moves), notes)
     work = ScanWork(footing, request, briefs, tuple(h.bars.hash for h in histories))
-    places = []
-    for at, (history, brief, m) in enumerate(zip(histories, briefs, moves)):
-        scanner = work.scanner(at)
-        if not len(scanner.choice):
-            raise UserError("these ingredients have no rows here", request.places[at][0], "Tick others.")
-        places.append(_found(scanner, request, round_turn(history, brief)))
+    places = [_found(h, b, request, at) for at, (h, b) in enumerate(zip(histories, briefs))]
+    for at, (history, m) in enumerate(zip(histories, moves)):
         notes += _notes_of(request, at, history, m)
     asked = request.as_json() | {"others": list(request.others)}
     rules = hashlib.sha256(json.dumps(asked, sort_keys=True).encode()).hexdigest()[:16]
@@ -166,9 +178,9 @@ def scan_job(project: Project, request: ScanRequest, notify: Notify = lambda res
             searches.begin(now(), PART, request.title, {"scan": search}, record=r, market=m, interval=i)
             for (m, i), r in zip(request.places, records))
     result = ScanResult(request, search, records, tuple(places), *_named(request), notes)
-    source = _source(work, result, (0, 0))
+    source = _source(result, (0, 0))
     with project.transaction():
-        searches.commit(search, _cursor(result, source), {})
+        _keep(searches, result, source, owners)
     return _job(project, work, source, result, owners, notify), result
 
 
@@ -189,21 +201,17 @@ def scan_here(histories: Sequence[Prepared], briefs: Sequence[Brief], request: S
     """
     request.check()
     request = _fitting(request, max(moves_of(h, b.span, request.flat).longest for h, b in zip(histories, briefs)), [])
+    places = tuple(_found(h, b, request, at) for at, (h, b) in enumerate(zip(histories, briefs)))
     scanners = [scanner_of(h, b, request, at) for at, (h, b) in enumerate(zip(histories, briefs))]
-    places = [_found(s, request, round_turn(h, b)) for s, h, b in zip(scanners, histories, briefs)]
     records = tuple(record_of(h, None, b, seeds=(request.seed,)) for h, b in zip(histories, briefs))
-    result = ScanResult(request, 0, records, tuple(places), *_named(request))
-    source = ScanSource([len(s.choice) for s in scanners], [s.size for s in scanners], [f.luck for f in places],
-                        request.pairs, request.draws)
+    result = ScanResult(request, 0, records, places, *_named(request))
+    source = _source(result, (0, 0))
     while not source.over and not (least and source.draws_known >= least):
         chunk = source.ask()
         assert chunk is not None
         piece = piece_of(scanners[chunk.argument.place], chunk.argument)
         source.tell(chunk, piece)
-        found = result.places[piece.unit.place]
-        if piece.tile is not None:
-            found.take(piece.tile)
-        found.pairs = piece.seen if piece.seen is not None else found.pairs
+        result.take(piece)
     result.draws = source.draws_known
     return result
 
@@ -214,24 +222,31 @@ def _named(request: ScanRequest) -> tuple[tuple[tuple[str, ...], ...], tuple[tup
     return tuple(tuple(i.title for i in some) for some in items), tuple(tuple(i.key for i in some) for some in items)
 
 
-def _source(work: ScanWork, result: ScanResult, done: tuple[int, int]) -> ScanSource:
-    sizes = [work.scanner(at).size for at in range(len(result.places))]
-    return ScanSource([len(f.code) for f in result.places], sizes, [f.luck for f in result.places], work.request.pairs,
-                      work.request.draws, done)
+def _source(result: ScanResult, done: tuple[int, int]) -> ScanSource:
+    return ScanSource([len(f.code) for f in result.places], [f.tile for f in result.places], [f.luck for f in result.places],
+                      result.request.pairs, result.request.draws, done)
 
 
-def _cursor(result: ScanResult, source: ScanSource) -> dict[str, Any]:
-    """Where a scan stands, whole."""
+def _most(result: ScanResult) -> dict[str, list[float]]:
+    """By market the strongest |t| of each draw known so far; of one at several intervals over all of them."""
     most: dict[str, list[float]] = {}
     for (market, _), f in zip(result.request.places, result.places):
         mine = f.luck.most(result.draws > 0, result.draws or result.request.draws).max(axis=0) if f.looked else np.zeros(0)
-        before = most.get(market)
-        both = mine if before is None else np.maximum(mine[:len(before)], np.array(before)[:len(mine)])
-        most[market] = [round(float(x), 5) for x in both]
-    return source.state() | {
-        MOST: most, "notes": result.notes, "draws": result.draws, "luck": [f.luck.state() for f in result.places],
-        "seen": [pairs_json(f.pairs) for f in result.places], "cost": [f.cost for f in result.places],
-        "sizes": [len(f.code) for f in result.places]}
+        most[market] = [round(float(x), 5) for x in joined([mine, *([np.array(most[market])] if market in most else [])])]
+    return most
+
+
+def _keep(searches: Searches, result: ScanResult, source: ScanSource, owners: tuple[int, ...]) -> dict[str, list[float]]:
+    """Keep where a scan stands, whole; returns the strongest of each draw by market."""
+    most = _most(result)
+    for owner, f in zip(owners, result.places):
+        searches.results.replace(search_owner(owner), LUCK, {"state": f.luck.state()[None]})
+    searches.commit(result.search, source.state() | {
+        MOST: most, "notes": result.notes, "draws": result.draws, "elsewhere": result.elsewhere,
+        "seen": [pairs_json(f.pairs) for f in result.places], "days": [f.days for f in result.places],
+        "cost": [f.cost for f in result.places], "tile": [f.tile for f in result.places],
+        "sizes": [len(f.code) for f in result.places]}, {})
+    return most
 
 
 def _job(project: Project, work: ScanWork, source: ScanSource, result: ScanResult, owners: tuple[int, ...],
@@ -247,29 +262,21 @@ def _job(project: Project, work: ScanWork, source: ScanSource, result: ScanResul
             for piece in waiting:
                 if piece.tile is not None:
                     searches.add(owners[piece.unit.place], ROWS, result.places[piece.unit.place].rows(piece.tile))
-            cursor = _cursor(result, source)
-            searches.commit(result.search, cursor, {})
-            for at, owner in enumerate(owners):
-                market = work.request.places[at][0]
-                most = np.array(cursor[MOST][market])
-                # One market at several intervals is one scan of it; the first of its places counts it.
-                first = next(i for i, (m, _) in enumerate(work.request.places) if m == market)
-                if first == at and len(most):
-                    searches.counted(owner, worth(project, market, most, result.search, owner))
+            # One market at several intervals is one scan of it; the first of its places counts it.
+            counts = {market: owner for (market, _), owner in reversed(list(zip(work.request.places, owners)))}
+            for market, most in _keep(searches, result, source, owners).items():
+                if most:
+                    searches.counted(counts[market], worth(project, market, np.array(most), result.search, counts[market]))
         waiting.clear()
         kept[0] = time.monotonic()
         result.tries = {m: searches.tried_on(m) for m, _ in work.request.places}
 
     def commit(pieces: list[Piece], cursor: dict[str, Any]) -> None:
         for piece in pieces:
-            if piece.tile is not None:
-                result.places[piece.unit.place].take(piece.tile)
-            if piece.seen is not None:
-                result.places[piece.unit.place].pairs = piece.seen
+            result.take(piece)
         waiting.extend(pieces)
-        draws, result.draws = result.draws, source.draws_known
-        answered = result.draws >= 100 > draws
-        if time.monotonic() - kept[0] > EVERY or answered:
+        before, result.draws = result.answered, source.draws_known
+        if time.monotonic() - kept[0] > EVERY or (result.answered and not before):
             flush()
         notify(result)
 
@@ -296,25 +303,26 @@ def read_scan(project: Project, search: int) -> ScanResult:
     owners = searches.owners(search, PART, "scan", len(request.places))
     records = [searches.record(o) for o in owners]
     cursor = stored.cursor
-    if cursor is None or "luck" not in cursor or any(r is None for r in records) or len(owners) != len(request.places):
+    if cursor is None or "sizes" not in cursor or any(r is None for r in records) or len(owners) != len(request.places):
         raise UserError("where this scan stood is not known any more", stored.title, "Run it again.")
     places = []
     for at, owner in enumerate(owners):
-        rows = searches.rows(owner)
-        size, state = int(cursor["sizes"][at]), cursor["luck"][at]
+        rows, state = searches.rows(owner), searches.rows(owner, LUCK)
+        size, days = int(cursor["sizes"][at]), int(cursor["days"][at])
         kept = len(rows["code"]) if rows else 0
         group = np.zeros(size, np.int8)
         group[:kept] = rows["group"] if rows else 0
-        luck = Luck.restored(state, group, request.draws)
-        found = Found.empty(np.full(size, -1, np.int64), np.zeros(size, np.int64), group, len(request.levels), luck,
-                            luck.days, float(cursor["cost"][at]))
+        luck = Luck.restored(state["state"][0], days, group, request.draws)
+        found = Found.empty(np.full(size, -1, np.int64), np.zeros(size, np.int64), group, len(request.levels), luck, days,
+                            float(cursor["cost"][at]), int(cursor["tile"][at]))
         for name in COLUMNS if rows else ():
             getattr(found, name)[:kept] = rows[name]
         found.looked = kept
         found.pairs = pairs_of(cursor["seen"][at], size)
         places.append(found)
     made = ScanResult(request, search, tuple(r for r in records if r is not None), tuple(places), *_named(request),
-                      list(cursor["notes"]), int(cursor["draws"]), unfinished=stored.unfinished)
+                      list(cursor["notes"]), int(cursor["draws"]), unfinished=stored.unfinished,
+                      elsewhere=dict(cursor["elsewhere"]))
     made.tries = {m: searches.tried_on(m) for m, _ in request.places}
     return made
 
@@ -329,12 +337,14 @@ def resume_scan(project: Project, search: int, notify: Notify = lambda result: N
     if changed:
         raise UserError(f"the own indicator {changed[0]} has changed, or is not confirmed any more, since this scan began",
                         changed[0], "Run the scan again.")
+    same_elsewhere(footing, result.elsewhere, "scan")
     owners = searches.owners(search, PART, "scan", len(request.places))
     briefs = tuple(brief_again(project, r, *place, same_engine=True) for r, place in zip(result.records, request.places))
     contents = tuple(r.history for r in result.records)
     work = ScanWork(footing, request, briefs, contents)
-    for at, found in enumerate(result.places):
-        choice = work.scanner(at).choice
+    for at, (found, brief) in enumerate(zip(result.places, briefs)):
+        longest = moves_of(footing.prepared(*request.places[at]), brief.span, request.flat).longest
+        choice = choose_rows(request.pantry(at), request.count, longest)
         if len(choice) != len(found.code) or not np.array_equal(choice.codes[:found.looked], found.code[:found.looked]):
             raise UserError("this program knows other rows than the one that began this scan", request.title, "Run it again.")
         found.code, found.at, found.group = choice.codes, choice.at.astype(np.int64), choice.group
@@ -345,7 +355,7 @@ def resume_scan(project: Project, search: int, notify: Notify = lambda result: N
                        [(this_program(), id) for id in owners if id != search])
     cursor = stored.cursor or {}
     result.unfinished = False
-    source = _source(work, result, (int(cursor["tiles"]), int(cursor["pairs"])))
+    source = _source(result, (int(cursor["tiles"]), int(cursor["pairs"])))
     return _job(project, work, source, result, owners, notify), result
 
 

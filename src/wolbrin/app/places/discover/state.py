@@ -5,9 +5,10 @@ from __future__ import annotations
 import time
 from typing import Any
 
-from PySide6.QtCore import QObject, Signal
+from PySide6.QtCore import Signal
 
 from wolbrin.app.candidates import Candidates
+from wolbrin.app.searching import SearchState
 from wolbrin.app.session import Session
 from wolbrin.core.errors import WolbrinError
 from wolbrin.core.jobs import Job
@@ -22,7 +23,7 @@ NOTHING = -1  # no search has this number
 REST = 2.0  # seconds between two looks at how strong the finds are
 
 
-class DiscoverState(QObject):
+class DiscoverState(SearchState):
     """taken: another search is shown; grown: its counts moved, or it ended; curved: how strong its finds are is known anew;
     preparing: whether one is being prepared."""
 
@@ -32,24 +33,13 @@ class DiscoverState(QObject):
     preparing = Signal(bool)
 
     def __init__(self, session: Session) -> None:
-        super().__init__()
-        self.session = session
+        super().__init__(session)
         self.result: DiscoverResult | None = None
-        self.job: Job | None = None
         self.curve: Strength | None = None
         self.finds = Candidates(session, "Found candidates", Wanted(search=NOTHING))
         self._shown, self._looked, self._preparing = 0, 0.0, False
         session.resumed.connect(self._resumed)
         session.grown.connect(lambda kind, result: self._grown(result) if kind == KIND else None)
-
-    @property
-    def running(self) -> bool:
-        return self.job is not None and not self.job.state.over
-
-    @property
-    def unfinished(self) -> bool:
-        """Whether the search shown can be gone on with."""
-        return self.result is not None and self.result.unfinished and not self.running
 
     def start(self, request: DiscoverRequest) -> None:
         """Search in the background; what is kept goes straight to the Shelf."""
@@ -91,11 +81,6 @@ class DiscoverState(QObject):
             s.start(made[0], "threads", lambda _: self._grown(made[1]))
 
         s.compute("Prepare the search", make, done, refused=refused)
-
-    def go_on(self) -> None:
-        """Go on with the search shown."""
-        if self.unfinished and self.result is not None:
-            self.session.go_on(self.result.search)
 
     def restore(self) -> None:
         """Show the last search of the project again."""

@@ -42,7 +42,7 @@ class DiscoverPlace(Place):
         self.state.taken.connect(self._take)
         self.state.preparing.connect(lambda on: self.setup.go.setEnabled(not on))
         self._around = False
-        self._seen: tuple[str, ...] = ()
+        self._ticked: tuple[str, ...] = ()
         self.state.restore()
 
     @property
@@ -65,15 +65,15 @@ class DiscoverPlace(Place):
                        "discover", r.rejections.apply.isEnabled)]
 
     def activate(self) -> None:
-        around, self.session.around = self.session.around, None
+        laid = self.session.laid
+        around, laid.around = laid.around, None
         if around is not None:
             self._around = True
             self.setup.structure.around(*around)
             self.show_page(ASK)
-        seen = tuple(self.session.seen_in_scans)
-        if seen and seen != self._seen:
-            self._seen = seen
-            self.setup.ingredients.model.show(tuple(Chosen(key, 1.0) for key in seen))
+        if laid.ingredients != self._ticked:
+            self._ticked = laid.ingredients
+            self.setup.ingredients.model.show(tuple(Chosen(key, 1.0) for key in self._ticked))
             self.show_page(ASK)
 
     def show_page(self, page: str) -> None:

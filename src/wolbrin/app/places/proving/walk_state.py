@@ -7,8 +7,9 @@ from collections.abc import Callable
 from pathlib import Path
 from typing import Any
 
-from PySide6.QtCore import QObject, QTimer, Signal
+from PySide6.QtCore import QTimer, Signal
 
+from wolbrin.app.searching import SearchState
 from wolbrin.app.session import Session
 from wolbrin.core.errors import WolbrinError
 from wolbrin.core.export.steps import export_job
@@ -26,7 +27,7 @@ from wolbrin.core.work.walking import extend_walk, resume_walk, walk_job
 USUAL_SHUFFLES = 20
 
 
-class WalkState(QObject):
+class WalkState(SearchState):
     """taken: another walk is shown; grown: it has more fits or cells, or ended; was_read: the cell that is looked at was run
     again, or cannot be (fault); fold_read: a fold, and the run of its numbers over its training;
     judged: what shuffled histories say was read."""
@@ -38,10 +39,8 @@ class WalkState(QObject):
     judged = Signal()
 
     def __init__(self, session: Session) -> None:
-        super().__init__()
-        self.session = session
+        super().__init__(session)
         self.result: WalkResult | None = None
-        self.job: Job | None = None
         self.grid: Grid | None = None
         self.figure = USUAL
         self.cell = -1  # -1: the center of the region that works
@@ -53,15 +52,6 @@ class WalkState(QObject):
         self._timer.timeout.connect(self._read)
         session.resumed.connect(self._resumed)
         session.grown.connect(lambda kind, result: self._grown(result) if kind == KIND else None)
-
-    @property
-    def running(self) -> bool:
-        return self.job is not None and not self.job.state.over
-
-    @property
-    def unfinished(self) -> bool:
-        """Whether the walk shown can be gone on with."""
-        return self.result is not None and self.result.unfinished and not self.running
 
     # Running
 
@@ -82,11 +72,6 @@ class WalkState(QObject):
         self._show(*made)
         self.session.start(made[0], "threads", lambda job: self._grown(made[1]))
         return True
-
-    def go_on(self) -> None:
-        """Go on with the walk shown."""
-        if self.unfinished and self.result is not None:
-            self.session.go_on(self.result.search)
 
     def more_luck(self) -> None:
         """Walk so many further shuffled histories."""

@@ -11,7 +11,7 @@ from PySide6.QtWidgets import QCheckBox, QComboBox, QLineEdit, QSpinBox, QSplitt
 
 from wolbrin.app.charts.scanned import LuckMap
 from wolbrin.app.ingredients import Ingredients
-from wolbrin.app.parts import Choice, Empty, Popup, button, column, label, link, row, set_role
+from wolbrin.app.parts import Choice, Empty, Popup, button, column, label, link, row
 from wolbrin.app.picker import Picker
 from wolbrin.app.places.study.scan_state import ScanState
 from wolbrin.app.session import Session
@@ -21,15 +21,14 @@ from wolbrin.core.errors import UserError
 from wolbrin.core.measures.wording import number, percent
 from wolbrin.core.scan.families import SCANNED, TITLES, searched_as
 from wolbrin.core.scan.moves import USUAL
-from wolbrin.core.scan.scanner import GROUPS
 from wolbrin.core.scan.told import horizon_text
 from wolbrin.core.search.families import WEEKDAYS
 from wolbrin.core.search.ingredients import Chosen
 from wolbrin.core.store.searches import Searches
 from wolbrin.core.work.readable import own_conditions, own_operands, readable
+from wolbrin.core.work.scan_pictures import Map, Week
 from wolbrin.core.work.scan_request import COUNT, MOST_ROWS, ScanRequest, horizon_words, read_horizons
 from wolbrin.core.work.scan_results import Line
-from wolbrin.core.work.scan_week import week_of, week_rows
 
 MAP_ROW = 15  # pixels
 ABOUT = ("A scan looks at every row of the ingredients, one by one, and at what price does after it, beside what luck alone "
@@ -136,13 +135,14 @@ class ScanPage(QWidget):
                 self.pairs, None, self.kept, self.name, self.more, self.run, margins=(0, 0, 8, 0)), self.stack, spacing=5,
             margins=(0, 0, 8, 0)))
         self._filled: object = None
-        self.families: list[str] = []
-        self.hours = np.zeros(0, np.int64)
+        self.families: tuple[str, ...] = ()
+        self.week: Week | None = None
         self.tree.changed.connect(self._tell_ingredients)
         session.brief_changed.connect(self._brief_moved)
         session.markets_changed.connect(self.markets.tell)
         self.state.taken.connect(self._take)
         self.state.grown.connect(self._grow)
+        self.state.drawn.connect(self.draw)
         self.state.said.connect(self.fill)
         self.state.kept.connect(self._list_kept)
         self.state.preparing.connect(lambda on: self.run.setEnabled(not on))
@@ -289,18 +289,12 @@ class ScanPage(QWidget):
         self.words.setToolTip("\n".join(r.words() for r in result.records))
 
     def _grow(self) -> None:
-        """The pictures as far as the scan has come."""
+        """How far the scan has come."""
         result = self.state.result
         if result is None:
             return
         self.more.setVisible(self.state.unfinished)
-        hurdles = np.array(result.hurdles() if result.answered else [np.nan] * GROUPS)
-        self._draw_map(hurdles)
-        self._draw_clock(hurdles)
-        left: dict[str, int] = {}
-        for f in result.places:
-            for why, n in f.left_out().items():
-                left[why] = left.get(why, 0) + n
+        left = result.left_out()
         out = sum(left.values())
         where = ", ".join(f"{m}" for m, _ in result.request.places)
         luck = f"Luck: {number(result.draws)} draws of a random sign for each date. " if result.answered else ""
@@ -315,50 +309,39 @@ class ScanPage(QWidget):
         if self.state.told is None:
             self.answer.setText(f"{number(result.rows)} of {number(result.total)} rows so far")
 
-    def _draw_map(self, hurdles: Any) -> None:
+    def _draw_map(self, told: Map) -> None:
         result = self.state.result
         assert result is not None
         levels = result.request.levels
-        best: dict[str, np.ndarray] = {}
-        bars: dict[str, np.ndarray] = {}
-        for at, f in enumerate(result.places):
-            family = np.array([k.partition(":")[0] for k in result.keys[at]])
-            of = family[np.maximum(f.ingredient[:f.looked], 0)] if f.looked else family[:0]
-            signed = np.nan_to_num(f.t[:f.looked]) * f.side[:f.looked]
-            for key in dict.fromkeys(of.tolist()):
-                mine = signed[of == key]
-                top = mine[np.abs(mine).argmax(axis=0), np.arange(len(levels))]
-                before = best.get(key, np.zeros(len(levels)))
-                best[key] = np.where(np.abs(top) > np.abs(before), top, before)
-                bars[key] = np.full(len(levels), hurdles[int(f.group[:f.looked][of == key][0])])
         room = max(6, int(self.map.height() - 54) // MAP_ROW)  # each with its name beside it
-        self.families = sorted(best, key=lambda k: -float(np.abs(best[k]).max()))[:room]
+        self.families = told.families[:room]
         if not self.families:
             return
-        t = np.stack([best[k] for k in self.families])
-        t[t == 0.0] = np.nan
-        names = [f"{TITLES.get(k, k)}, {horizon_words(h)}" for k in self.families for h in levels]
-        self.map.show_t(t, np.stack([bars[k] for k in self.families]), names,
-                        ["to the end" if not h else str(h) for h in levels], [TITLES.get(k, k) for k in self.families],
-                        "bars held from the next open", "strongest row of each family, t")
+        titles = [TITLES.get(k, k) for k in self.families]
+        names = [f"{title}, {horizon_words(h)}" for title in titles for h in levels]
+        held = ["to the end" if not h else str(h) for h in levels]
+        self.map.show_t(told.t[:room], told.hurdles[:room], names, held, titles, "bars held from the next open",
+                        "strongest row of each family, t")
 
-    def _draw_clock(self, hurdles: Any) -> None:
+    def _draw_clock(self, told: Week) -> None:
         result = self.state.result
         assert result is not None
-        t = np.full((len(WEEKDAYS), 24), np.nan)
-        for day, hour, value in week_of(result, 0):
-            t[day, hour] = value
-        hours = np.flatnonzero(np.isfinite(t).any(axis=0))
-        self.hours = hours
-        if not len(hours):
-            self.clock.show_t(np.full((5, 1), np.nan), np.full((5, 1), np.nan), [""] * 5, [""], [d[:3] for d in WEEKDAYS],
+        self.week = told
+        days = [d[:3] for d in WEEKDAYS]
+        if not len(told.hours):
+            none = np.full((len(days), 1), np.nan)
+            self.clock.show_t(none, none, [""] * len(days), [""], days,
                               "not looked at yet" if self.state.running else "no hours of the week were scanned", "")
             return
-        some = t[:, hours]
-        names = [f"{day}, {h:02d}:00 to {h + 1:02d}:00" for day in WEEKDAYS for h in hours]
-        market = result.request.places[0][0]
-        self.clock.show_t(some, np.full(some.shape, hurdles[0]), names, [f"{h:02d}" for h in hours],
-                          [d[:3] for d in WEEKDAYS], f"hour, exchange time, {market}", "t of the hour")
+        names = [f"{day}, {h:02d}:00 to {h + 1:02d}:00" for day in WEEKDAYS for h in told.hours]
+        self.clock.show_t(told.t, np.full(told.t.shape, told.hurdle), names, [f"{h:02d}" for h in told.hours], days,
+                          f"hour, exchange time, {result.request.places[0][0]}", "t of the hour")
+
+    def draw(self) -> None:
+        """The pictures."""
+        if self.state.pictures is not None:
+            self._draw_map(self.state.pictures[0])
+            self._draw_clock(self.state.pictures[1])
 
     def fill(self) -> None:
         """The answer, and the rows in words."""
@@ -367,7 +350,6 @@ class ScanPage(QWidget):
             return
         text = told.sentence
         self.answer.setText(f"{text}{'' if text.endswith('.') else '.'}")
-        set_role(self.answer, "heading")
         lines = [x for x in told.lines if x[0].beyond or not self.show_only.value]
         self.table.set_records(lines)
         if lines and self.table.current() is None:
@@ -412,12 +394,10 @@ class ScanPage(QWidget):
         self.session.note("None of the rows listed here is of that kind: they are weaker.", "note")
 
     def _pick_hour(self, cell: int) -> None:
-        result = self.state.result
-        if result is None or not len(self.hours):
-            return
-        day, at = divmod(cell, len(self.hours))
-        number_ = int(week_rows(result, 0)[day, int(self.hours[at])])
-        self._choose_line(lambda x: x[0].place == 0 and x[0].number == number_ and x[0].holds < 0)
+        week = self.week
+        if week is not None and len(week.hours):
+            row_number = int(week.rows.reshape(-1)[cell])
+            self._choose_line(lambda x: x[0].place == 0 and x[0].number == row_number and x[0].holds < 0)
 
     # Carrying on
 
@@ -455,6 +435,10 @@ class ScanPage(QWidget):
             return
         rows = [n for n in (line.number, line.holds) if n >= 0]
         keys = [result.keys[line.place][int(result.places[line.place].ingredient[n])] for n in rows]
-        self.session.search_with(tuple(k for key in keys for k in searched_as(key)), *result.request.places[line.place])
+        s = self.session
+        s.look_at(*result.request.places[line.place])
+        ticked = tuple(dict.fromkeys((*s.laid.ingredients, *(k for key in keys for k in searched_as(key)))))
+        s.laid.ingredients = ticked
+        s.note(f"{len(ticked)} ingredient{'s are' if len(ticked) != 1 else ' is'} ticked for Discover: {', '.join(ticked)}.")
 
 

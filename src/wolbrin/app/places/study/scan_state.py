@@ -6,15 +6,17 @@ from __future__ import annotations
 from dataclasses import dataclass
 from typing import Any
 
-from PySide6.QtCore import QObject, Signal
+from PySide6.QtCore import Signal
 
+from wolbrin.app.searching import SearchState
 from wolbrin.app.session import Session
 from wolbrin.core.errors import WolbrinError
 from wolbrin.core.jobs import Job
 from wolbrin.core.measures.wording import number
 from wolbrin.core.store.searches import Searches, StoredSearch
 from wolbrin.core.work.footing import Footing
-from wolbrin.core.work.scan_names import ScanNames, leader, sentence
+from wolbrin.core.work.scan_names import ScanNames, ordered, sentence
+from wolbrin.core.work.scan_pictures import Map, Week, clock_of, map_of
 from wolbrin.core.work.scan_request import ScanRequest
 from wolbrin.core.work.scan_results import Line, ScanResult
 from wolbrin.core.work.scan_tries import KIND
@@ -25,43 +27,33 @@ FIRST_LINES, MOST_LINES = 60, 600
 
 @dataclass(frozen=True)
 class Told:
-    """What is shown of a scan: its answer, the plainest of its strongest lines, and its lines with their words."""
+    """What is said of a scan: its answer, whether there is something, and its lines with their words."""
 
     sentence: str
     something: bool
-    leader: Line | None
     lines: tuple[tuple[Line, str], ...]
 
 
-class ScanState(QObject):
-    """taken: another scan is shown; grown: more of it is known; said: its answer and its rows in words are; preparing:
-    whether one is being prepared; kept: other scans are kept."""
+class ScanState(SearchState):
+    """taken: another scan is shown; grown: more of it is known; drawn: its pictures are, said: its answer and its rows in
+    words are; preparing: whether one is being prepared; kept: other scans are kept."""
 
     taken = Signal()
     grown = Signal()
+    drawn = Signal()
     said = Signal()
     preparing = Signal(bool)
     kept = Signal()
 
     def __init__(self, session: Session) -> None:
-        super().__init__()
-        self.session = session
+        super().__init__(session)
         self.result: ScanResult | None = None
         self.names: ScanNames | None = None
-        self.job: Job | None = None
         self.told: Told | None = None
+        self.pictures: tuple[Map, Week] | None = None
         self._preparing = False
         session.resumed.connect(self._resumed)
         session.grown.connect(lambda kind, result: self._grown(result) if kind == KIND else None)
-
-    @property
-    def running(self) -> bool:
-        return self.job is not None and not self.job.state.over
-
-    @property
-    def unfinished(self) -> bool:
-        """Whether the scan shown can be gone on with."""
-        return self.result is not None and self.result.unfinished and not self.running
 
     def scans(self) -> list[StoredSearch]:
         """Scans that are kept, newest first."""
@@ -120,17 +112,12 @@ class ScanState(QObject):
             self._read("Read the last scan", lambda: last_scan(self.session.project),
                        lambda made: self._kept(made) if self.result is None else None)
 
-    def go_on(self) -> None:
-        """Go on with the scan shown."""
-        if self.unfinished and self.result is not None:
-            self.session.go_on(self.result.search)
-
     def _resumed(self, kind: str, job: Job, result: Any) -> None:
         if kind == KIND:
             self._show(job, result)
 
     def _show(self, job: Job | None, result: ScanResult) -> None:
-        self.job, self.result, self.told = job, result, None
+        self.job, self.result, self.told, self.pictures = job, result, None, None
         self.names = ScanNames(Footing.of(self.session.project), result)
         self.taken.emit()
         self._grown(result)
@@ -141,21 +128,32 @@ class ScanState(QObject):
             return
         self.grown.emit()
         self.session.counts_changed.emit()
+        self._draw()
         self._say()
 
+    def _draw(self) -> None:
+        """Make its pictures beside the window."""
+        result = self.result
+        if result is None:
+            return
+
+        def done(made: tuple[Map, Week]) -> None:
+            if result is self.result:
+                self.pictures = made
+                self.drawn.emit()
+
+        self.session.compute("Draw the scan", lambda: (map_of(result), clock_of(result, 0)), done, "pictures of the scan")
+
     def _say(self) -> None:
-        """Read its rows beside the window: their levels are worked out for that."""
+        """Read its rows beside the window: their levels are worked out for that, which takes longer than the pictures."""
         result, names = self.result, self.names
         if result is None or names is None:
             return
         whole = result.answered
 
         def work() -> Told:
-            lines = result.lines()[:MOST_LINES if whole else FIRST_LINES]
-            first = leader(result, names) if result.beyond() else None
-            if first is not None:
-                lines = [first, *(x for x in lines if x is not first)]
-            return Told(sentence(result, names), first is not None, first, tuple((x, names.words(x)) for x in lines))
+            lines = ordered(result, names)[:MOST_LINES if whole else FIRST_LINES]
+            return Told(sentence(result, names), bool(result.beyond()), tuple((x, names.words(x)) for x in lines))
 
         def done(told: Told) -> None:
             if result is self.result:

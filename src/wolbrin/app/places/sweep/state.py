@@ -11,8 +11,9 @@ from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
-from PySide6.QtCore import QObject, QTimer, Signal
+from PySide6.QtCore import QTimer, Signal
 
+from wolbrin.app.searching import SearchState
 from wolbrin.app.session import Session
 from wolbrin.core.errors import WolbrinError
 from wolbrin.core.export.steps import export_job
@@ -47,7 +48,7 @@ class Seen:
     pinned: tuple[int, ...] = ()
 
 
-class SweepState(QObject):
+class SweepState(SearchState):
     """taken: another sweep is shown; grown: it has more rows, or ended; was_read: how it reads now; judged: luck or
     statistics moved; seen_changed: other rows are filtered, chosen or pinned."""
 
@@ -58,10 +59,8 @@ class SweepState(QObject):
     seen_changed = Signal()
 
     def __init__(self, session: Session) -> None:
-        super().__init__()
-        self.session = session
+        super().__init__(session)
         self.result: SweepResult | None = None
-        self.job: Job | None = None
         self.reading: Reading | None = None
         self.luck: LuckResult | None = None
         self.luck_running: Job | None = None
@@ -77,15 +76,6 @@ class SweepState(QObject):
         session.grown.connect(self._more)
 
     # Running
-
-    @property
-    def running(self) -> bool:
-        return self.job is not None and not self.job.state.over
-
-    @property
-    def unfinished(self) -> bool:
-        """Whether the sweep shown can be gone on with."""
-        return self.result is not None and self.result.unfinished and not self.running
 
     def start(self, request: SweepRequest) -> bool:
         """Run a sweep in the background; whether it began."""
@@ -106,11 +96,6 @@ class SweepState(QObject):
         quick = (time.monotonic() - self._began) * USUAL < LONG_LUCK
         if job.state is State.DONE and result is self.result and self.luck is None and quick:
             self.more_luck(USUAL, quiet=True)
-
-    def go_on(self) -> None:
-        """Go on with the sweep shown."""
-        if self.unfinished and self.result is not None:
-            self.session.go_on(self.result.search)
 
     def restore(self) -> None:
         """Show the last sweep of the project again, read beside the window."""
