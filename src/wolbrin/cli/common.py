@@ -25,6 +25,7 @@ from wolbrin.core.measures.wording import worded
 from wolbrin.core.store.dossier import Dossiers
 from wolbrin.core.store.project import Project
 from wolbrin.core.store.shelf import Kept
+from wolbrin.core.store.wanted import Wanted
 from wolbrin.core.unforeseen import sentence_of
 
 FAILED, USAGE, NOTHING_OPENED = 1, 2, 3
@@ -152,8 +153,9 @@ def write_out(path: Path, steps: Steps) -> None:
         raise typer.Exit(FAILED)
 
 
-def pick(project: Project, names: list[str], once: bool = False) -> list[Kept]:
-    """Candidates on the Shelf by id or name; all of them when none is named. once: nobody may be named twice.
+def pick(project: Project, names: list[str], once: bool = False, variants: bool = True) -> list[Kept]:
+    """Candidates on the Shelf by id or name; all of them when none is named. once: nobody may be named twice. variants: of
+    all, those too that another one of their family represents.
 
     Raises:
         UserError: a name is not there, or there is nothing to take.
@@ -162,7 +164,7 @@ def pick(project: Project, names: list[str], once: bool = False) -> list[Kept]:
     if not names:
         if not shelf.count():
             raise UserError("the Shelf is empty", str(project.folder), "Run `wolbrin discover` first.")
-        return shelf.bodies()
+        return shelf.bodies() if variants else shelf.bodies(shelf.ids(Wanted(representatives=True)).tolist())
     found: list[int] = []
     for name in names:
         match = shelf.named(name)

@@ -44,6 +44,7 @@ def _rows(project: Project, kept: list[Kept], faults: dict[int, str], renewed: l
     for k in kept:
         place, c = standings.of(k), k.candidate
         out.append({"id": k.id, "name": c.name, "market": c.market, "interval": c.interval, "stands": place.stands,
+                    "leads": k.marks.leads, "behind": k.marks.behind,
                     "tried": c.tried, "record": c.record, "renewed": k.id in renewed, "fault": faults.get(k.id, ""),
                     "openings": project.book.count(c.market, k.hash), "seen": place.seen,
                     "words": place.words(standings.gates),
@@ -106,6 +107,8 @@ def add(app: typer.Typer, demo: Callable[[], Path]) -> None:
             keep_for: str | None = typer.Option(None, "--keep-holdout-for", help="candidates or portfolio, from now on."),
             add_controls: bool = typer.Option(False, "--add-controls", help="Where Luck could not judge for want of controls "
                                               "let as many run as it needs, and judge again."),
+            variants: bool = typer.Option(False, "--variants", help="Where none is named, walk those too that another one of "
+                                          "their family represents."),
             show: bool = typer.Option(False, "--list", help="Only list the Shelf and where each stands."),
             json: bool = JSON) -> None:
         """Walk candidates through the line of gates and keep every verdict."""
@@ -120,7 +123,7 @@ def add(app: typer.Typer, demo: Callable[[], Path]) -> None:
                 spend_on(opened, keep_for)
             if line is not None:
                 use_line(opened, find_line(opened, line))
-            kept = pick(opened, names or [])
+            kept = pick(opened, names or [], variants=variants or show)
             faults: dict[int, str] = {}
             renewed: list[int] = []
 

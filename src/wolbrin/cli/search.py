@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Callable
+from collections.abc import Callable, Mapping
 from dataclasses import replace
 from pathlib import Path
 from typing import Any
@@ -30,10 +30,11 @@ from wolbrin.core.faults import validated
 from wolbrin.core.jobs import Job
 from wolbrin.core.measures.wording import number, worded
 from wolbrin.core.rules.model import Filters, Sizing, Strategy
-from wolbrin.core.search.families import FAMILIES
+from wolbrin.core.scan.families import SCANNED
+from wolbrin.core.scan.informed import COUNT
 from wolbrin.core.search.ingredients import PLACES_KEYS, parse_chosen
 from wolbrin.core.search.limits import SIDES as KNOWN_SIDES
-from wolbrin.core.search.limits import Exits, Limits, Orders, Reach, parse_joins, parse_time_exit
+from wolbrin.core.search.limits import Exits, Limits, Orders, Reach, informed_limits, parse_joins, parse_time_exit
 from wolbrin.core.search.objective import Floor, Objective
 from wolbrin.core.search.twins import ALIKE
 from wolbrin.core.store.project import Project
@@ -41,14 +42,29 @@ from wolbrin.core.store.searches import Searches
 from wolbrin.core.store.shelf import Shelf
 from wolbrin.core.work.controls import told_before
 from wolbrin.core.work.discover_answer import DiscoverAnswer, discover_answer
-from wolbrin.core.work.discover_request import DiscoverRequest
+from wolbrin.core.work.discover_request import USUAL_CONTROLS, USUAL_COUNT, USUAL_METHOD, DiscoverRequest, Method
 from wolbrin.core.work.discover_results import DiscoverResult
 from wolbrin.core.work.discovering import KIND, discover_job, filled, read_discover, resume_discover
 
-LIMITS = Limits()
+LIMITS, INFORMED = Limits(), informed_limits()
 TIMES = {"": 1.0, "s": 1.0, "m": 60.0, "h": 3600.0}
 SHOWN = 20
 SIDES = {"both": "mirrored"}
+
+
+def usual_words(usual: Mapping[Method, int]) -> str:
+    """Such as "informed 3,072, random 20,000"."""
+    return ", ".join(f"{method} {count:,}" for method, count in usual.items())
+
+
+def _usual(usual: Mapping[Method, int], method: str) -> int:
+    """What is usual of a method; of one that is not known, which is refused later, any."""
+    return next((count for known, count in usual.items() if known == method), 1)
+
+
+def usually(name: str) -> str:
+    """What stands when an exit is not given."""
+    return f"Usual: informed {getattr(INFORMED, name).text}; else {getattr(LIMITS, name).text}."
 
 
 def until_of(texts: list[str]) -> dict[str, Any]:
@@ -121,7 +137,7 @@ def add(app: typer.Typer, demo: Callable[[], Path]) -> None:
             hold: bool = typer.Option(False, "--hold", help="Keep only what passes on all the markets and intervals."),
             ingredients: list[str] = typer.Option(
                 [], "--ingredients", help="Families and single ones, with weights: trend,session*2,library:mine. All when "
-                f"left out. Families: {', '.join(f.key for f in FAMILIES)}; {', '.join(PLACES_KEYS)} read them there."),
+                f"left out. Families: {', '.join(f.key for f in SCANNED)}; {', '.join(PLACES_KEYS)} read them there."),
             sides: str = typer.Option(",".join(LIMITS.sides), "--sides", help="Which compete: mirrored, long, short, and own "
                                       "for rules of their own on each side."),
             rows: str = typer.Option("1..3", "--rows", help="Least and most rows of an entry."),
@@ -129,11 +145,13 @@ def add(app: typer.Typer, demo: Callable[[], Path]) -> None:
             join: list[str] = typer.Option(["all"], "--join", help="How rows are joined: all, any, at least."),
             orders: str = typer.Option("market", "--orders", help="Entry orders that compete: market,stop,limit."),
             offset: str = typer.Option("ticks:1..9/4", "--offset", help="How far resting entry orders stand off the bar."),
-            stop: str = typer.Option(LIMITS.stop.text, "--stop", help='Stops that compete: "atr:1..4|ticks:20..100".'),
-            target: str = typer.Option(LIMITS.target.text, "--target", help="Targets that compete."),
+            stop: str | None = typer.Option(None, "--stop", help='Stops that compete: "atr:1..4|ticks:20..100". '
+                                            + usually("stop")),
+            target: str | None = typer.Option(None, "--target", help="Targets that compete. " + usually("target")),
             trail: str = typer.Option("none", "--trail", help="Trailing stops that compete."),
             break_even: str = typer.Option("none", "--break-even", help="Profits at which the stop moves to the entry."),
-            time_exit: str = typer.Option("4..40/4|none*0.75", "--time-exit", help="Bars after which a trade is closed."),
+            time_exit: str | None = typer.Option(None, "--time-exit", help="Bars after which a trade is closed, such as "
+                                                 '"4..40/4|none*0.75".'),
             flat: bool = typer.Option(True, "--flat/--overnight", help="Flat by session end, or hold over it."),
             quantity: float | None = typer.Option(None, "--quantity", callback=finite,
                                                   help="Contracts a trade; one when left out."),
@@ -152,16 +170,20 @@ def add(app: typer.Typer, demo: Callable[[], Path]) -> None:
             without_floor: list[str] = typer.Option([], "--without-floor", help="Take a standing floor out: trades, "
                                                     "above_drift."),
             objective: list[str] = typer.Option(["t_daily"], "--objective", help="A measure, or a blend of them."),
-            method: str = typer.Option("random", "--method", help="random or evolve."),
-            until: list[str] = typer.Option(["tried=20000"], "--until", help="kept=200, tried=60000, time=30s; by commas."),
+            method: str = typer.Option(USUAL_METHOD, "--method", help="informed (looks first, and builds from what it saw), "
+                                       "random, or evolve."),
+            scan_rows: int = typer.Option(COUNT, "--scan-rows", min=10, help="Rows that an informed search looks at first."),
+            until: list[str] = typer.Option([], "--until", help="kept=200, tried=60000, time=30s; by commas. Tried at most, "
+                                            "when left out: " + usual_words(USUAL_COUNT) + "."),
             count: int | None = typer.Option(None, "--count", "-n", min=1, help="The same as --until tried=N."),
-            control: int = typer.Option(3, "--control", min=0, max=100,
-                                        help="The same search on so many shuffled histories beside it."),
+            control: int | None = typer.Option(None, "--control", min=0, max=100, help="The same search on so many shuffled "
+                                               "histories beside it; " + usual_words(USUAL_CONTROLS) + " when left out."),
             control_drift: bool = typer.Option(False, "--control-drift", help="Controls keep the drift of the market."),
             alike: float = typer.Option(ALIKE, "--alike", callback=finite,
                                         help="Correlation from which two are near-twins; 1 for never."),
             seed: int = typer.Option(1, "--seed", min=0, help="Same seed, same candidates."),
-            pool: int = typer.Option(LIMITS.pool, "--pool", min=10, max=200_000, help="Conditions to build from at first."),
+            pool: int | None = typer.Option(None, "--pool", min=10, max=200_000, help="Conditions to build from at first; "
+                                            f"informed {INFORMED.pool}, else {LIMITS.pool:,}."),
             give_up: int = typer.Option(0, "--give-up-after", min=0,
                                         help="Give up one that has lost after so many trades; 0: never."),
             resume: bool = typer.Option(False, "--resume", help="Go on with the newest unfinished one that asks the same."),
@@ -188,23 +210,27 @@ def add(app: typer.Typer, demo: Callable[[], Path]) -> None:
             opened = open_project(project, demo)
             least, most = _two(rows, "--rows")
             least_exit, most_exit = _two(exit_rows, "--exit-rows")
-            bars, no_time = parse_time_exit(time_exit)
+            usual = INFORMED if method == "informed" else LIMITS
+            bars, no_time = parse_time_exit(time_exit) if time_exit is not None else (usual.time_exit, usual.no_time_exit)
             kinds = [k.strip().casefold() for k in orders.split(",") if k.strip()]
             limits = validated(Limits, {
                 "sides": facing, "least_rows": least, "most_rows": most, "least_exit_rows": least_exit,
                 "most_exit_rows": most_exit, "joins": parse_joins(join),
                 "orders": validated(Orders, {"kinds": kinds, "offset": Reach.parse(offset, "--offset")}, "--orders"),
-                "stop": Exits.parse(stop, "--stop"), "target": Exits.parse(target, "--target"),
+                "stop": Exits.parse(stop, "--stop") if stop is not None else usual.stop,
+                "target": Exits.parse(target, "--target") if target is not None else usual.target,
                 "trail": Exits.parse(trail, "--trail"), "break_even": Exits.parse(break_even, "--break-even"),
                 "time_exit": bars, "no_time_exit": no_time, "flat_by_session_end": flat, "quantity": quantity,
-                "sizing": Sizing(kind="risk", amount=risk) if risk is not None else Sizing(), "pool": pool,
+                "sizing": Sizing(kind="risk", amount=risk) if risk is not None else Sizing(),
+                "pool": usual.pool if pool is None else pool,
                 "filters": filters_of(window, weekdays, most_entries, last_minutes),
                 "give_up_after": give_up, "keep": keep, "strategy": kept_strategy(opened, strategy, keep)}, "discover")
             request = DiscoverRequest(
                 places_of(market, interval), limits, parse_chosen(ingredients) if ingredients else (),
                 tuple(Floor.parse(f) for f in floor), Objective.parse(objective), method,  # type: ignore[arg-type]
-                hold=hold, controls=control, drift=control_drift, alike=alike, seed=seed,
-                without=tuple(without_floor))
+                count=_usual(USUAL_COUNT, method), hold=hold,
+                controls=_usual(USUAL_CONTROLS, method) if control is None else control, drift=control_drift, alike=alike,
+                seed=seed, rows=scan_rows, without=tuple(without_floor))
             request = replace(request, **until_of(until) | ({"count": count} if count is not None else {}))
             found = resumed(opened, request) if resume else None
             if resume and found is None:
@@ -254,18 +280,31 @@ def _tell(answer: DiscoverAnswer, result: DiscoverResult, json: bool) -> None:
                   "entry signals to be simulated.", markup=False)
     for one in answer.floors:
         console.print(f"    {one.rejected:>10,} fell first at {one.words}", markup=False)
+    for seen in answer.scanned:
+        console.print(f"{seen.market}: {seen.words}.", markup=False)
+    if answer.idle:
+        console.print(f"{answer.idle:,} of those that met the quick floors had parts that add nothing, which were left out.",
+                      markup=False)
+    if answer.ended:
+        console.print(f"{answer.ended}.", markup=False)
     console.print(result.luck.words + ".", markup=False)
     if answer.luck.strongest_words:
         console.print(answer.luck.strongest_words + ".", markup=False)
     if answer.luck.percent:
         console.print(answer.luck.percent + ".", markup=False)
-    best = sorted(answer.candidates, key=lambda c: -(c.measures["t_daily"] or 0.0))
-    for c in best[:SHOWN]:
+    if answer.families_words:
+        console.print(answer.families_words + ".", markup=False)
+    known = {c.id: c for c in answer.candidates}
+    for family in answer.families[:SHOWN]:
+        c = known.get(family.leads)
+        if c is None:
+            continue
+        behind = f"; {family.words}" if family.words else ""
         console.print(f"{c.id}  {c.name} on {c.market}: net {worded('net', c.measures['net'] or 0.0)}, profit factor "
                       f"{worded('profit_factor', c.measures['profit_factor'] or 0.0)}, t "
-                      f"{worded('t_daily', c.measures['t_daily'] or 0.0)}", markup=False)
-    if len(best) > SHOWN:
-        console.print(f"and {len(best) - SHOWN:,} more on the Shelf: `wolbrin shelf list`.", markup=False)
+                      f"{worded('t_daily', c.measures['t_daily'] or 0.0)}{behind}", markup=False)
+    if len(answer.families) > SHOWN:
+        console.print(f"and {len(answer.families) - SHOWN:,} families more on the Shelf: `wolbrin shelf list`.", markup=False)
 
 
 def _two(text: str, where: str) -> tuple[int, int]:

@@ -14,7 +14,7 @@ from wolbrin.core.measures.facts import Facts
 from wolbrin.core.measures.inference import p_above, t_needed
 from wolbrin.core.measures.wording import number
 from wolbrin.core.models import Model
-from wolbrin.core.proving.gate import Case, Gate, Outcome, Shown
+from wolbrin.core.proving.gate import Case, Gate, Origin, Outcome, Shown
 from wolbrin.core.search.deflated import Deflated, deflated
 from wolbrin.core.search.luck import Luck
 from wolbrin.core.search.strength import MOST_CONTROLS, Strength
@@ -29,10 +29,11 @@ class LuckSettings(Model):
     a search that as a whole found more than luck does, or for a find stronger than luck's (in 99 of 100 both); or by
     "strongest": stronger than the strongest find of so many of the controls (White 2000), at least 1 - `most_share`. Other
     searches on the market were chances too: what luck brings is multiplied by all that was tried there over what its own
-    search tried. A find of a sweep that kept the daily results of all its sets is judged among all of them (Hansen 2005,
-    stepwise). Where neither is at hand, t of daily results must be so large that the best of all that was tried reaches it
-    with this chance only. least_deflated: the probability that the Sharpe ratio is above luck's best must be at least this; 0
-    to only tell it, as is usual: it is a figure beside the others, and no test."""
+    search tried; not by scans, where its controls scanned as much. A find of a sweep that kept the daily results of all its
+    sets is judged among all of them (Hansen 2005, stepwise). Where neither is at hand, t of daily results must be so large
+    that the best of all that was tried reaches it with this chance only. least_deflated: the probability that the Sharpe
+    ratio is above luck's best must be at least this; 0 to only tell it, as is usual: it is a figure beside the others, and
+    no test."""
 
     judge_by: Literal["share", "strongest"] = Field("share", title="judged by")
     most_share: float = Field(0.10, gt=0, lt=1, title="share luck brings, at most")
@@ -43,6 +44,11 @@ def _strength(case: Case) -> float:
     """t of daily results, no more than that above drift; NaN where there is none."""
     told = measure(Facts.of(case.run), ("t_daily", "above_drift"))
     return min(told.values()) if all(map(math.isfinite, told.values())) else math.nan
+
+
+def _others(case: Case, came: Origin) -> float:
+    """How many times as much as its search tried was tried on the market, without the scans that its controls made too."""
+    return max(1.0, (max(case.tried, case.tried_on) - came.scanned) / max(1, came.tried))
 
 
 def _percent(share: float) -> str:
@@ -120,12 +126,12 @@ class LuckGate(Gate):
         came, tried = case.origin, max(1, case.tried, case.tried_on)
         if came is None or came.curve is None or came.luck is None or not came.curve.controls:
             return t_needed(self.options.most_share / tried), share
-        curve, others = came.curve, max(1.0, max(case.tried, case.tried_on) / max(1, came.tried))
+        curve, others = came.curve, _others(case, came)
         if self.options.judge_by == "strongest":
             beaten = int(self.options.most_share * (1 + curve.controls) / others) - 1
             ranked = sorted(curve.by_luck, reverse=True)
             return (ranked[min(max(beaten, 0), len(ranked) - 1)] if ranked else 0.0), share
-        low, high = 0.0, FAR_T
+        low, high = (came.reach if math.isfinite(came.reach) else 0.0), FAR_T
         for _ in range(24):  # what luck brings never rises with t
             t = 0.5 * (low + high)
             enough = (curve.at(t) * others <= self.options.most_share
@@ -140,9 +146,15 @@ class LuckGate(Gate):
         curve, luck, m = came.curve, came.luck, came.curve.controls
         # Such as a near-twin of a find: as strong as it is by itself.
         strength = came.strength if math.isfinite(came.strength) else _strength(case)
-        others = max(1.0, max(case.tried, case.tried_on) / max(1, came.tried))
+        others = _others(case, came)
         figures = {"strength": strength, "controls": float(m), "share": min(1.0, curve.at(strength) * others),
                    "best_by_luck": max(curve.by_luck, default=math.nan), "others": others}
+        if math.isfinite(came.reach):
+            figures["reach"] = came.reach
+            if not strength >= came.reach:
+                return self.falls(case, "What it was searched among was chosen after a scan was seen, whose strongest row by "
+                                  f"luck alone passes t {number(came.reach, 1)} in 10 of 100 draws; its own is "
+                                  f"{number(strength, 1)}.", figures)
         if o.judge_by == "strongest":
             return self._by_strongest(case, curve, others, figures)
         if not math.isfinite(figures["share"]):

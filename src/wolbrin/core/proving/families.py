@@ -8,9 +8,17 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 
+from wolbrin.core.rules.model import Strategy
+
 Floats = NDArray[np.float64]
 Daily = tuple[NDArray[np.int32], Floats]
 CUT = 0.5  # average correlation of training days from which two groups are one family (common practice, no source)
+
+
+def parts_of(strategy: Strategy) -> int:
+    """How many rows and ways out some rules have; of two that are as strong the simpler represents a family."""
+    rows = sum(len(c.rows) for side in (strategy.long, strategy.short) for c in (side.entry, side.exit) if c is not None)
+    return rows + sum(x is not None for x in (strategy.stop, strategy.target, strategy.trail, strategy.break_even))
 
 
 @dataclass(frozen=True)

@@ -46,6 +46,8 @@ class Origin:
     hurdle: Hurdle | None = None
     universe: Superior | None = None
     note: str = ""
+    scanned: int = 0
+    reach: float = math.nan
 
 
 @dataclass(frozen=True)

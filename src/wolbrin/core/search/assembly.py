@@ -142,9 +142,7 @@ class Assembly:
 
     def missing(self, genotypes: Ints) -> list[int]:
         """Codes of rows that have no place yet, in order."""
-        codes = np.unique(genotypes[:, ROW_PLACES])
-        known, _ = self._lookup()
-        return [int(c) for c in codes[~np.isin(codes, known)]]
+        return sorted(c for c in set(genotypes[:, ROW_PLACES].ravel().tolist()) if c not in self._known)
 
     def genomes(self, genotypes: Ints) -> tuple[Genomes, NDArray[np.bool_]]:
         """Genomes of genotypes whose rows all have a place; and which of them can be had, bool[n]."""
@@ -220,7 +218,7 @@ class Assemblies:
 
     def missing(self, genotypes: Ints) -> list[int]:
         """Codes of rows that have no place yet, in order."""
-        return sorted({c for one in self._by.values() for c in one.missing(genotypes)})
+        return next(iter(self._by.values())).missing(genotypes)  # each row is put into all of them
 
     def genomes(self, genotypes: Ints) -> tuple[Genomes, NDArray[np.bool_]]:
         """As `Assembly.genomes`, each by its own sides."""

@@ -10,7 +10,7 @@ from __future__ import annotations
 
 import base64
 import zlib
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass, field
 from functools import partial
 from typing import Any
@@ -83,12 +83,15 @@ def _numbers(x: Floats) -> list[float | None]:
 
 @dataclass(frozen=True)
 class Step:
-    """The next generation of an island: what it stands on, who comes from the next island, and the key of its chances."""
+    """The next generation of an island: what it stands on, who comes from the next island, and the key of its chances. luck:
+    scores that the best tenth of the controls' last generation of this island reached, by how many rows an entry has (one,
+    two, more); nothing where none ran, or selection goes by score alone."""
 
     island: Island
     migrants: Ints
     key: tuple[int, ...]
     count: int
+    luck: tuple[float, ...] = ()
 
 
 def children_of(step: Step, drawer: Drawer, pantry: Pantry) -> Ints:
@@ -136,14 +139,14 @@ def _change(rng: Rng, one: Ints, fresh: Ints, drawer: Drawer, pantry: Pantry) ->
             u = rng.random()
             if there and u < 0.45:
                 at = there[int(rng.integers(len(there)))]
-                known = int(drawer.rows(rng, 1)[0])
+                known = drawer.another(rng, one)
                 if rng.random() < MOVED:
                     one[at] = step_code(rng, pantry, int(one[at])) if rng.random() < 0.8 else draw_code(rng, pantry)
                 else:
                     one[at] = known
             elif len(there) < most and u < 0.72:
                 free = next(p for p in range(part.start, part.stop) if one[p] < 0)
-                one[free] = int(drawer.rows(rng, 1)[0])
+                one[free] = drawer.another(rng, one)
             elif len(there) > least:
                 one[there[int(rng.integers(len(there)))]] = -1
         return change
@@ -195,7 +198,9 @@ def survivors(step: Step, genotypes: Ints, scores: Floats, passes: NDArray[np.bo
     known = np.concatenate([island.genotypes, genotypes])
     score = np.concatenate([island.scores, _charged(genotypes, scores, passes)])
     series = np.concatenate([before, daily]).astype(np.float32)
-    order = np.lexsort((np.arange(len(known)), -score))
+    # Evolution fits luck too, the more so the more rows there are: what counts is what is beyond the controls' generation.
+    ranked = score - beside_luck(known, step.luck)
+    order = np.lexsort((np.arange(len(known)), -ranked))
     shapes = _shapes(series)
     kept: list[int] = []
     for at in order.tolist():
@@ -204,7 +209,7 @@ def survivors(step: Step, genotypes: Ints, scores: Floats, passes: NDArray[np.bo
         if kept and float((shapes[kept] @ shapes[at]).max()) > NOVEL:
             continue
         kept.append(at)
-    best = float(score[kept[0]]) if kept else -np.inf
+    best = float(score[kept].max()) if kept else -np.inf
     better = best > island.best
     made = Island(island.generation + 1, known[kept], score[kept], series[kept], max(best, island.best),
                   0 if better else island.since + 1, island.starts)
@@ -214,6 +219,46 @@ def survivors(step: Step, genotypes: Ints, scores: Floats, passes: NDArray[np.bo
 
 
 BONUS = 1e6  # of what passes the floors
+CLASSES = 3  # of entries: with one row, two, or more
+TOP = 0.9  # quantile of a generation's scores that says how far it came
+FEW = 8  # of a class, that tell nothing
+
+
+def class_of(genotypes: Ints) -> Ints:
+    """int64[n]: 0 with one row in the entry, 1 with two, 2 with more; of rules for each side those of the larger."""
+    rows = np.stack([(genotypes[:, rows_at(side)[0]] >= 0).sum(axis=1) for side in range(2)]).max(axis=0)
+    return np.clip(rows - 1, 0, CLASSES - 1)
+
+
+def beside_luck(genotypes: Ints, luck: tuple[float, ...]) -> Floats:
+    """float64[n]: what controls reach with entries of as many rows; 0 where that is not known."""
+    return np.array(luck)[class_of(genotypes)] if luck else np.zeros(len(genotypes))
+
+
+def reached(genotypes: Ints, scores: Floats) -> tuple[float, ...]:
+    """How far a generation came, by how many rows an entry has: the TOP quantile of its charged scores, NaN of few. scores:
+    -inf where a candidate cannot be judged."""
+    charged = _charged(genotypes, scores, np.zeros(len(scores), bool))
+    which = class_of(genotypes)
+    out = []
+    for c in range(CLASSES):
+        mine = charged[(which == c) & np.isfinite(charged)]
+        out.append(float(np.quantile(mine, TOP)) if len(mine) >= FEW else float("nan"))
+    return tuple(out)
+
+
+def of_controls(several: Sequence[tuple[float, ...]]) -> tuple[float, ...]:
+    """What some controls reached, the middle one's by class; where none tells, as the class with fewer rows; nothing where
+    nothing is known."""
+    if not several:
+        return ()
+    table = np.array(several, np.float64)
+    out: list[float] = []
+    for c in range(CLASSES):
+        known = table[:, c][np.isfinite(table[:, c])]
+        out.append(float(np.median(known)) if len(known) else (out[-1] if out else float("nan")))
+    known_any = [x for x in out if x == x]
+    return tuple(x if x == x else known_any[0] for x in out) if known_any else ()
 
 
 def _charged(genotypes: Ints, scores: Floats, passes: NDArray[np.bool_]) -> Floats:
@@ -238,8 +283,8 @@ class Archipelago:
         self._asked = [i.generation for i in self.islands]
         self._sent = sent or {}
 
-    def step(self, island: int, generation: int, count: int = CHILDREN) -> Step | None:
-        """A generation; None where what came before is not known yet."""
+    def step(self, island: int, generation: int, count: int = CHILDREN, luck: tuple[float, ...] = ()) -> Step | None:
+        """A generation; None where what came before is not known yet. luck: see `Step`."""
         neighbor = (island + 1) % len(self.islands)
         if self.islands[island].generation < generation:
             return None
@@ -248,7 +293,7 @@ class Archipelago:
             if (neighbor, generation) not in self._sent:
                 return None
             migrants = self._sent[neighbor, generation]
-        return Step(self.islands[island], migrants, (*self._key, island, generation), count)
+        return Step(self.islands[island], migrants, (*self._key, island, generation), count, luck)
 
     def tell(self, island: int, after: Island) -> None:
         """What became of a generation."""

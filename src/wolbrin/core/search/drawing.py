@@ -22,7 +22,7 @@ from wolbrin.core.search.genotype import (
     Plan,
     rows_at,
 )
-from wolbrin.core.search.ingredients import LONGER_SHARE, OTHER_SHARE, RARE_SHARE, ROWS, Pantry
+from wolbrin.core.search.ingredients import AT, LONGER_SHARE, MOST_AT, OTHER_SHARE, PLAIN, RARE_SHARE, ROWS, Pantry
 from wolbrin.core.search.limits import SIDES
 
 Ints = NDArray[np.int64]
@@ -30,6 +30,7 @@ Rng = np.random.Generator
 BATCH = 256  # candidates drawn together
 FEW = 4  # an ingredient that spans no more rows than this, times how often it is asked, comes into the pool whole
 FIRING = 0.75  # of entries begin with a row that fires at moments
+MOVED_BAR = 0.4  # chance that of a row at one bar of the session the bar is moved, not the row
 LEAVES = 0.25  # of candidates have exit rows, where none need be
 OWN = SIDES.index("own")
 JOINS = {"all": 0, "any": 1, "at least": 2}
@@ -113,6 +114,10 @@ class Drawer:
         """Codes of rows, of those that fire at moments where that is asked (of all where none do)."""
         odds = self._firing_odds if firing else self._odds
         return self.codes[np.searchsorted(odds, rng.random(shape) * odds[-1], side="right")]
+
+    def another(self, rng: Rng, one: Ints) -> int:
+        """The code of a row that may come into a candidate."""
+        return int(self.rows(rng, 1)[0])
 
     @cached_property
     def options(self) -> dict[str, tuple[Any, ...]]:
@@ -231,7 +236,15 @@ def _compact(genotypes: Ints, part: slice) -> None:
 
 
 def step_code(rng: Rng, pantry: Pantry, code: int) -> int:
-    """A row beside another: one of its digits moved, those that count by one or two."""
+    """A row beside another: one of its digits moved, those that count by one or two; or the bar at which it is read."""
+    at_bar, plain = (code >> AT) & MOST_AT, code & PLAIN
+    if at_bar and rng.random() < MOVED_BAR:
+        moved = at_bar + (1 if rng.random() < 0.5 else -1)
+        return code if not 1 <= moved <= MOST_AT else code - (at_bar << AT) + (moved << AT)
+    return (code - plain) | _stepped(rng, pantry, plain)
+
+
+def _stepped(rng: Rng, pantry: Pantry, code: int) -> int:
     which, number = code >> ROWS, code & ((1 << ROWS) - 1)
     item = pantry.items[which]
     digits = list(item.digits(number))

@@ -11,7 +11,7 @@ from numpy.typing import NDArray
 from wolbrin.core.batch.driver import TOO_FEW, Ask
 from wolbrin.core.batch.genomes import Genomes, runs_alone
 from wolbrin.core.batch.many import Days, Many, Outcomes
-from wolbrin.core.batch.pool import FullError
+from wolbrin.core.batch.pool import FullError, Pool
 from wolbrin.core.batch.shifted import Shifting
 from wolbrin.core.bits import count_entries
 from wolbrin.core.engine.brief import Brief
@@ -87,8 +87,11 @@ class Explorer:
         if leader is not self:
             return leader.node(code)
         if code not in self._nodes:
-            self._nodes[code] = self.pantry.node(code, self._level)
+            self._nodes[code] = self._read_row(code)
         return self._nodes[code]
+
+    def _read_row(self, code: int) -> Node | None:
+        return self.pantry.node(code, self._level)
 
     def _level(self, operand: Operand, share: float) -> float:
         track = self.many.track
@@ -124,7 +127,7 @@ class Explorer:
                     raise UserError("the memory for conditions holds too few of them", "memory for conditions",
                                     "Give more memory, or search on fewer bars.")
                 # Rows on the same series follow one another, so that few columns need be at hand.
-                self._asked = draw_pool(self.seed, min(self.plan.limits.pool, room), self.pantry)
+                self._asked = self._first_rows(min(self.plan.limits.pool, room))
                 self._codes = sorted(self._asked)
                 self._shares = [-1.0] * len(self._codes)
         while True:
@@ -148,6 +151,10 @@ class Explorer:
                 self._drawer = self._settled()
             return self._drawer
 
+    def _first_rows(self, count: int) -> dict[int, float]:
+        """Codes that the first pool holds, at most so many, each with how often it is asked."""
+        return draw_pool(self.seed, count, self.pantry)
+
     def _share(self, code: int) -> float:
         """On which share of bars a row holds; below 0 where it cannot be had."""
         at = self._at().put(code, self.node(code))
@@ -165,7 +172,10 @@ class Explorer:
             raise UserError("no condition of these ingredients holds now and then on this history",
                             self.history.bars.terms.code, "Choose more ingredients, or a longer span.")
         asked = np.array([self._asked[code] for code in self._codes])
-        return Drawer(self.plan, codes[useful], asked[useful], firing[useful])
+        return self._drawn_from(codes[useful], asked[useful], firing[useful])
+
+    def _drawn_from(self, codes: Ints, asked: Floats, firing: NDArray[np.bool_]) -> Drawer:
+        return Drawer(self.plan, codes, asked, firing)
 
     def read_elsewhere(self) -> dict[str, str]:
         """Hashes of the other markets' bars that rows read so far, by "market interval"."""
@@ -222,6 +232,21 @@ class Explorer:
         out = self.many.run(some, None if with_daily is None else with_daily[had], ask, assembly.pool)
         return _spread(out, had, wanted if with_daily is not None else None, with_daily)
 
+    def genomes(self, genotypes: Ints) -> tuple[Genomes, Pool]:
+        """Few candidates whose rows can all be had, as genomes of a pool."""
+        assembly = self._at()
+        try:
+            self._place(assembly, genotypes)
+        except FullError:
+            assembly = self._at(assembly)
+            self._place(assembly, genotypes)
+        return assembly.genomes(genotypes)[0], assembly.pool
+
+    @property
+    def runs_alone(self) -> bool:
+        """Whether candidates take runs of their own, since a kept part asks the state of the position."""
+        return self._single
+
     def _place(self, assembly: Assemblies, genotypes: Ints) -> None:
         for code in assembly.missing(genotypes):
             check_stopped()
@@ -250,10 +275,7 @@ class Explorer:
 
         if self._single:
             return float("nan")
-        assembly = self._at()
-        self._place(assembly, genotype[None])
-        genomes, _ = assembly.genomes(genotype[None])
-        made = Shifting(self.many, genomes, assembly.pool).run(self.seed, 0, SHIFTS)
+        made = Shifting(self.many, *self.genomes(genotype[None])).run(self.seed, 0, SHIFTS)
         spread = float(made.chance.std(ddof=1))
         if not spread > 0:
             return float("nan")

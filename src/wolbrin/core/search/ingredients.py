@@ -22,6 +22,9 @@ Digits = tuple[int, ...]
 RARE_SHARE = 0.15  # of rows last in time
 LONGER_SHARE, OTHER_SHARE = 0.10, 0.04  # of rows read a longer interval, or another market
 ROWS = 40  # bits of a code that number the row; those above number the ingredient
+AT, MOST_AT = 54, 127  # from this bit on: the bar of the session at which alone a row is read, 0 at any
+TURNED, NOT = 1 << 61, 1 << 62  # its mirror image; where it does not hold
+PLAIN = (1 << AT) - 1  # what names a row without that
 PLACES_KEYS = ("longer", "markets")  # not rows of their own: where the others may be read
 
 
@@ -164,14 +167,18 @@ class Pantry:
         total = sum(w for _, w in picked.values())
         self.weights = tuple(w / total for _, w in picked.values())
 
+    def item(self, code: int) -> Ingredient:
+        """The ingredient of a row."""
+        return self.items[(code & PLAIN) >> ROWS]
+
     @cached_property
     def size(self) -> int:
         """How many different rows the choice spans."""
         return sum(i.size for i in self.items)
 
     def node(self, code: int, level: Level) -> Node | None:
-        """The row of a code."""
-        item = self.items[code >> ROWS]
+        """The row of a code as it reads at any bar, whatever else the code says."""
+        item = self.item(code)
         return item.make(item.digits(code & ((1 << ROWS) - 1)), level)
 
     def code(self, ingredient: int, digits: Sequence[int]) -> int:

@@ -262,6 +262,16 @@ class Limits(Model):
         return tuple(BreakEven(after=d) for d in self.break_even.distances)
 
 
+def informed_limits() -> Limits:
+    """Usual limits of a search that looks first: exits reach as far as what a scan asks goes, so that they can fit what it
+    saw, and any of them may be left out."""
+    near, far = Reach(amount=Ladder(low=1, high=4, step=0.5)), Reach(amount=Ladder(low=5, high=12, step=1))
+    in_stops = Reach(unit="stop", amount=Ladder(low=1, high=4, step=0.5))
+    in_atr = Reach(amount=Ladder(low=2, high=12, step=1))
+    return Limits(stop=Exits(reaches=(near, far), none=0.3), target=Exits(reaches=(in_stops, in_atr), none=0.6),
+                  time_exit=Ladder(low=1, high=40, step=1), no_time_exit=0.3, pool=480)
+
+
 def parse_time_exit(text: str) -> tuple[Ladder | None, float]:
     """Read "4..40/4", "4..40|none*0.5" or "none": bars, and the share of candidates without."""
     ladder, none = None, 0.0

@@ -170,7 +170,8 @@ COLUMNS: dict[str, dict[str, Column]] = {
                    "stands": text("NULL", nothing=True), "ticked": FLAG, "tags": NAME, "place": text("''"),
                    "words": text("''"), "made": NAME, "number": whole(0, LARGEST, "NULL", nothing=True),
                    "alike": whole(0, LARGEST, "1"), "star": FLAG, "notes": NAME, "family": text("NULL", nothing=True),
-                   "cluster": whole(0, LARGEST, "NULL", nothing=True)}
+                   "cluster": whole(0, LARGEST, "NULL", nothing=True),
+                   "leads": whole(0, LARGEST, "NULL", nothing=True), "behind": whole(0, LARGEST, "0")}
                   | {f"m_{key}": real("NULL", nothing=True) for key in SUMMARY},
     "bodies": {"candidate": ID, "body": text(None), "record": text(None), "summary": text("'{}'"),
                "spark": bytes_of(4, 0, "zeroblob(8)"), "daily": bytes_of(1, 0, "NULL", nothing=True)},

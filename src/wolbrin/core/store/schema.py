@@ -157,6 +157,12 @@ MIGRATIONS: tuple[str, ...] = (
     CREATE TABLE left_aside (
         id INTEGER PRIMARY KEY, created TEXT NOT NULL, what TEXT NOT NULL, why TEXT NOT NULL, body TEXT NOT NULL);
     """,
+    """
+    ALTER TABLE candidates ADD COLUMN leads INTEGER;
+    ALTER TABLE candidates ADD COLUMN behind INTEGER NOT NULL DEFAULT 0;
+    CREATE INDEX candidates_leads ON candidates (leads);
+    CREATE INDEX candidates_behind ON candidates (behind);
+    """,
 )
 SCHEMA_VERSION = len(MIGRATIONS)
 

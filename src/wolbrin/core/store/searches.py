@@ -121,6 +121,11 @@ class Searches:
         with self.db.transaction() as db:
             db.execute("UPDATE searches SET tried = ? WHERE id = ?", (tried, id))
 
+    def close(self, id: int) -> None:
+        """Write down that one is done which only counts."""
+        with self.db.transaction() as db:
+            db.execute("UPDATE searches SET state = ? WHERE id = ?", (State.DONE.value, id))
+
     def commit(self, id: int, cursor: dict[str, Any], tables: Mapping[str, Mapping[str, Array]]) -> None:
         """Keep new rows of a search's tables and where its source stands, together."""
         with self.db.transaction() as db:

@@ -45,13 +45,16 @@ def decode(text: str) -> dict[str, float]:
 @dataclass(frozen=True)
 class Marks:
     """What was noted beside a candidate. number: its draw in the search that found it; alike: how many finds it stands for;
-    cluster: which trade like it, None where that was not looked at."""
+    cluster: which trade like it, None where that was not looked at. leads: id of the one that represents its family, its own
+    where it does; None where that is not known; behind: how many others stand behind it."""
 
     number: int | None = None
     alike: int = 1
     star: bool = False
     notes: str = ""
     cluster: int | None = None
+    leads: int | None = None
+    behind: int = 0
 
 
 @dataclass(frozen=True)
@@ -188,7 +191,8 @@ class Shelf:
         for part in _portions(wanted):
             for r in self.db.read(f"SELECT c.id, c.created, c.name, c.hash, c.market, c.interval, c.origin, {TRIED} by_now, "
                                   f"c.stands, c.ticked, c.tags, c.words, c.made, c.number, c.alike, c.star, c.notes, "
-                                  f"c.cluster, c.family, c.search, {figures}, b.spark FROM candidates c JOIN "
+                                  f"c.cluster, c.leads, c.behind, c.family, c.search, {figures}, b.spark "
+                                  "FROM candidates c JOIN "
                                   f"bodies b ON b.candidate = c.id {TRIED_BY_NOW} "
                                   f"WHERE c.id IN ({','.join('?' * len(part))})", *part):
                 values = {key: math.nan if r[f"m_{key}"] is None else float(r[f"m_{key}"]) for key in SUMMARY}
@@ -346,9 +350,11 @@ class Shelf:
         with self.db.transaction() as db:
             made = db.execute(
                 f"INSERT OR IGNORE INTO candidates (id, created, search, tried, span, ticked, tags, number, alike, star, "
-                f"notes, cluster, {columns}) VALUES ({', '.join('?' * (12 + len(r.row) + len(SUMMARY)))})",
+                f"notes, cluster, leads, behind, {columns}) VALUES "
+                f"({', '.join('?' * (14 + len(r.row) + len(SUMMARY)))})",
                 (id or None, created, search, tried, own.model_dump_json() if own is not None else None, int(ticked), tags,
-                 marks.number, marks.alike, int(marks.star), marks.notes, marks.cluster, *r.row.values(),
+                 marks.number, marks.alike, int(marks.star), marks.notes, marks.cluster, marks.leads,
+                 marks.behind, *r.row.values(),
                  *(_plain(r.figures.get(key)) for key in SUMMARY)))
             if not made.rowcount:
                 return None
@@ -411,6 +417,13 @@ class Shelf:
         with self.db.transaction() as db:
             db.executemany("UPDATE candidates SET cluster = ? WHERE id = ?", [(n or None, i) for i, n in numbers.items()])
 
+    def set_families(self, families: Mapping[int, Sequence[int]]) -> None:
+        """Write down who represents whom: ids of each family by that of its representative."""
+        with self.db.transaction() as db:
+            for leads, members in families.items():
+                db.executemany("UPDATE candidates SET leads = ?, behind = 0 WHERE id = ?", [(leads, i) for i in members])
+                db.execute("UPDATE candidates SET leads = id, behind = ? WHERE id = ?", (len(members) - 1, leads))
+
     def body(self, id: int) -> Kept | None:
         """One candidate whole; None when it is gone."""
         return next(iter(self.bodies([id])), None)
@@ -442,7 +455,7 @@ def _record(r: Any) -> Record:
 
 
 def _marks(r: Any) -> Marks:
-    return Marks(r["number"], r["alike"], bool(r["star"]), r["notes"], r["cluster"])
+    return Marks(r["number"], r["alike"], bool(r["star"]), r["notes"], r["cluster"], r["leads"], r["behind"])
 
 
 def made_words(record: Record) -> str:

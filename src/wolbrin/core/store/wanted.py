@@ -21,14 +21,14 @@ TRIED = "max(c.tried, coalesce(t.n, 0))"
 TEXTS = {"name": "c.name", "market": "c.place", "stands": "c.stands", "origin": "c.origin", "tags": "c.tags",
          "words": "c.words", "made": "c.made", "created": "c.created", "notes": "c.notes", "family": "c.family"}
 NUMBERS = {"id": "c.id", "interval": "c.interval", "tried": TRIED, "ticked": "c.ticked", "star": "c.star",
-           "cluster": "c.cluster", "alike": "c.alike"}
+           "cluster": "c.cluster", "alike": "c.alike", "leads": "c.leads", "behind": "c.behind"}
 
 
 @dataclass(frozen=True)
 class Wanted:
     """Which rows, in which order. sort: a key of TEXTS, NUMBERS or SUMMARY. filters: key to text, as people write them
     (part of a text, or a comparison such as "> 2"). ticked, starred, search, stands: only those ticked, starred, of a search,
-    that stand so."""
+    that stand so; representatives: of a family only the one that represents it, or, where that is not among them, all."""
 
     sort: str = "id"
     down: bool = False
@@ -37,6 +37,7 @@ class Wanted:
     search: int | None = None
     stands: str = ""
     starred: bool = False
+    representatives: bool = False
 
 
 EVERYTHING = Wanted()
@@ -78,6 +79,10 @@ def where(wanted: Wanted) -> tuple[str, list[Any]]:
     if wanted.stands:
         parts.append("c.stands = ?")
         values.append(wanted.stands)
+    if wanted.representatives:
+        ticked = " AND r.ticked" if wanted.ticked else ""
+        parts.append("(c.leads IS NULL OR c.leads = c.id OR NOT EXISTS (SELECT 1 FROM candidates r WHERE r.id = c.leads"
+                     f"{ticked}))")
     several = len([text for text in wanted.filters.values() if text.strip()]) > 1
     for key, text in wanted.filters.items():
         if text.strip():

@@ -13,6 +13,7 @@ from wolbrin.core.store.shelf import Line, Shelf
 from wolbrin.core.store.wanted import Wanted
 from wolbrin.core.work.controls import percent_note
 from wolbrin.core.work.discover_results import DiscoverResult, by_floor, strength
+from wolbrin.core.work.finding_families import families_in
 
 Value = float | None  # null where there is none
 
@@ -61,7 +62,8 @@ class StrengthRow(Model):
 
 class CandidateRow(Model):
     """A candidate on the Shelf. tried: alternatives looked at on its market by now. luck: share of finds as strong that luck
-    brings as well, null where no control ran."""
+    brings as well, null where no control ran. leads: id of the one that represents its family, its own where it does, null
+    where that is not known; behind: how many others stand behind it."""
 
     id: int
     name: str
@@ -79,12 +81,42 @@ class CandidateRow(Model):
     measures: dict[str, Value]
     record: Record | None = None
     luck: Value = None
+    leads: int | None = None
+    behind: int = 0
+
+
+class ScannedRow(Model):
+    """What an informed search saw on a market before it began. beyond: rows that move price more than luck does; hurdles:
+    |t| that luck reaches, of the clock's question and of all others; worth: tries it adds for whatever is judged there
+    later."""
+
+    market: str
+    interval: int
+    rows: int
+    told: int
+    beyond: int
+    hurdles: tuple[Value, ...]
+    worth: int
+    words: str
+
+
+class FamilyRow(Model):
+    """Finds that are one bet. leads: id of the one that represents them; members: ids, that one first; alike: mean
+    correlation of daily results between them, null of one."""
+
+    leads: int
+    name: str
+    members: tuple[int, ...]
+    alike: Value
+    words: str
 
 
 class DiscoverAnswer(Model):
     """What `wolbrin discover --json` gives. tried_on_market: by market, all alternatives so far. spans: how many different
     rows the ingredients span. on_shelf_before: kept ones that an older search or a person had put on the Shelf, or that were
-    taken off it since. rows: conditions of the first pool."""
+    taken off it since. rows: conditions of the first pool. idle: met the quick floors with parts that add nothing, which were
+    left out; ended: why it ended early, in words; scanned: what it saw first; families: of the finds on the Shelf, the
+    strongest first; bets: how many these finds are worth."""
 
     search: int
     title: str
@@ -108,6 +140,12 @@ class DiscoverAnswer(Model):
     strength: tuple[StrengthRow, ...]
     improvements: tuple[dict[str, Any], ...]
     candidates: tuple[CandidateRow, ...]
+    idle: int = 0
+    ended: str = ""
+    scanned: tuple[ScannedRow, ...] = ()
+    families: tuple[FamilyRow, ...] = ()
+    bets: Value = None
+    families_words: str = ""
 
 
 class ShelfAnswer(Model):
@@ -123,7 +161,8 @@ def row_of(line: Line, record: Record | None = None, luck: Value = None) -> Cand
     return CandidateRow(id=line.id, name=line.name, market=line.market, interval=line.interval, tried=line.tried,
                         stands=line.stands, origin=line.origin, family=line.family, tags=tuple(line.tags.split()),
                         star=line.marks.star, notes=line.marks.notes, words=line.words, cluster=line.marks.cluster,
-                        measures={k: value_of(v) for k, v in line.figures.items()}, record=record, luck=luck)
+                        measures={k: value_of(v) for k, v in line.figures.items()}, record=record, luck=luck,
+                        leads=line.marks.leads, behind=line.marks.behind)
 
 
 
@@ -140,6 +179,9 @@ def discover_answer(project: Project, result: DiscoverResult, state: str) -> Dis
     r, luck, curve = result.request, result.luck, strength(project, result)
     shelf = Shelf(project)
     rows = shelf.lines_with_records(shelf.ids(Wanted(search=result.search, sort="id")))
+
+    families = families_in(project, result.search)
+    names = {line.id: line.name for line, _ in rows}
 
     def luck_of_line(line: Line) -> Value:
         return value_of(curve.share_of((line.market, line.interval, line.marks.number)))
@@ -161,4 +203,10 @@ def discover_answer(project: Project, result: DiscoverResult, state: str) -> Dis
                      else ""),
         strength=tuple(StrengthRow(level=a, found=b, expected=c, share=d) for a, b, c, d in curve.shown()),
         improvements=result.improvements,
-        candidates=tuple(row_of(line, record, luck_of_line(line)) for line, record in rows))
+        candidates=tuple(row_of(line, record, luck_of_line(line)) for line, record in rows), idle=result.idle,
+        ended=result.ended, scanned=tuple(
+            ScannedRow(market=r.places[at][0], interval=r.places[at][1], rows=s.rows, told=s.told, beyond=s.beyond,
+                       hurdles=s.hurdles, worth=s.worth, words=s.words) for at, s in sorted(result.scans.items())),
+        families=tuple(FamilyRow(leads=f.leads, name=names.get(f.leads, ""), members=f.members, alike=value_of(f.alike),
+                                 words=f.words) for f in families.families),
+        bets=value_of(families.bets), families_words=families.words)

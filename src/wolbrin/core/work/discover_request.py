@@ -11,6 +11,8 @@ from wolbrin.core.measures.sums import COMPILED
 from wolbrin.core.models import Model
 from wolbrin.core.rules.conditions import NamedCondition
 from wolbrin.core.rules.operands import CustomOperand
+from wolbrin.core.scan.families import SCANNED
+from wolbrin.core.scan.informed import COUNT
 from wolbrin.core.search.families import FAMILIES
 from wolbrin.core.search.ingredients import Chosen, Pantry, Sources
 from wolbrin.core.search.limits import Limits
@@ -21,8 +23,12 @@ from wolbrin.core.study.shuffle import DEALING
 from wolbrin.core.work.readable import readable
 
 Where = tuple[str, int]
-Method = Literal["random", "evolve"]
-METHODS: tuple[Method, ...] = ("random", "evolve")
+MOST_ROWS = 100_000
+Method = Literal["informed", "random", "evolve"]
+METHODS: tuple[Method, ...] = ("informed", "random", "evolve")
+USUAL_METHOD: Method = "informed"
+USUAL_COUNT: dict[Method, int] = {"informed": 3_072, "random": 20_000, "evolve": 20_000}  # tried on each place at most
+USUAL_CONTROLS: dict[Method, int] = {"informed": 5, "random": 3, "evolve": 3}
 
 
 class OldRequestError(UserError):
@@ -37,9 +43,9 @@ class DiscoverRequest:
     on so many shuffled histories beside it; drift: they keep the drift of the market. alike: correlation of daily results
     from which two are near-twins.
 
-    without: standing floors that are taken out (see floors.standing); dealing: how the controls' bars are dealt, see
-    study.shuffle. others, own, conditions: what rows may read, filled in when the search is asked for, so that it stays the
-    same search. """
+    rows: that an informed search looks at first, on each history. without: standing floors that are taken out (see
+    floors.standing); dealing: how the controls' bars are dealt, see study.shuffle. others, own, conditions: what rows may
+    read, filled in when the search is asked for, so that it stays the same search. """
 
     places: tuple[Where, ...]
     limits: Limits = Limits()
@@ -60,6 +66,7 @@ class DiscoverRequest:
     conditions: tuple[NamedCondition, ...] = ()
     dealing: int = DEALING
     without: tuple[str, ...] = ()
+    rows: int = COUNT
 
     @property
     def title(self) -> str:
@@ -84,7 +91,17 @@ class DiscoverRequest:
 
     def pantry(self, interval: int) -> Pantry:
         """The ingredients at an interval. Raises UserError where none is left."""
-        return Pantry(FAMILIES, sources_of(self, interval), self.ingredients)
+        return Pantry(SCANNED if self.method == "informed" else FAMILIES, sources_of(self, interval), self.ingredients)
+
+    @property
+    def bred(self) -> bool:
+        """Whether it goes on in generations."""
+        return self.method != "random"
+
+    @property
+    def whole(self) -> bool:
+        """Whether it looks at all that is usually scanned: nothing of it was chosen."""
+        return not self.ingredients and self.rows == COUNT
 
     def check(self) -> None:
         """Raises UserError for what cannot be asked."""
@@ -98,6 +115,8 @@ class DiscoverRequest:
             raise UserError(f'there is no method "{self.method}"', "--method", f"There are {', '.join(METHODS)}.")
         if not 0 <= self.controls <= MOST_CONTROLS:
             raise UserError(f"0 to {MOST_CONTROLS} controls can be asked", "--control", "Change the number.")
+        if not 10 <= self.rows <= MOST_ROWS:
+            raise UserError(f"10 to {MOST_ROWS:,} rows can be scanned first", "--scan-rows", "Change the number.")
         if not 1 <= self.count <= 100_000_000:
             raise UserError("1 to 100,000,000 candidates can be tried", "--count", "Change the number.")
         if not 0 < self.alike <= 1:
@@ -120,7 +139,7 @@ class DiscoverRequest:
                 "until_kept": self.until_kept, "seconds": self.seconds, "hold": self.hold, "controls": self.controls,
                 "drift": self.drift, "alike": self.alike, "seed": self.seed, "others": list(self.others),
                 "own": [plain(o) for o in self.own], "conditions": [plain(c) for c in self.conditions],
-                "dealing": self.dealing, "without": list(self.without)}
+                "dealing": self.dealing, "without": list(self.without), "rows": self.rows}
 
     @classmethod
     def from_json(cls, data: dict[str, Any]) -> DiscoverRequest:
@@ -139,7 +158,7 @@ class DiscoverRequest:
                    data["hold"], data["controls"], data["drift"], data["alike"], data["seed"], tuple(data["others"]),
                    tuple(CustomOperand.model_validate(o) for o in data["own"]),
                    tuple(NamedCondition.model_validate(c) for c in data["conditions"]), data.get("dealing", 1),
-                   tuple(data.get("without", ())))
+                   tuple(data.get("without", ())), int(data.get("rows", COUNT)))
 
 
 def sources_of(request: DiscoverRequest, interval: int) -> Sources:

@@ -19,7 +19,9 @@ from wolbrin.core.store.project import Project
 from wolbrin.core.store.results import search_owner
 from wolbrin.core.store.searches import Searches
 from wolbrin.core.store.tables import Columns
+from wolbrin.core.work.discover_beside import Beside
 from wolbrin.core.work.discover_request import DiscoverRequest
+from wolbrin.core.work.discover_seen import Seen, scans_of
 from wolbrin.core.work.discover_source import Counts, DiscoverSource
 from wolbrin.core.work.discover_work import FoldResult
 
@@ -61,6 +63,8 @@ class DiscoverResult:
     unfinished: bool = False
     source: DiscoverSource | None = None
     luck: Luck = field(default_factory=lambda: luck_of(0, ()))
+    scans: dict[int, Seen] = field(default_factory=dict)
+    ended: str = ""
 
     def take(self, source: DiscoverSource, pieces: Sequence[FoldResult]) -> None:
         """What a source says now."""
@@ -68,6 +72,7 @@ class DiscoverResult:
         self.counts = tuple(replace(c, rejected=list(c.rejected)) for c in source.counts)
         self.best, self.improvements = source.best, tuple(source.improvements)
         self.rows = max([self.rows, *(p.rows for p in pieces)])
+        self.ended = source.beside.words if source.beside is not None else ""
         self.luck = self._luck()
 
     def restore(self, cursor: dict[str, Any]) -> None:
@@ -76,6 +81,8 @@ class DiscoverResult:
         self.counts = tuple(Counts(**c) for c in cursor["counts"])
         self.best, self.improvements = cursor["best"], tuple(cursor["improvements"])
         self.rows, self.elsewhere = cursor["rows"], dict(cursor["elsewhere"])
+        self.scans = scans_of(cursor)
+        self.ended = Beside.from_json(cursor["beside"]).words if cursor.get("beside") else ""
         self.luck = self._luck()
 
     def loosen(self, floors: tuple[Floor, ...]) -> None:
@@ -108,6 +115,11 @@ class DiscoverResult:
     @property
     def alike(self) -> int:
         return sum(c.alike for c in self.real)
+
+    @property
+    def idle(self) -> int:
+        """With parts that add nothing, which were left out."""
+        return sum(c.idle for c in self.real)
 
     @property
     def few(self) -> int:

@@ -18,6 +18,7 @@ from wolbrin.core.search.drawing import BATCH
 from wolbrin.core.search.floors import PASSED, Floors
 from wolbrin.core.search.objective import Floor
 from wolbrin.core.search.twins import Twins
+from wolbrin.core.work.discover_beside import QUIET, Beside
 from wolbrin.core.work.discover_request import DiscoverRequest
 from wolbrin.core.work.discover_work import FoldResult, Unit
 
@@ -28,7 +29,8 @@ MOST_IMPROVEMENTS = 200
 
 @dataclass
 class Counts:
-    """Of one stream. met: passed every floor, twins included; few: had too few entry signals; rejected: by floor. best_t,
+    """Of one stream. met: passed every floor, twins included; idle: of what passed the quick ones, had parts that add
+    nothing; few: had too few entry signals; rejected: by floor. best_t,
     best_sharpe: largest t of daily results and daily Sharpe ratio of all that was tried with as many trades as the floors
     ask, None before any."""
 
@@ -41,6 +43,7 @@ class Counts:
     rejected: list[int] = field(default_factory=list)
     best_t: float | None = None
     best_sharpe: float | None = None
+    idle: int = 0
 
     def note(self, t: float, sharpe: float) -> None:
         """Take in the best of a piece."""
@@ -91,7 +94,8 @@ class DiscoverSource:
         self.counts = [Counts(rejected=[0] * len(floors)) for _ in range(count)]
         self.twins = [Twins(days[s], request.alike) for s in range(count)]
         self.near = [NearTable() for _ in range(count)]
-        self._seas = [Archipelago((request.seed, 31)) for _ in range(count)] if request.method == "evolve" else []
+        self._seas = [Archipelago((request.seed, 31)) for _ in range(count)] if request.bred else []
+        self.beside = Beside(len(request.searched), request.controls) if request.method == "informed" else None
         self.improvements: list[dict[str, Any]] = []
         self.best: dict[str, Any] | None = None
         self.done = 0
@@ -107,7 +111,7 @@ class DiscoverSource:
     @property
     def step(self) -> int:
         """Candidates of a piece."""
-        return CHILDREN if self.request.method == "evolve" else BATCH
+        return CHILDREN if self.request.bred else BATCH
 
     @property
     def total(self) -> int:
@@ -138,6 +142,8 @@ class DiscoverSource:
         if self._late.only:
             return True
         if r.until_kept and self.kept >= r.until_kept:
+            return True
+        if self.beside is not None and self.beside.quiet >= QUIET:
             return True
         if r.seconds and self._spent + time.monotonic() - self._began >= r.seconds:
             return True
@@ -176,7 +182,10 @@ class DiscoverSource:
             return None
         if not self._seas:
             return Unit(stream, self.floors, first, count)
-        step = self._seas[stream].step(turn % ISLANDS, turn // ISLANDS, count)
+        luck = self.beside.luck(stream, turn) if self.beside is not None else ()
+        if luck is None:
+            return None
+        step = self._seas[stream].step(turn % ISLANDS, turn // ISLANDS, count, luck)
         return Unit(stream, self.floors, first, count, step) if step is not None else None
 
     def add_controls(self, before: int) -> None:
@@ -203,6 +212,7 @@ class DiscoverSource:
             self.done += unit.count
             counts.tried += unit.count
             counts.few += result.few
+            counts.idle += result.idle
             counts.note(result.best_t, result.best_sharpe)
         for name, more in zip([f.text for f in unit.floors], result.rejected.tolist()):
             for at, floor in enumerate(self.floors):
@@ -218,6 +228,10 @@ class DiscoverSource:
         if result.island is not None and unit.step is not None:
             turn = unit.first // self.step
             self._seas[unit.stream].tell(turn % ISLANDS, result.island)
+            if self.beside is not None:
+                new = [f.strength(result.unit.floors) for f, (fate, _) in zip(result.found, result.fates)
+                       if fate in ("kept", "instead")]
+                self.beside.tell(unit.stream, turn, result.reached, new)
         near = result.near
         if unit.again is None:
             for at in np.flatnonzero(~near.asked).tolist():
@@ -268,7 +282,8 @@ class DiscoverSource:
         return {"turn": self._told, "done": self.done, "spent": self._spent + time.monotonic() - self._began,
                 "floors": [f.model_dump(mode="json") for f in self.floors], "counts": [vars(c) for c in self.counts],
                 "best": self.best, "improvements": self.improvements, "late": vars(self._late),
-                "seas": [s.as_json() for s in self._seas]}
+                "seas": [s.as_json() for s in self._seas],
+                "beside": self.beside.as_json() if self.beside is not None else None}
 
     def _restore(self, cursor: dict[str, Any]) -> None:
         self._turn = self._told = cursor["turn"]
@@ -281,5 +296,7 @@ class DiscoverSource:
         self.counts += [Counts(rejected=[0] * len(self.floors)) for _ in range(more)]
         self.best, self.improvements = cursor["best"], list(cursor["improvements"])
         self._seas = [Archipelago.from_json((self.request.seed, 31), s) for s in cursor["seas"]]
-        if self.request.method == "evolve":
+        if self.beside is not None and cursor.get("beside"):
+            self.beside = Beside.from_json(cursor["beside"])
+        if self.request.bred:
             self._seas += [Archipelago((self.request.seed, 31)) for _ in range(more)]

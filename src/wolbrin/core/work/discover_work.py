@@ -5,7 +5,7 @@ from __future__ import annotations
 import hashlib
 import math
 from collections.abc import Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from threading import Lock
 
 import numpy as np
@@ -19,15 +19,18 @@ from wolbrin.core.engine.run import Run
 from wolbrin.core.jobs import check_stopped
 from wolbrin.core.measures.sums import COMPILED
 from wolbrin.core.rules.naming import short_name
-from wolbrin.core.search.breeding import Island, Step, children_of, survivors
+from wolbrin.core.scan.evidence import Evidence
+from wolbrin.core.scan.informed import InformedExplorer
+from wolbrin.core.search.breeding import Island, Step, children_of, reached, survivors
 from wolbrin.core.search.candidate import candidate_of, spark_of
 from wolbrin.core.search.drawing import BATCH
 from wolbrin.core.search.explorer import Explorer
 from wolbrin.core.search.floors import NO_SIGNALS, PASSED, Floors
-from wolbrin.core.search.genotype import Plan, complexity
+from wolbrin.core.search.genotype import SIDE, Plan, complexity
 from wolbrin.core.search.ingredients import Pantry
 from wolbrin.core.search.objective import Floor, Scale, named
 from wolbrin.core.search.sample import at_hand
+from wolbrin.core.search.simpler import Simplifier
 from wolbrin.core.store.shelf import Ready, ready_of
 from wolbrin.core.study.shuffle import shuffle
 from wolbrin.core.work.discover_request import DiscoverRequest
@@ -58,7 +61,8 @@ class Unit:
 @dataclass(frozen=True)
 class Found:
     """One that passed every floor. daily: on the dates of training. ready: as it is put on the Shelf, one for each place it
-    holds on; of controls none."""
+    holds on; of controls none. p: of each row of its entries, the chance that luck leaves out trades as bad, NaN where it is
+    no filter or that was not asked."""
 
     number: int
     genotype: Ints
@@ -68,6 +72,13 @@ class Found:
     complexity: int
     daily: Floats32
     ready: tuple[Ready, ...] = ()
+    p: Floats = field(default_factory=lambda: np.full(2 * SIDE, np.nan))
+
+    def strength(self, floors: tuple[Floor, ...]) -> float:
+        """t of daily results, no more than that above drift where it was asked; 0 where there is none."""
+        made = Floors(floors, 1.0)
+        known = [self.figures[T_DAILY], *(v for at, v in zip(made.slow, self.values) if floors[at].name == DRIFT)]
+        return float(min(known)) if all(math.isfinite(x) for x in known) else 0.0
 
 
 @dataclass(frozen=True)
@@ -98,7 +109,8 @@ class FoldResult:
     """What came of a piece. rejected: int64[floors] by the first floor that each failed; few: had too few entry signals to be
     simulated. sharpe: float64 of those simulated; numbers, daily: of those that may be in the sample. best_t, best_sharpe:
     largest t of daily results and daily Sharpe ratio of those with as many trades as the floors ask, NaN without any. fates:
-    what the source decides about each of `found`, in their order."""
+    what the source decides about each of `found`, in their order. idle: met the floors with parts that add nothing. reached:
+    how far a generation came, see `breeding.reached`. seen: what the scan showed, with the first piece of a real history."""
 
     unit: Unit
     rejected: Ints
@@ -115,6 +127,9 @@ class FoldResult:
     best_sharpe: float = math.nan
     elsewhere: dict[str, str] = field(default_factory=dict)
     fates: list[tuple[str, int]] = field(default_factory=list)
+    idle: int = 0
+    reached: tuple[float, ...] = ()
+    seen: Evidence | None = None
 
 
 @dataclass(frozen=True)
@@ -161,8 +176,23 @@ class DiscoverWork(Request):
         limits = request.limits.on(history.bars.terms)
         if control:
             history = shuffle(history, control_seed(request.seed, control, market), not request.drift, limits.flat)
-        return Explorer(history, self.briefs[place], Plan(limits),
-                        leader.pantry if leader is not None else self._pantry(interval), request.seed, levels=leader)
+        pantry = leader.pantry if leader is not None else self._pantry(interval)
+        if request.method == "informed":
+            return InformedExplorer(history, self.briefs[place], Plan(limits), pantry, request.seed, request.rows,
+                                    levels=leader)
+        return Explorer(history, self.briefs[place], Plan(limits), pantry, request.seed, levels=leader)
+
+    def simplifier(self, stream: int) -> Simplifier | None:
+        """What makes finds of a stream as simple as they can be; None where that is not asked."""
+        if self.request.method != "informed":
+            return None
+        lead = self.explorers(stream)[0]
+        held: dict[int, Simplifier] = vars(self).setdefault("_simplifiers", {})
+        drawer = lead.prepare()
+        with vars(self)["_lock"]:
+            if stream not in held:
+                held[stream] = Simplifier(lead, drawer, self.request.alike)
+            return held[stream]
 
     def _pantry(self, interval: int) -> Pantry:
         """The ingredients at an interval, the same for all streams."""
@@ -173,7 +203,7 @@ class DiscoverWork(Request):
 
     def let_go(self) -> None:
         """Forget what was worked out: its memory is large."""
-        for name in ("_explorers", "_pantries"):
+        for name in ("_explorers", "_pantries", "_simplifiers", "_tested"):
             vars(self).pop(name, None)
 
 
@@ -226,7 +256,9 @@ def evaluate_unit(work: DiscoverWork, unit: Unit) -> FoldResult:
                   _best(lead, numbers, genotypes, score, judged.failed, near), sharpe, numbers[sampled], daily,
                   _after(unit, lead, genotypes, score, judged.failed, out) if unit.step is not None else None,
                   len(drawer.codes), _largest(out, T_DAILY, floors), _largest(out, SHARPE, floors),
-                  {} if control else lead.read_elsewhere())
+                  {} if control else lead.read_elsewhere(), [], judged.idle,
+                  _reached(unit, lead, genotypes, score, failed, out) if evolving else (),
+                  lead.evidence if isinstance(lead, InformedExplorer) and not control and not unit.first else None)
 
 
 def _largest(out: Outcomes, figure: int, floors: Floors) -> float:
@@ -244,40 +276,89 @@ class _Judged:
     asked: NDArray[np.bool_]
     values: Floats
     found: tuple[Found, ...]
+    idle: int
 
 
 def _judged(work: DiscoverWork, unit: Unit, floors: Floors, explorers: Sequence[Explorer], numbers: Ints, genotypes: Ints,
             out: Outcomes, failed: Ints) -> _Judged:
     """The slow floors, and the other histories, asked of what passed the quick ones; each set of trades once."""
-    control, _ = work.stream(unit.stream)
-    lead, failed = explorers[0], failed.copy()
+    _control, _ = work.stream(unit.stream)
+    _lead, failed, simplifier = explorers[0], failed.copy(), work.simplifier(unit.stream)
+    idle = 0
     asked, values = np.zeros(len(numbers), bool), np.full((len(numbers), len(floors.slow)), np.nan)
     found: list[Found] = []
     for at in np.flatnonzero(failed == PASSED).tolist():
         check_stopped()
         asked[at] = True
-        run = lead.full_run(genotypes[at])
-        values[at], fell = _slow(floors, lead, genotypes[at], run)
-        runs = [run]
-        for other in explorers[1:] if fell == PASSED else ():
-            ran, fell = _elsewhere(floors.floors, other, genotypes[at])
-            runs += [ran] if ran is not None else []
-            if fell != PASSED:
-                break
-        failed[at] = fell
+        one, figures, p = genotypes[at], out.figures[at], np.full(2 * SIDE, np.nan)
+        if simplifier is not None:
+            simpler = simplifier.of(one)
+            p = simpler.p
+            if not np.array_equal(simpler.genotype, one):
+                idle += 1
+                one, figures = simpler.genotype, None
+        tested = _tested(work, unit, floors, explorers, one, figures, int(numbers[at]))
+        values[at], failed[at] = tested.values, tested.fell
+        if tested.fell == PASSED:
+            found.append(Found(int(numbers[at]), one, tested.figures, tested.values, tested.digest,
+                               int(complexity(one[None])[0]), tested.daily, tested.ready, p))
+    return _Judged(failed, asked, values, tuple(found), idle)
+
+
+@dataclass(frozen=True)
+class _Tested:
+    """A candidate that met the quick floors as it was drawn: the first floor that it fails as it is, and the rest of
+    `Found`."""
+
+    fell: int
+    figures: Floats
+    values: Floats
+    digest: int = 0
+    daily: Floats32 = field(default_factory=lambda: np.zeros(0, np.float32))
+    ready: tuple[Ready, ...] = ()
+
+
+def _tested(work: DiscoverWork, unit: Unit, floors: Floors, explorers: Sequence[Explorer], one: Ints, figures: Floats | None,
+            number: int) -> _Tested:
+    """All floors asked of a candidate. figures: its own, None where they are not known. What was tested in an earlier piece
+    is a twin whatever comes of it, and is not made ready again."""
+    known: dict[tuple[int, str, bytes], tuple[int, _Tested]] = vars(work).setdefault("_tested", {})
+    key = unit.stream, " ".join(f.text for f in unit.floors), one.tobytes()
+    informed = work.request.method == "informed" and unit.again is None
+    if informed and key in known and known[key][0] <= unit.first:
+        return known[key][1]
+    made = _asked(work, floors, explorers, one, figures, number, not work.stream(unit.stream)[0])
+    if informed and (key not in known or unit.first <= known[key][0]):
+        known[key] = unit.first, replace(made, ready=())
+    return made
+
+
+def _asked(work: DiscoverWork, floors: Floors, explorers: Sequence[Explorer], one: Ints, figures: Floats | None, number: int,
+           real: bool) -> _Tested:
+    lead, none = explorers[0], np.full(len(floors.slow), np.nan)
+    if figures is None:
+        again = lead.run(one[None], floors.ask(True, 0))
+        figures, fell = again.figures[0], int(floors.first_failed(again)[0])
         if fell != PASSED:
-            continue
-        own, profit = run.daily
-        daily = np.full(len(lead.days), np.nan, np.float32)
-        daily[np.searchsorted(lead.days, own)] = profit
-        ready: tuple[Ready, ...] = ()
-        if not control:
-            name = short_name(run.strategy)
-            ready = tuple(ready_of(candidate_of(r, name, "discover", int(numbers[at]) + 1, (work.request.seed,)))
-                          for r in runs)
-        found.append(Found(int(numbers[at]), genotypes[at], out.figures[at], values[at], _digest(run),
-                           int(complexity(genotypes[at][None])[0]), daily, ready))
-    return _Judged(failed, asked, values, tuple(found))
+            return _Tested(max(fell, 0), figures, none)
+    run = lead.full_run(one)
+    values, fell = _slow(floors, lead, one, run)
+    runs = [run]
+    for other in explorers[1:] if fell == PASSED else ():
+        ran, fell = _elsewhere(floors.floors, other, one)
+        runs += [ran] if ran is not None else []
+        if fell != PASSED:
+            break
+    if fell != PASSED:
+        return _Tested(fell, figures, values)
+    own, profit = run.daily
+    daily = np.full(len(lead.days), np.nan, np.float32)
+    daily[np.searchsorted(lead.days, own)] = profit
+    ready: tuple[Ready, ...] = ()
+    if real:
+        name = short_name(run.strategy)
+        ready = tuple(ready_of(candidate_of(r, name, "discover", number + 1, (work.request.seed,))) for r in runs)
+    return _Tested(PASSED, figures, values, _digest(run), daily, ready)
 
 
 def _digest(run: Run) -> int:
@@ -336,11 +417,22 @@ def _after(unit: Unit, explorer: Explorer, genotypes: Ints, score: Floats, faile
                               np.ones(len(step.island.genotypes), bool)).daily
     if before is None:
         before = np.zeros((0, len(explorer.days)), np.float32)
+    return survivors(step, genotypes, _usable(unit, explorer, score, failed, out), failed == PASSED, out.daily, before)
+
+
+def _usable(unit: Unit, explorer: Explorer, score: Floats, failed: Ints, out: Outcomes) -> Floats:
+    """Scores; -inf where a candidate cannot be judged."""
     usable = (out.outcome == SIMULATED) & (failed != NO_SIGNALS)
     trades = Floors(unit.floors, explorer.years).least_trades
     with np.errstate(invalid="ignore"):
         usable &= out.figures[:, TRADES] >= trades
-    return survivors(step, genotypes, np.where(usable, score, -np.inf), failed == PASSED, out.daily, before)
+    return np.where(usable, score, -np.inf)
+
+
+def _reached(unit: Unit, explorer: Explorer, genotypes: Ints, score: Floats, failed: Ints,
+             out: Outcomes) -> tuple[float, ...]:
+    """How far a generation came, for the selection of others beside it."""
+    return reached(genotypes, _usable(unit, explorer, score, failed, out))
 
 
 def _scale(explorer: Explorer, request: DiscoverRequest) -> Scale:

@@ -6,6 +6,7 @@ from __future__ import annotations
 import hashlib
 import json
 from collections.abc import Callable, Iterable
+from contextlib import suppress
 from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import Any
@@ -17,7 +18,7 @@ from wolbrin.core.batch.many import Days, days_of
 from wolbrin.core.engine.brief import Brief
 from wolbrin.core.engine.prepare import Prepared
 from wolbrin.core.engine.run import need_bars, record_of
-from wolbrin.core.errors import UserError
+from wolbrin.core.errors import UserError, WolbrinError
 from wolbrin.core.jobs import Job, State, Work
 from wolbrin.core.measures.inference import Tally
 from wolbrin.core.measures.sums import COMPILED
@@ -31,8 +32,10 @@ from wolbrin.core.store.tables import Columns, joined
 from wolbrin.core.work.briefs import brief_again, same_elsewhere
 from wolbrin.core.work.discover_request import DiscoverRequest, OldRequestError
 from wolbrin.core.work.discover_results import KEPT, NEAR, DiscoverResult, figures_of, slow_columns
+from wolbrin.core.work.discover_seen import SEEN, scanned, seen_json, seen_rows
 from wolbrin.core.work.discover_source import DiscoverSource
 from wolbrin.core.work.discover_work import DiscoverWork, FoldResult, Found, evaluate_unit
+from wolbrin.core.work.finding_families import settle_families
 from wolbrin.core.work.footing import Footing
 from wolbrin.core.work.readable import own_conditions, own_operands
 from wolbrin.core.work.sweep_results import DAYS
@@ -115,10 +118,15 @@ def _job(books: _Books, work: DiscoverWork, source: DiscoverSource, result: Disc
                 searches.advance(books.search, 0, len(fresh))
             for (owner, name), parts in tables.items():
                 searches.add(owner, name, joined(parts))
+            for piece in pieces:
+                if piece.seen is not None:
+                    result.scans[work.stream(piece.unit.stream)[1]] = scanned(books.project, books.search, request,
+                                                                              work.stream(piece.unit.stream)[1], piece.seen)
             elsewhere = {k: v for piece in pieces for k, v in piece.elsewhere.items()}
             result.elsewhere |= elsewhere
             searches.commit(books.search, cursor | {"elsewhere": result.elsewhere, "before": list(books.before),
-                                                    "rows": max(result.rows, *(p.rows for p in pieces))}, {})
+                                                    "rows": max(result.rows, *(p.rows for p in pieces)),
+                                                    **seen_json(request, result.scans)}, {})
         searches.tidy(books.search)
         result.take(source, pieces)
         notify(result)
@@ -128,6 +136,8 @@ def _job(books: _Books, work: DiscoverWork, source: DiscoverSource, result: Disc
         result.unfinished = state is not State.DONE
         result.source = None
         work.let_go()
+        with suppress(WolbrinError):  # a find that cannot be read: the Shelf says so itself
+            settle_families(project, books.search)
         for id in dict.fromkeys((books.search, *books.owners)):
             searches.end(id, state)
 
@@ -173,6 +183,8 @@ def _tables(books: _Books, work: DiscoverWork, piece: FoldResult) -> Iterable[tu
         yield books.search, NEAR, {
             "stream": np.full(len(near.numbers), stream), "number": near.numbers, "genotype": near.genotypes,
             "asked": near.asked.astype(np.int8), **figures_of(near.figures)}
+    if piece.seen is not None:
+        yield books.owners[work.stream(stream)[1]], SEEN, seen_rows(piece.seen)
     if len(piece.numbers):
         yield books.owners[work.stream(stream)[1]], DAILY, {"number": piece.numbers, "daily": piece.daily}
 
@@ -183,7 +195,7 @@ def _kept_rows(found: list[Found], fates: list[str], slow: tuple[str, ...]) -> C
             "complexity": np.array([f.complexity for f in found], np.int64),
             "fate": np.array([FATES.index(f) for f in fates], np.int8), "genotype": np.stack([f.genotype for f in found]),
             **figures_of(np.stack([f.figures for f in found])), **{name: values[:, i] for i, name in enumerate(slow)},
-            "daily": np.stack([f.daily for f in found])}
+            "daily": np.stack([f.daily for f in found]), "p": np.stack([f.p for f in found])}
 
 
 def discover_job(project: Project, request: DiscoverRequest,

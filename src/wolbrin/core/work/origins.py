@@ -18,8 +18,11 @@ from wolbrin.core.search.strength import Strength
 from wolbrin.core.search.superior import Superior, superior
 from wolbrin.core.store.project import Project
 from wolbrin.core.store.searches import Searches, StoredSearch
+from wolbrin.core.work.discover_request import DiscoverRequest
 from wolbrin.core.work.discover_results import strength
+from wolbrin.core.work.discover_seen import chosen_after
 from wolbrin.core.work.discovering import KIND, read_discover, tried_there
+from wolbrin.core.work.scan_tries import scanned_on
 from wolbrin.core.work.sweep_luck import read_luck
 from wolbrin.core.work.sweep_results import KIND as SWEEP
 from wolbrin.core.work.sweep_results import daily_of_sweep, read_sweep
@@ -47,6 +50,7 @@ class Origins:
         self._luck: dict[int, tuple[Luck, Strength] | None] = {}
         self._tried: dict[tuple[int, str, int], _Tried] = {}
         self._notes: dict[int, str] = {}
+        self._reach: dict[tuple[int, str], tuple[bool, float]] = {}
 
     def of(self, search: int | None, market: str, interval: int, number: int | None) -> Origin | None:
         """Of a candidate by the search that found it and its draw there; None where no search did.
@@ -64,6 +68,8 @@ class Origins:
                 return None
             if search not in self._luck:
                 self._luck[search] = self._read(stored)
+            if (search, market) not in self._reach:
+                self._reach[search, market] = self._chosen(stored, market)
             if (search, market, interval) not in self._tried:
                 self._tried[search, market, interval] = self._all(stored, market, interval)
         found, tried = self._luck[search], self._tried[search, market, interval]
@@ -71,7 +77,19 @@ class Origins:
             return Origin(search, tried.count, hurdle=tried.hurdle, universe=tried.universe, note=self._notes.get(search, ""))
         luck, curve = found
         name: Hashable = (market, interval, number)
-        return Origin(search, tried.count, curve.of.get(name, math.nan), luck, curve, tried.hurdle, tried.universe)
+        informed, reach = self._reach[search, market]
+        return Origin(search, tried.count, curve.of.get(name, math.nan), luck, curve, tried.hurdle, tried.universe,
+                      scanned=scanned_on(self._project, market) if informed else 0, reach=reach)
+
+    def _chosen(self, stored: StoredSearch, market: str) -> tuple[bool, float]:
+        """Whether a search looked first, as its controls did; and what its finds must be as strong as."""
+        if stored.kind != KIND:
+            return False, math.nan
+        try:
+            request = DiscoverRequest.from_json(stored.request)
+        except WolbrinError:
+            return False, math.nan
+        return request.method == "informed", chosen_after(self._project, stored.id, request, market)
 
     def _search(self, search: int) -> StoredSearch | None:
         try:

@@ -13,13 +13,12 @@ from wolbrin.core.measures.catalogue import measure
 from wolbrin.core.measures.facts import Facts
 from wolbrin.core.measures.wording import number
 from wolbrin.core.proving.against_luck import LuckGate
-from wolbrin.core.proving.families import CUT, Bet
+from wolbrin.core.proving.families import CUT, Bet, parts_of
 from wolbrin.core.proving.gate import Case, Outcome
 from wolbrin.core.proving.holdout import HoldoutGate
 from wolbrin.core.proving.opening_plan import LEAST_POWER, Choice, Plan, plan_of, told
 from wolbrin.core.proving.power import expected_t
 from wolbrin.core.rules.identity import strategy_hash
-from wolbrin.core.rules.model import Strategy
 from wolbrin.core.store.holdout import HoldoutBook, level_of
 from wolbrin.core.store.plans import Member, OpeningPlan, Plans
 from wolbrin.core.store.project import Project
@@ -36,12 +35,6 @@ class Pending:
     case: Case
     record: Record
     bet: Bet
-
-
-def parts_of(strategy: Strategy) -> int:
-    """How many rows and ways out some rules have; of two that are as strong the simpler represents a family."""
-    rows = sum(len(c.rows) for side in (strategy.long, strategy.short) for c in (side.entry, side.exit) if c is not None)
-    return rows + sum(x is not None for x in (strategy.stop, strategy.target, strategy.trail, strategy.break_even))
 
 
 def bet_of(case: Case, gate: LuckGate | None = None) -> Bet:
