@@ -64,6 +64,12 @@ class Candidates(QObject):
         self.wanted = replace(self.wanted, search=search)
         self.look()
 
+    def only_representatives(self, on: bool) -> None:
+        """Show of each family only the one that represents it, or all."""
+        self._base = replace(self._base, representatives=on)
+        self.wanted = replace(self.wanted, representatives=on)
+        self.look()
+
     def soon(self, came: bool = False) -> None:
         """Look again, at most every REST milliseconds however often this is asked. came: candidates may have come; what is
         there says what it said."""

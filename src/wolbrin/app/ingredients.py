@@ -250,6 +250,22 @@ class Ingredients(QWidget):
     def chosen(self) -> tuple[Chosen, ...]:
         return self.model.chosen()
 
+    def tick_usual(self) -> None:
+        """Tick the usual ingredients, whole."""
+        self.model.tops = []  # what was ticked is forgotten
+        self.fill(self._sources)
+
+    @property
+    def usual(self) -> bool:
+        """Whether the usual ingredients are ticked, whole, at their usual weights."""
+        for top in self.model.tops:
+            weight = 1.0 if top.key in PLACES_KEYS else self.model.families[top.key].weight
+            if top.on != (weight > 0) or any(c.on != top.on or c.weight != 1.0 for c in top.children):
+                return False
+            if top.on and top.key not in PLACES_KEYS and top.weight != round(SHARE * weight, 1):
+                return False
+        return True
+
     def _tell(self) -> None:
         rows = sum(c.rows for top in self.model.tops for c in top.children if c.on)
         read = {top.key: top.on for top in self.model.tops if top.key in PLACES_KEYS}

@@ -12,7 +12,8 @@ from wolbrin.core.work.sweep_request import SweepRequest
 
 class Laid(QObject):
     """sets: what is varied, and by which editor it was entered last. folds: of the walk that is looked at. around: a strategy
-    that the next search is laid around, and which parts of it are kept. ingredients: those that were ticked for searches."""
+    that the next search is laid around, and which parts of it are kept. ingredients: those that were ticked for searches.
+    seek: a search is to begin with what was seen; prove: the line is to walk what is ticked."""
 
     folds_changed = Signal()
 
@@ -22,6 +23,7 @@ class Laid(QObject):
         self.folds: tuple[Fold, ...] = ()
         self.around: tuple[Strategy, str] | None = None
         self.ingredients: tuple[str, ...] = ()
+        self.seek = self.prove = False
 
     def show_folds(self, folds: tuple[Fold, ...]) -> None:
         """Draw the folds of a walk on the ruler; none where it is left."""

@@ -42,6 +42,7 @@ from wolbrin.core.store.searches import Searches
 from wolbrin.core.store.shelf import Shelf
 from wolbrin.core.work.controls import told_before
 from wolbrin.core.work.discover_answer import DiscoverAnswer, discover_answer
+from wolbrin.core.work.discover_estimate import cost_words
 from wolbrin.core.work.discover_request import USUAL_CONTROLS, USUAL_COUNT, USUAL_METHOD, DiscoverRequest, Method
 from wolbrin.core.work.discover_results import DiscoverResult
 from wolbrin.core.work.discovering import KIND, discover_job, filled, read_discover, resume_discover
@@ -237,6 +238,8 @@ def add(app: typer.Typer, demo: Callable[[], Path]) -> None:
                 error_console.print("No unfinished search asks the same; a new one begins.", markup=False)
             if found is None:
                 error_console.print(f"{told_before(opened, request)}.", markup=False)
+                if cost := cost_words(opened, request):
+                    error_console.print(f"{cost}.", markup=False)
             answer, result = _run(opened, found or discover_job(opened, request), share)
         _tell(answer, result, json)
 
@@ -303,6 +306,8 @@ def _tell(answer: DiscoverAnswer, result: DiscoverResult, json: bool) -> None:
         console.print(f"{c.id}  {c.name} on {c.market}: net {worded('net', c.measures['net'] or 0.0)}, profit factor "
                       f"{worded('profit_factor', c.measures['profit_factor'] or 0.0)}, t "
                       f"{worded('t_daily', c.measures['t_daily'] or 0.0)}{behind}", markup=False)
+        for text in family.said:
+            console.print(f"      {text}", markup=False)
     if len(answer.families) > SHOWN:
         console.print(f"and {len(answer.families) - SHOWN:,} families more on the Shelf: `wolbrin shelf list`.", markup=False)
 

@@ -14,6 +14,7 @@ from wolbrin.core.jobs import Job, State
 from wolbrin.core.measures.wording import number
 
 SHARES = (0.25, 0.5, 0.75, 1.0)
+IDLE = "No work running."
 ROLES = {"note": "muted", "caution": "caution", "error": "error"}
 
 
@@ -42,7 +43,7 @@ class WorkStrip(QWidget):
         self.bar.setRange(0, 1000)
         self.bar.setAccessibleName("Progress")
         self.figures = label("", "small")
-        self.message = label("No work running.", "muted")
+        self.message = label(IDLE, "muted")
         self.message.setSizePolicy(QSizePolicy.Policy.Ignored, QSizePolicy.Policy.Preferred)
         self.pause = link("Pause", self._pause, tip="Pause or resume the job shown")
         self.share = link("", self._share, tip="Share of the processor that long work takes; click for another")
@@ -89,6 +90,8 @@ class WorkStrip(QWidget):
 
     def _add(self, job: Job) -> None:
         self._jobs.append(job)
+        if self.message.text() == IDLE:
+            self.message.setText("")
         self._shown = len(self._jobs) - 1
         self._timer.start()
         self.refresh()
@@ -139,7 +142,8 @@ class WorkStrip(QWidget):
         self.bar.setValue(round(1000 * p.share))
         left = "paused" if p.state is State.PAUSED else time_words(p.left)
         digits = 0 if p.rate >= 10 else 1
-        self.figures.setText(f"{number(p.done)} of {number(p.total)} {shown.unit} \u00b7 {number(p.rate, digits)} a second "
-                             f"\u00b7 {left}")
+        figures = f"{number(p.done)} of {number(p.total)} {shown.unit} \u00b7 {number(p.rate, digits)} a second \u00b7 {left}"
+        doing = shown.doing() if p.rate <= 0 else ""
+        self.figures.setText(doing or figures)
         self.share.setText(f"{round(100 * self._session.works.engine.share)}% of the processor")
         self.pause.setText("Resume" if p.state is State.PAUSED else "Pause")

@@ -73,6 +73,17 @@ def verdict_column(get: Getter = itself) -> Column:
     return Column("verdict", lambda r: get(r).stands, width=128, tint=lambda r: stand_tint(get(r).stands), key="stands")
 
 
+def family_column(get: Getter = itself) -> Column:
+    """How many variants stand behind a candidate; a dash for one that another represents."""
+    def words(record: Any) -> str:
+        line = get(record)
+        other = line.marks.leads is not None and line.marks.leads != line.id
+        return "variant" if other else number(line.marks.behind) if line.marks.behind else ""
+
+    return Column("behind it", lambda r: get(r).marks.behind, words, "right", 70, key="behind",
+                  tip="so many variants of the same idea stand behind it: they earn and lose together (families)")
+
+
 def tried_column(get: Getter = itself) -> Column:
     return Column("tried", lambda r: get(r).tried, lambda r: number(get(r).tried), "right", 66,
                   tip="parameter sets, draws and trial cells looked at on its market in this project", key="tried")

@@ -97,6 +97,7 @@ class Job:
         self.unit = unit
         self.width = width
         self.words: dict[State, str] = {}  # what is said at the end, where counts would say too little
+        self.doing: Callable[[], str] = str  # what it does before anything can be counted, in words
         self.error: BaseException | None = None
         self._source: Source = Listed(source) if isinstance(source, Sequence) else source
         self._function = function

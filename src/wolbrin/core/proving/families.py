@@ -98,7 +98,7 @@ NEARLY = 0.9  # of the strongest's expected t, from which the simpler one repres
 
 def _family(bets: Sequence[Bet], members: list[int]) -> Family:
     most = max(bets[i].expected for i in members)
-    near = [i for i in members if bets[i].expected >= NEARLY * most]
+    near = [i for i in members if bets[i].expected >= most - (1.0 - NEARLY) * abs(most)]
     first = min(near, key=lambda i: (bets[i].parts, *_rank(bets, i)))
     rest = sorted((i for i in members if i != first), key=lambda i: _rank(bets, i))
     return Family((first, *rest))

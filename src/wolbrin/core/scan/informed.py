@@ -78,6 +78,11 @@ class InformedExplorer(Explorer):
             self.evidence, self._looked_over = found, True
             self._looking = None
 
+    def doing(self) -> str:
+        if not self._looked_over and self._looking is not None:
+            return f"Looking at rows first: {self.seen_rows:,} of {len(self._looking.choice):,}"
+        return super().doing()
+
     def _tell(self, rows: int) -> None:
         self.seen_rows += rows
 

@@ -151,6 +151,12 @@ class Explorer:
                 self._drawer = self._settled()
             return self._drawer
 
+    def doing(self) -> str:
+        """What is done before rows can be drawn, in words; "" once they can."""
+        if self._drawer is not None or not self._codes:
+            return ""
+        return f"Conditions are worked out: {self._done:,} of {len(self._codes):,}"
+
     def _first_rows(self, count: int) -> dict[int, float]:
         """Codes that the first pool holds, at most so many, each with how often it is asked."""
         return draw_pool(self.seed, count, self.pantry)

@@ -24,7 +24,6 @@ ROUNDS = 4  # of looking at rows, then at exits
 AT_HAND = 200  # runs whose trades are at hand
 ADDS = 0.05  # p of a filter that adds something, at most
 PAYS = 0.9  # of its t, that a candidate without an exit row has less than, or the row goes
-PLAINLY = 0.4  # p from which a filter need not be compared with the others to go first
 AS_GOOD = 0.95  # of its t, that a simpler one has at least
 OWN, SHORT = SIDES.index("own"), SIDES.index("short")
 T_DAILY = COMPILED.index("t_daily")
@@ -85,23 +84,29 @@ class Simplifier:
             one = self._bare(one, worst)
 
     def _of_rows(self, one: Ints) -> NDArray[np.float64]:
-        """p of each row of an entry as a filter of the others."""
+        """p of each row of an entry as a filter of the others; the row that is missed most is what the others filter."""
         key = one.tobytes()
         with self._lock:
             known = self._p.get(key)
         if known is None:
             known = np.full(2 * SIDE, np.nan)
-            for at in self._rows_at(one):
-                known[at] = self._adds(one, at, self._bare(one, at))
-                if known[at] >= PLAINLY:
-                    break
+            for side in self._rows_at(one):
+                without = [self._bare(one, at) for at in side]
+                missed = -1
+                if not any(self._drawer.plan.fixed()):
+                    out = self._explorer.run(np.stack(without), ALL_FIGURES)
+                    missed = int(np.nan_to_num(out.figures[:, T_DAILY], nan=-np.inf).argmin())
+                for i, at in enumerate(side):
+                    if i != missed:
+                        known[at] = self._adds(one, at, without[i])
             with self._lock:
                 self._p[key] = known
         return known
 
-    def _rows_at(self, one: Ints) -> list[int]:
-        """Places of rows that are filters."""
-        plan, found = self._drawer.plan, []
+    def _rows_at(self, one: Ints) -> list[list[int]]:
+        """Places of the rows of each side's entry, where some of them are filters."""
+        plan = self._drawer.plan
+        found: list[list[int]] = []
         fixed = any(plan.fixed())
         if not plan.draws_entry:
             return []
@@ -110,7 +115,7 @@ class Simplifier:
             there = [p for p in range(entries.start, entries.stop) if one[p] >= 0]
             least = 0 if fixed else max(1, plan.limits.least_rows)
             if int(one[side * SIDE + JOIN]) == 0 and len(there) > least:
-                found += there
+                found.append(there)
         return found
 
     def _bare(self, one: Ints, at: int) -> Ints:

@@ -33,7 +33,7 @@ def told_before(project: Project, request: DiscoverRequest) -> str:
         return f"{text}; without any, finds are judged as the best of all that was tried"
     if request.controls >= counting:
         return f"{text}, and {number(request.controls)} run"
-    how = "the strongest of each" if request.method == "evolve" else "the tail of all that they try"
+    how = "the strongest of each" if request.bred else "the tail of all that they try"
     return f"{text}; with {number(request.controls)} it is told by {how}, and more can be added afterwards"
 
 

@@ -13,6 +13,7 @@ from wolbrin.core.store.shelf import Line, Shelf
 from wolbrin.core.store.wanted import Wanted
 from wolbrin.core.work.controls import percent_note
 from wolbrin.core.work.discover_results import DiscoverResult, by_floor, strength
+from wolbrin.core.work.discover_seen import said_of
 from wolbrin.core.work.finding_families import families_in
 
 Value = float | None  # null where there is none
@@ -102,13 +103,14 @@ class ScannedRow(Model):
 
 class FamilyRow(Model):
     """Finds that are one bet. leads: id of the one that represents them; members: ids, that one first; alike: mean
-    correlation of daily results between them, null of one."""
+    correlation of daily results between them, null of one. said: what the scan had said of each row of the entry."""
 
     leads: int
     name: str
     members: tuple[int, ...]
     alike: Value
     words: str
+    said: tuple[str, ...] = ()
 
 
 class DiscoverAnswer(Model):
@@ -182,6 +184,15 @@ def discover_answer(project: Project, result: DiscoverResult, state: str) -> Dis
 
     families = families_in(project, result.search)
     names = {line.id: line.name for line, _ in rows}
+    lines = {line.id: line for line, _ in rows}
+
+    def said(id: int) -> tuple[str, ...]:
+        kept = shelf.body(id)
+        line = lines.get(id)
+        if kept is None or line is None or line.marks.number is None or r.method != "informed":
+            return ()
+        place = 0 if r.hold else r.places.index((line.market, line.interval))
+        return said_of(project, r, result.search, place, line.marks.number, kept.candidate.strategy)
 
     def luck_of_line(line: Line) -> Value:
         return value_of(curve.share_of((line.market, line.interval, line.marks.number)))
@@ -208,5 +219,5 @@ def discover_answer(project: Project, result: DiscoverResult, state: str) -> Dis
             ScannedRow(market=r.places[at][0], interval=r.places[at][1], rows=s.rows, told=s.told, beyond=s.beyond,
                        hurdles=s.hurdles, worth=s.worth, words=s.words) for at, s in sorted(result.scans.items())),
         families=tuple(FamilyRow(leads=f.leads, name=names.get(f.leads, ""), members=f.members, alike=value_of(f.alike),
-                                 words=f.words) for f in families.families),
+                                 words=f.words, said=said(f.leads)) for f in families.families),
         bets=value_of(families.bets), families_words=families.words)

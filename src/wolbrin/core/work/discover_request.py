@@ -91,7 +91,8 @@ class DiscoverRequest:
 
     def pantry(self, interval: int) -> Pantry:
         """The ingredients at an interval. Raises UserError where none is left."""
-        return Pantry(SCANNED if self.method == "informed" else FAMILIES, sources_of(self, interval), self.ingredients)
+        whole = FAMILIES if self.method != "informed" and not self.ingredients else SCANNED
+        return Pantry(whole, sources_of(self, interval), self.ingredients)
 
     @property
     def bred(self) -> bool:

@@ -201,6 +201,18 @@ class DiscoverWork(Request):
             made[interval] = self.request.pantry(interval)
         return made[interval]
 
+    def doing(self) -> str:
+        """What is done before anything is tried, in words."""
+        made: dict[int, tuple[Explorer, ...]] = vars(self).get("_explorers", {})
+        for stream, several in reversed(list(made.items())):
+            lead = several[0]
+            control, place = self.stream(stream)
+            where = f"on control {control}" if control else f"on {self.request.places[place][0]}"
+            words = lead.doing()
+            if words:
+                return f"{words} {where}"
+        return ""
+
     def let_go(self) -> None:
         """Forget what was worked out: its memory is large."""
         for name in ("_explorers", "_pantries", "_simplifiers", "_tested"):

@@ -142,7 +142,9 @@ def _job(books: _Books, work: DiscoverWork, source: DiscoverSource, result: Disc
             searches.end(id, state)
 
     result.source = source
-    return Job(request.title, "candidates", source, Work(evaluate_unit, work), commit=commit, finish=finish)
+    made = Job(request.title, "candidates", source, Work(evaluate_unit, work), commit=commit, finish=finish)
+    made.doing = work.doing
+    return made
 
 
 def _keep(books: _Books, work: DiscoverWork, piece: FoldResult) -> list[int]:

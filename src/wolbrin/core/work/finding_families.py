@@ -14,10 +14,10 @@ import numpy as np
 from wolbrin.core.measures.inference import effective_bets
 from wolbrin.core.measures.wording import number
 from wolbrin.core.proving.families import CUT, Bet, correlations, families_of, parts_of
+from wolbrin.core.rules.model import Strategy
 from wolbrin.core.store.project import Project
 from wolbrin.core.store.series import unpack
-from wolbrin.core.store.shelf import Kept, Shelf
-from wolbrin.core.store.wanted import Wanted
+from wolbrin.core.store.shelf import Shelf
 
 MOST = 2_000  # finds that are grouped, the strongest; what is weaker stays by itself
 
@@ -64,15 +64,13 @@ class Families:
 
 def families_in(project: Project, search: int) -> Families:
     """The finds of a search that are on the Shelf, as families."""
-    shelf = Shelf(project)
-    found = shelf.bodies(shelf.ids(Wanted("t_daily", True, search=search))[:MOST].tolist())
+    found = Shelf(project).of_search(search, MOST)
     families: list[tuple[float, FoundFamily]] = []
     bets, known = 0.0, 0
-    for place in dict.fromkeys((k.candidate.market, k.candidate.interval) for k in found):
-        mine = [k for k in found if (k.candidate.market, k.candidate.interval) == place and k.packed is not None]
-        some = [_bet(k) for k in mine]
-        if not some:
-            continue
+    for place in dict.fromkeys((k.market, k.interval) for k in found):
+        mine = [k for k in found if (k.market, k.interval) == place]
+        some = [Bet(k.name, k.hash, k.market, unpack(k.packed), k.t, k.t if math.isfinite(k.t) else 0.0,
+                    _parts(k.hash, k.body)) for k in mine]
         known += len(some)
         matrix = correlations([b.daily for b in some])
         bets += effective_bets(matrix)
@@ -93,8 +91,13 @@ def settle_families(project: Project, search: int) -> Families:
     return found
 
 
-def _bet(kept: Kept) -> Bet:
-    c = kept.candidate
-    t = c.summary.get("t_daily", math.nan)
-    assert kept.packed is not None
-    return Bet(c.name, kept.hash, c.market, unpack(kept.packed), t, t if math.isfinite(t) else 0.0, parts_of(c.strategy))
+_known_parts: dict[str, int] = {}
+
+
+def _parts(hash: str, body: str) -> int:
+    """How many parts rules have; rules do not change under their hash."""
+    if hash not in _known_parts:
+        if len(_known_parts) > 100_000:
+            _known_parts.clear()
+        _known_parts[hash] = parts_of(Strategy.model_validate_json(body))
+    return _known_parts[hash]

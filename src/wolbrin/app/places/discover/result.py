@@ -6,15 +6,15 @@ import time
 from typing import Any
 
 import numpy as np
-from PySide6.QtCore import QTimer
-from PySide6.QtWidgets import QLabel, QScrollArea, QWidget
+from PySide6.QtCore import Qt, QTimer
+from PySide6.QtWidgets import QCheckBox, QLabel, QScrollArea, QWidget
 
 from wolbrin.app.candidates import Found
 from wolbrin.app.charts.lines import Curve, CurveChart
 from wolbrin.app.parts import button, column, label, row
 from wolbrin.app.places.discover.rejections import Rejections
 from wolbrin.app.places.discover.state import DiscoverState
-from wolbrin.app.tables.kept import figure, figures, naming, tried_column, words_column
+from wolbrin.app.tables.kept import family_column, figure, figures, naming, tried_column, words_column
 from wolbrin.app.tables.model import Column
 from wolbrin.app.tables.paged import PagedModel
 from wolbrin.app.tables.view import Table
@@ -23,7 +23,8 @@ from wolbrin.core.measures.wording import number
 from wolbrin.core.store.shelf import Line
 from wolbrin.core.work.controls import percent_note
 
-WIDTH = 330
+WIDTH = 346
+HOW = {"informed": "by what a scan shows", "random": "drawn at random", "evolve": "by evolution"}
 STRIP = 136  # pixels of what stands under the finds
 IMPROVEMENTS = 6
 TICK = 500  # milliseconds between two looks at the rate
@@ -44,6 +45,8 @@ class ResultPage(QWidget):
         self.where = label("", wrap=True)
         self.where.setMinimumHeight(36)  # two lines: a word more must not push what is below
         self.tried, self.rate, self.kept = (label("0", "figure") for _ in range(3))
+        self.seen = label("", wrap=True)
+        self.seen.setAccessibleName("what was seen first")
         self.luck = label("", wrap=True)
         self.luck.setAccessibleName("what luck keeps")
         self.twins = label("", "small", wrap=True)
@@ -65,44 +68,56 @@ class ResultPage(QWidget):
         self._curve_title = label("Share by luck, %, of finds with t of at least", "heading")
         self.curve.setToolTip("Across: t of daily results at least. Up: of so many finds in 100 luck brings as many.")
         self._speed = figure_over(self.rate, "a second")
+        self._counts = [figure_over(self.tried, "tried"), figure_over(self.kept, "kept")]
+        self._fell_title, self._where = label("Fell first at", "heading"), ""
         inner = QWidget()
         inner.setLayout(column(
-            self.where, row(figure_over(self.tried, "tried"), figure_over(self.kept, "kept"), self._speed, None, self.more,
-                            spacing=18),
-            self.luck, self.twins, 4, label("Fell first at", "heading"), self.rejections, 6, self._curve_title, self.curve,
+            self.where, row(*self._counts, self._speed, None, self.more, spacing=18),
+            self.seen, self.luck, self.twins, 4, self._fell_title, self.rejections, 6, self._curve_title, self.curve,
             self.curve_words, None, spacing=4, margins=(0, 0, 8, 0)))
         left = QScrollArea()
         left.setWidgetResizable(True)
         left.setWidget(inner)
+        left.setHorizontalScrollBarPolicy(Qt.ScrollBarPolicy.ScrollBarAlwaysOff)
         left.setFixedWidth(WIDTH)
         self.title = label("Found in this search", "heading")
+        self.all = QCheckBox("variants too")
+        self.all.setToolTip("V: show every find, not only the one that represents each family")
+        self.all.toggled.connect(state.show_variants)
         columns = [Column("", lambda r: r.ticked, width=26, kind="tick", key="ticked", tip="tick for Proving"),
-                   *naming(name_width=270), figure("t_daily"), self._luck_column(),
+                   *naming(name_width=250), family_column(), figure("t_daily"), self._luck_column(),
                    *(figure(key) for key in figures()[:3]), figure("return_drawdown"), tried_column(), words_column()]
         self.found = PagedModel(columns, s.theme, state.finds.lines)
         self.found.tick = self._tick
         self.table = Table(columns, s.theme, "Found candidates", filters=True, multi=True, model=self.found)
-        best, steps = QWidget(), QWidget()
+        self.said = label("", "small", wrap=True)
+        self.said.setAccessibleName("what the scan had said of the chosen find")
+        self._said_title = label("What the scan had said of the chosen find", "heading")
+        best, steps, said = QWidget(), QWidget(), QWidget()
+        said.setLayout(column(self._said_title, self.said, None, spacing=2))
         best.setLayout(column(label("Best so far", "heading"), self.best_name, self.best_chart, None, spacing=2))
         steps.setLayout(column(label("Improvements, newest first", "heading"), self.steps, None, spacing=2))
-        strip = row(best, steps, spacing=18)
-        strip.setStretch(0, 1)
-        strip.setStretch(1, 1)
-        below = QWidget()
+        strip = row(best, said, steps, spacing=18)
+        for at, share in ((0, 3), (1, 4), (2, 3)):
+            strip.setStretch(at, share)
+        self._below = below = QWidget()
         below.setFixedHeight(STRIP)
         below.setLayout(strip)
         right = QWidget()
         right.setLayout(column(
-            row(self.title, None, button("Sweep it", self.sweep, tip="S"),
+            row(self.title, self.all, None, button("Sweep it", self.sweep, tip="S"),
                 button("Other exits", lambda: self.around("entry"), tip="E: keep its entry, find exits"),
                 button("Other entry", lambda: self.around("exits"), tip="Keep its exits, find an entry"),
                 button("A filter", lambda: self.around("both"), tip="F: keep both, find a filter"),
-                button("Go to the Shelf", lambda: s.place_wanted.emit("shelf"), main=True), margins=(0, 0, 8, 0), spacing=5),
+                button("Go to the Shelf", lambda: s.place_wanted.emit("shelf")),
+                button("Prove them", self.prove, main=True, tip="R: tick what represents each family, and run the line"),
+                margins=(0, 0, 8, 0), spacing=5),
             self.table, below, spacing=4))
         line = row(left, right, spacing=14)
         line.setStretch(1, 1)
         self.setLayout(column(line))
-        self.table.chosen.connect(lambda r: state.finds.show(r.id))
+        self.table.chosen.connect(self._choose)
+        state.said.connect(self._tell)
         self.table.opened.connect(lambda _: self.open_chosen())
         self.found.asked.connect(lambda: state.finds.ask(*self.found.wanted()))
         state.finds.moved.connect(self._moved)
@@ -124,10 +139,20 @@ class ResultPage(QWidget):
 
     # What is shown
 
+    def _choose(self, line: Line) -> None:
+        self.state.finds.show(line.id)
+        self.state.tell_of(line)
+
+    def _tell(self) -> None:
+        self.said.setText("\n".join(self.state.told))
+
     def _taken(self) -> None:
         self._marks = []
         self.curve.show_curves([])
         self.curve_words.setText("")
+        self.said.setText("")
+        result = self.state.result
+        self._said_title.setVisible(result is not None and result.request.method == "informed")
 
     def _rate_now(self) -> None:
         """Candidates a second over the last few seconds, on the real histories."""
@@ -135,11 +160,18 @@ class ResultPage(QWidget):
         if result is None or not self.state.running:
             self._timer.stop()
             return
+        self._prepared()
         now = time.monotonic()
         self._marks = [m for m in self._marks if now - m[0] < 6.0] + [(now, result.tried)]
         spent = self._marks[-1][0] - self._marks[0][0]
         if spent > 0:
             self.rate.setText(number((self._marks[-1][1] - self._marks[0][1]) / spent))
+
+    def _prepared(self) -> None:
+        """What is done before anything is tried."""
+        result, job = self.state.result, self.state.job
+        words = job.doing() if job is not None and result is not None and not result.tried else ""
+        self.where.setText(f"{self._where} {words}." if words else self._where)
 
     def _grown(self) -> None:
         result, state = self.state.result, self.state
@@ -150,20 +182,29 @@ class ResultPage(QWidget):
         if state.running and not self._timer.isActive():
             self._timer.start()
         if state.running:
-            filling = "" if result.tried else " First the conditions are worked out."
-            how = "drawn at random" if r.method == "random" else "by evolution"
-            self.where.setText(f"{on}: {how}, seed {r.seed}, running.{filling}")
+            self._where = f"{on}: {HOW[r.method]}, seed {r.seed}, running."
+            self._prepared()
         else:
             words = "Finished" if not result.unfinished else "Not finished"
             self.where.setText(f"{words} on {on}: {number(result.tried)} of {number(r.count * len(r.searched))} tried, from "
-                               f"{number(result.rows)} conditions at first.")
-        self._speed.setVisible(state.running)
+                               f"{number(result.rows)} conditions at first." + (f" {result.ended}." if result.ended else ""))
+        begun = bool(result.tried) or not state.running
+        for one in (*self._counts, self.rejections, self._fell_title, self._below):
+            one.setVisible(begun)
+        for one in (self._curve_title, self.curve, self.curve_words):
+            one.setVisible(bool(begun and r.controls and result.kept))
+        self.seen.setText(" ".join(f"{r.places[at][0]}: {s.words}." for at, s in sorted(result.scans.items())))
+        self.seen.setVisible(bool(self.seen.text()))
+        self._speed.setVisible(state.running and begun)
         self.more.setVisible(state.unfinished)
         self.tried.setText(number(result.tried))
         self.kept.setText(number(result.kept))
         self.luck.setText(self._luck_words())
-        self.twins.setText(f"{number(result.twins)} traded the same as another, {number(result.alike)} nearly so: the "
-                           "simpler was kept." if result.twins or result.alike else "")
+        told = [f"{number(result.twins)} traded the same as another, {number(result.alike)} nearly so: the simpler was kept."
+                ] if result.twins or result.alike else []
+        if result.idle:
+            told.append(f"{number(result.idle)} had parts that add nothing, which were left out.")
+        self.twins.setText(" ".join(told))
         self.rejections.show_floors(result.floors)
         self.rejections.show_counts(result.few, result.rejected, result.met, result.tried)
         self._best()
@@ -206,6 +247,7 @@ class ResultPage(QWidget):
         self.steps.setText("\n".join(lines))
 
     def _curved(self) -> None:
+        self._say(self.state.finds.found)
         curve = self.state.curve
         if curve is None or not curve.controls or not len(curve.found):
             self.curve.show_curves([])
@@ -240,7 +282,11 @@ class ResultPage(QWidget):
         result = self.state.result
         known = result.kept * (len(result.request.places) if result.request.hold else 1) - found.total if result else 0
         before = f", {number(known)} on the Shelf before" if known > 0 and not self.state.running else ""
-        self.title.setText(f"{shown}{number(found.total)} found in this search{before}")
+        families = self.state.families
+        words = families.words.partition(" (")[0] if families is not None else ""
+        of = f"{shown}{number(found.total)} found in this search{before}" if not words or self.state.variants else words
+        self.title.setText(of)
+        self.title.setToolTip(families.words if families is not None else "")
 
     # What is done
 
@@ -263,6 +309,21 @@ class ResultPage(QWidget):
         """Take the chosen candidate to Sweep."""
         if (chosen := self._chosen()) is not None:
             self.state.finds.open(chosen.id, "sweep")
+
+    def prove(self) -> None:
+        """Tick the representatives of the families that were found, and let the line try to break each of them."""
+        state, s = self.state, self.state.session
+        if state.running:
+            s.note("The search still runs: a verdict is for good, wait until it ends.", "caution")
+            return
+        families = state.families
+        if families is None or not families.families:
+            s.note("Nothing was found here that could be tried." if state.result is not None else "Run a search first.",
+                   "caution")
+            return
+        s.select([f.leads for f in families.families])
+        s.laid.prove = True
+        s.place_wanted.emit("proving")
 
     def around(self, keep: str) -> None:
         """Lay a search around the chosen candidate."""

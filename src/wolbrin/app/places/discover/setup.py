@@ -19,15 +19,21 @@ from wolbrin.core.market.intervals import interval_words
 from wolbrin.core.measures.catalogue import BY_KEY
 from wolbrin.core.measures.sums import COMPILED
 from wolbrin.core.measures.wording import number
+from wolbrin.core.scan.families import SCANNED
+from wolbrin.core.scan.informed import COUNT
 from wolbrin.core.search.floors import DAYS_A_YEAR, STANDING, usual_floors
-from wolbrin.core.search.limits import Limits
+from wolbrin.core.search.limits import Limits, informed_limits
 from wolbrin.core.search.objective import Floor, Objective
 from wolbrin.core.work.controls import told_before
-from wolbrin.core.work.discover_request import DiscoverRequest, sources_of
+from wolbrin.core.work.discover_estimate import cost_words
+from wolbrin.core.work.discover_request import MOST_ROWS, USUAL_COUNT, DiscoverRequest, sources_of
 from wolbrin.core.work.readable import own_conditions, own_operands
 
-METHODS = [("drawn at random", "random"), ("an evolution", "evolve")]
-USUAL_CONTROLS = 5
+METHODS = [("by what a scan shows", "informed"), ("drawn at random", "random"), ("an evolution", "evolve")]
+CONTROLS = 5
+TRIED: dict[str, int] = {"informed": USUAL_COUNT["informed"], "random": 10_000, "evolve": 10_000}
+LIMITS = {"informed": informed_limits(), "random": Limits(), "evolve": Limits()}
+EXITS = ("stop", "target", "time_exit", "no_time_exit")  # of the limits, that are usual in their own way with each method
 
 
 def _large(value: int, name: str, special: str = "", width: int = 92, step: int = 1000) -> QSpinBox:
@@ -48,23 +54,27 @@ class Setup(QWidget):
     def __init__(self, session: Session) -> None:
         super().__init__()
         self.session = session
-        self.ingredients = Ingredients()
+        self.ingredients = Ingredients(SCANNED)
         self.structure = Structure(session)
         self.markets = Picker("markets", lambda: [m.code for m in session.markets], none="the present one")
         self.intervals = Picker("intervals", lambda: [interval_words(i) for i in session.intervals()], none="the present one")
         self.hold = QCheckBox("keep only what passes on all of them")
         self.hold.setAccessibleName("hold on all markets")
         self.floors = FloorLines("Floors, asked in this order", parts=True, one="a floor")
-        self.method = combo(METHODS, "method", 128)
+        self.method = combo(METHODS, "method", 196)
         self.objective = combo([(BY_KEY[k].title, k) for k in COMPILED if k != "sharpe_daily"], "looked for", 170)
         self.objective.setCurrentIndex(self.objective.findData("t_daily"))
         self.blend = QLineEdit()
         self.blend.setPlaceholderText("or a blend: 0.6 * t_daily + 0.4 * return_drawdown")
         self.blend.setAccessibleName("blend")
-        self.count = _large(10_000, "candidates to try")
+        self.method.setToolTip("By what a scan shows: it looks at every row first, and builds from those that moved price, "
+                               "with exits that fit; then evolution from there. Its controls do the very same.")
+        self.rows = _large(COUNT, "rows that are looked at first", width=78, step=500)
+        self.rows.setRange(10, MOST_ROWS)
+        self.count = _large(TRIED["informed"], "candidates to try")
         self.kept = _large(0, "or until kept", "no matter", step=50)
         self.minutes = _large(0, "or for minutes", "no matter", step=1)
-        self.controls = whole(USUAL_CONTROLS, 0, 100, "shuffled histories beside it", 58)
+        self.controls = whole(CONTROLS, 0, 100, "shuffled histories beside it", 58)
         self.controls.setToolTip("The same search on so many shuffled histories says how many luck would keep. "
                                  "More of them make the interval narrower, and take as long again each.")
         self.drift = QCheckBox("keep the market's drift")
@@ -72,7 +82,7 @@ class Setup(QWidget):
         self.drift.setToolTip("Else every bar is turned over at random, so that no direction is left.")
         self.alike = whole(95, 10, 100, "near-twins from a correlation of, percent", 64)
         self.alike.setSuffix("%")
-        self.pool = _large(Limits().pool, "conditions to build from at first", width=78, step=500)
+        self.pool = _large(informed_limits().pool, "conditions to build from at first", width=78, step=500)
         self.pool.setRange(10, 200_000)
         self.give_up = _large(0, "give up the losing after trades", "never", width=78, step=100)
         self.seed = whole(1, 0, 2_000_000_000, "seed", 92)
@@ -84,7 +94,8 @@ class Setup(QWidget):
         right.setLayout(column(
             label("Where", "heading"), row(self.markets, None), row(self.intervals, None), self.hold, 4,
             label("Kept is what passes", "heading"), self.floors, 4, label("How, and until when", "heading"),
-            titled("candidates", self.method), titled("best by", self.objective), self.blend,
+            titled("candidates", self.method), titled("looked at first", self.rows),
+            titled("best by", self.objective), self.blend,
             titled("tried", self.count), titled("until kept", self.kept), titled("minutes", self.minutes),
             titled("controls", self.controls, self.drift), titled("near-twins", self.alike),
             titled("conditions", self.pool), titled("give up losers", self.give_up), titled("seed", self.seed), None,
@@ -97,8 +108,12 @@ class Setup(QWidget):
         self.setLayout(column(line, self.problem, said, margins=(0, 0, 8, 0), spacing=6))
         for signal in (self.ingredients.changed, self.structure.changed, self.markets.changed, self.intervals.changed,
                        self.hold.toggled, self.floors.changed, self.method.currentIndexChanged, self.blend.textChanged,
-                       self.count.valueChanged, self.controls.valueChanged, self.objective.currentIndexChanged):
+                       self.rows.valueChanged, self.count.valueChanged,
+                       self.controls.valueChanged, self.objective.currentIndexChanged):
             signal.connect(lambda *_: self.look())
+        self.method.currentIndexChanged.connect(lambda *_: self._other_method())
+        self._method = "informed"
+        self.structure.show_limits(informed_limits())
         session.brief_changed.connect(self._brief_moved)
         session.markets_changed.connect(self.markets.tell)
         self._known: object = None
@@ -130,6 +145,22 @@ class Setup(QWidget):
             self.show_floors(usual_floors(max(0.1, (last - first).days / DAYS_A_YEAR)))
         self.look()
 
+    def _other_method(self) -> None:
+        """Take what is usual of another method where what stands is what was usual of the one before."""
+        before, now = self._method, self.method.currentData()
+        self._method = now
+        self.rows.setEnabled(now == "informed")
+        if self.count.value() == TRIED[before]:
+            self.count.setValue(TRIED[now])
+        if self.pool.value() == LIMITS[before].pool:
+            self.pool.setValue(LIMITS[now].pool)
+        try:
+            stands = self.structure.limits(self.pool.value(), self.give_up.value())
+        except WolbrinError:
+            return
+        if all(getattr(stands, name) == getattr(LIMITS[before], name) for name in EXITS):
+            self.structure.show_limits(stands.model_copy(update={name: getattr(LIMITS[now], name) for name in EXITS}))
+
     def show_floors(self, floors: tuple[Floor, ...]) -> None:
         self.floors.show_floors(floors)
 
@@ -144,16 +175,18 @@ class Setup(QWidget):
         blend = self.blend.text().strip()
         places = self.places()
         made = DiscoverRequest(
-            places, self.structure.limits(self.pool.value(), self.give_up.value()), self.ingredients.chosen(),
+            places, self.structure.limits(self.pool.value(), self.give_up.value()),
+            () if self.method.currentData() == "informed" and self.ingredients.usual else self.ingredients.chosen(),
             self.floors.floors(),
             Objective.parse([blend] if blend else [self.objective.currentData()]), self.method.currentData(),
             self.count.value(), self.kept.value(), 60.0 * self.minutes.value(), self.hold.isChecked() and len(places) > 1,
-            self.controls.value(), self.drift.isChecked(), self.alike.value() / 100.0, self.seed.value())
+            self.controls.value(), self.drift.isChecked(), self.alike.value() / 100.0, self.seed.value(),
+            rows=self.rows.value())
         if made.floors:  # a line that was removed is a floor that was taken out
             asked = {"trades" if f.key == "trades_per_year" else f.key for f in made.floors}
             made = replace(made, without=tuple(key for key in STANDING if key not in asked))
         made.check()
-        if not made.ingredients:
+        if not made.ingredients and not self.ingredients.usual:
             raise UserError("no ingredient is ticked", "ingredients", "Tick at least one family.")
         return made
 
@@ -174,7 +207,14 @@ class Setup(QWidget):
         more = f" and {len(made.places) - 3} more" if len(made.places) > 3 else ""
         beside = f", beside {made.controls} shuffled histor{'y' if made.controls == 1 else 'ies'}" if made.controls else ""
         self.words.setText(f"{number(made.count)} candidates on {where}{more}{beside}")
-        self.before.setText(f"{told_before(self.session.project, made)}.")
+        self.before.setText(f"{told_before(self.session.project, made)}." + self._cost(made))
+
+    def _cost(self, made: DiscoverRequest) -> str:
+        try:
+            words = cost_words(self.session.project, made)
+        except WolbrinError:
+            return ""  # what is wrong is said when it is asked for
+        return f" {words}." if words else ""
 
     def run(self) -> None:
         """Ask for the search that stands here."""
@@ -182,10 +222,23 @@ class Setup(QWidget):
         if made is not None:
             self.asked.emit(made)
 
+    def seek(self) -> None:
+        """Search the present market by what a scan shows, as is usual, over the whole choice: then nothing was chosen after a
+        scan was seen."""
+        self.markets.ticked, self.intervals.ticked = set(), set()
+        self.markets.tell()
+        self.intervals.tell()
+        self.method.setCurrentIndex(self.method.findData("informed"))
+        self.ingredients.tick_usual()
+        self.rows.setValue(COUNT)
+        self.run()
+
     def show_request(self, request: DiscoverRequest) -> None:
         """Stand as a search did."""
         s = self.session
-        self.ingredients.model.show(request.ingredients)
+        self._method = request.method
+        if request.ingredients or request.method != "informed":
+            self.ingredients.model.show(request.ingredients)
         self.structure.show_limits(request.limits)
         several = request.places != ((s.market, s.interval),)
         self.markets.ticked = {m for m, _ in request.places} if several else set()
@@ -197,7 +250,7 @@ class Setup(QWidget):
         self.method.setCurrentIndex(self.method.findData(request.method))
         if not request.objective.blended:
             self.objective.setCurrentIndex(max(0, self.objective.findData(request.objective.terms[0].key)))
-        for box, value in ((self.count, request.count), (self.kept, request.until_kept),
+        for box, value in ((self.rows, request.rows), (self.count, request.count), (self.kept, request.until_kept),
                            (self.minutes, int(request.seconds // 60)), (self.controls, request.controls),
                            (self.alike, round(100 * request.alike)), (self.pool, request.limits.pool),
                            (self.give_up, request.limits.give_up_after), (self.seed, request.seed)):

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import time
+from contextlib import suppress
 from typing import Any
 
 from PySide6.QtCore import Signal
@@ -14,29 +15,37 @@ from wolbrin.core.errors import WolbrinError
 from wolbrin.core.jobs import Job
 from wolbrin.core.search.objective import Floor
 from wolbrin.core.search.strength import Strength
+from wolbrin.core.store.shelf import Line
 from wolbrin.core.store.wanted import Wanted
 from wolbrin.core.work.discover_request import DiscoverRequest
 from wolbrin.core.work.discover_results import DiscoverResult, strength
+from wolbrin.core.work.discover_seen import said_of
 from wolbrin.core.work.discovering import KIND, discover_job, last_discover, resume_discover
+from wolbrin.core.work.finding_families import Families, families_in, settle_families
 
 NOTHING = -1  # no search has this number
 REST = 2.0  # seconds between two looks at how strong the finds are
 
 
 class DiscoverState(SearchState):
-    """taken: another search is shown; grown: its counts moved, or it ended; curved: how strong its finds are is known anew;
+    """taken: another search is shown; grown: its counts moved, or it ended; curved: how strong its finds are, and what
+    families they are, is known anew; said: what the scan had said of the chosen find is known;
     preparing: whether one is being prepared."""
 
     taken = Signal()
     grown = Signal()
     curved = Signal()
+    said = Signal()
     preparing = Signal(bool)
 
     def __init__(self, session: Session) -> None:
         super().__init__(session)
         self.result: DiscoverResult | None = None
         self.curve: Strength | None = None
-        self.finds = Candidates(session, "Found candidates", Wanted(search=NOTHING))
+        self.families: Families | None = None
+        self.told: tuple[str, ...] = ()  # of the chosen find
+        self.variants = False  # whether the variants of families are shown too
+        self.finds = Candidates(session, "Found candidates", Wanted("t_daily", True, search=NOTHING, representatives=True))
         self._shown, self._looked, self._preparing = 0, 0.0, False
         session.resumed.connect(self._resumed)
         session.grown.connect(lambda kind, result: self._grown(result) if kind == KIND else None)
@@ -97,7 +106,8 @@ class DiscoverState(SearchState):
             self._show(job, result)
 
     def _show(self, job: Job | None, result: DiscoverResult) -> None:
-        self.job, self.result, self._shown, self.curve = job, result, result.kept, None
+        self.job, self.result, self._shown, self.curve, self.families = job, result, result.kept, None, None
+        self.told = ()
         self.finds.of_search(result.search)
         self.taken.emit()
         self.grown.emit()
@@ -120,19 +130,54 @@ class DiscoverState(SearchState):
     def look_at_strength(self) -> None:
         """How strong the finds are beside those of the controls."""
         result, s = self.result, self.session
-        if result is None or not result.request.controls:
+        if result is None:
             return
         self._looked = time.monotonic()
+        running = self.running
 
-        def work() -> Strength | None:
-            try:
-                return strength(s.project, result)
-            except WolbrinError:
-                return None  # its files are damaged: the search itself says so
+        def work() -> tuple[Strength | None, Families | None]:
+            curve = families = None
+            with suppress(WolbrinError):  # its files are damaged: the search itself says so
+                families = settle_families(s.project, result.search) if running else families_in(s.project, result.search)
+                curve = strength(s.project, result) if result.request.controls else None
+            return curve, families
 
-        def done(found: Strength | None) -> None:
-            if result is self.result and found is not None:
-                self.curve = found
+        def done(found: tuple[Strength | None, Families | None]) -> None:
+            if result is self.result:
+                self.curve, self.families = found
                 self.curved.emit()
+                if running:
+                    self.finds.look()
 
         s.compute("Strength of finds", work, done, "strength of finds")
+
+    def show_variants(self, on: bool) -> None:
+        """Show the variants of families too, or of each only the one that represents it."""
+        self.variants = on
+        self.finds.only_representatives(not on)
+        self.grown.emit()
+
+    def tell_of(self, line: Line) -> None:
+        """Find out what the scan had said of each row of a find."""
+        result, s = self.result, self.session
+        if result is None or result.request.method != "informed" or line.marks.number is None:
+            self.told = ()
+            self.said.emit()
+            return
+        request, number = result.request, line.marks.number
+
+        def work() -> tuple[str, ...]:
+            kept = s.shelf.body(line.id)
+            where = (line.market, line.interval)
+            if kept is None or where not in request.places:
+                return ()
+            place = 0 if request.hold else request.places.index(where)
+            with suppress(WolbrinError):
+                return said_of(s.project, request, result.search, place, number, kept.candidate.strategy)
+            return ()
+
+        def done(found: tuple[str, ...]) -> None:
+            self.told = found
+            self.said.emit()
+
+        s.compute("What the scan had said", work, done, "what the scan said")

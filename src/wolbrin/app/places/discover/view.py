@@ -61,6 +61,10 @@ class DiscoverPlace(Place):
                        "discover", chosen),
                 Action("discover.filter", "Search around the chosen find: a filter", lambda: r.around("both"), "F",
                        "discover", chosen),
+                Action("discover.prove", "Run the line on the families that were found", r.prove, "R", "discover",
+                       r.isVisible),
+                Action("discover.variants", "Show the variants of families too, or only their representatives",
+                       r.all.toggle, "V", "discover", r.isVisible),
                 Action("discover.floors", "Ask the floors as they stand of what came near", r.rejections.apply.click, "",
                        "discover", r.rejections.apply.isEnabled)]
 
@@ -71,6 +75,9 @@ class DiscoverPlace(Place):
             self._around = True
             self.setup.structure.around(*around)
             self.show_page(ASK)
+        if laid.seek:
+            laid.seek = False
+            self.setup.seek()
         if laid.ingredients != self._ticked:
             self._ticked = laid.ingredients
             self.setup.ingredients.model.show(tuple(Chosen(key, 1.0) for key in self._ticked))

@@ -59,7 +59,8 @@ class LineOf:
     in all, and those that are ready. opening: number of the next one; openings: how many there were. rates: measured last on
     the market of the brief. least_t: t of daily results that a single one would need; spent: what the holdout is kept for.
     lacking: by search, how many controls in all the ticked ones need that Luck could not judge for want of them, and their
-    Shelf ids. asked: what must be answered before anything is opened."""
+    Shelf ids. asked: what must be answered before anything is opened. variants: ticked ones that another ticked one
+    represents."""
 
     line: Line
     names: tuple[str, ...]
@@ -75,6 +76,7 @@ class LineOf:
     spent: Spent = "candidates"
     lacking: dict[int, tuple[int, list[int]]] = field(default_factory=dict)
     asked: Asked = Asked()
+    variants: int = 0
 
 
 def bands_of(records: list[Standing], gates: Sequence[Gate]) -> list[Band]:
@@ -106,6 +108,7 @@ class ProvingState(QObject):
         self.plan: Plan | None = None
         self.before = ""  # what was opened before on these markets, in words
         self.choice = ""  # which way to open
+        self.variants = False  # whether variants of families are walked too
         self._soon = Soon(self, REST, self._look)
 
     @property
@@ -142,7 +145,8 @@ class ProvingState(QObject):
             return LineOf(line, names, gates, records, bands_of(records, gates), shelf.count(wanted), waiting,
                           opening, project.openings(), rates, t_for(opening, 1),
                           spent_on(project), wanted_controls(project, [r.line.id for r in records]),
-                          asked_for(project, Footing.of(project), candidates))
+                          asked_for(project, Footing.of(project), candidates),
+                          shelf.count(wanted) - shelf.count(Wanted(ticked=True, representatives=True)))
 
         def done(line: LineOf) -> None:
             if self.plan is not None and (self.plan.number != line.opening or len(self.plan.bets) != line.waiting):
@@ -241,7 +245,13 @@ class ProvingState(QObject):
 
     def start(self) -> None:
         """Judge every ticked candidate by all gates but the holdout."""
-        self._run(Wanted(ticked=True), False, "Tick candidates on the Shelf first.")
+        self._run(Wanted(ticked=True, representatives=not self.variants), False, "Tick candidates on the Shelf first.")
+
+    def walk_variants(self, on: bool) -> None:
+        """Walk variants of families too, or of each only the one that represents it."""
+        self.variants = on
+        if self.line is not None:
+            self.moved.emit(self.line)
 
     def add_controls(self) -> None:
         """Let as many controls run as Luck lacks to judge ticked candidates, one search after the other, and judge again."""

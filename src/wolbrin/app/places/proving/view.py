@@ -5,7 +5,7 @@ from __future__ import annotations
 from typing import Any
 
 from PySide6.QtCore import Qt
-from PySide6.QtWidgets import QInputDialog, QScrollArea, QStackedWidget, QWidget
+from PySide6.QtWidgets import QCheckBox, QInputDialog, QScrollArea, QStackedWidget, QWidget
 
 from wolbrin.app.parts import Choice, Empty, button, column, hairline, label, link, row
 from wolbrin.app.places.place import Place
@@ -88,6 +88,9 @@ class ProvingPlace(Place):
         self.lines.activated.connect(lambda _: self.state.choose_line(self.lines.currentText()))
         self.save = link("save as", self._save, tip="Keep this line under a name")
         self.prove = button("Run the line", self.state.start, main=True, tip="Ctrl+Return")
+        self.variants = QCheckBox("variants too")
+        self.variants.setToolTip("V: walk every ticked find; else, of a family, the one that represents it")
+        self.variants.toggled.connect(self.state.walk_variants)
         self.open = button("Plan the opening", self.state.open_holdout,
                            tip="Shows families and chances; opens nothing (Ctrl+H)")
         self.spent = combo([(f"Holdout: {words}", key) for key, words in WORDS.items()], "What the holdout is spent on", 236)
@@ -99,7 +102,7 @@ class ProvingPlace(Place):
             Column("in one sentence", lambda r: r.words, width=560)], s.theme, "Proving", filters=True)
         full = QWidget()
         full.setLayout(column(
-            row(label("Line:", "heading"), self.lines, self.save, self.title, None, self.prove, self.open,
+            row(label("Line:", "heading"), self.lines, self.save, self.title, None, self.variants, self.prove, self.open,
                 margins=(0, 0, 8, 0)),
             row(self.note, 12, self.spent, margins=(0, 0, 8, 0)), row(self.rates, 8, self.measure, None),
             row(self.lacking, 8, self.controls, None),
@@ -161,6 +164,8 @@ class ProvingPlace(Place):
                        "Ctrl+K", "proving", walks),
                 Action("proving.walk.due", "Make the fits that are due for the current strategy",
                        lambda: self.walk.state.extend_strategy(), "Ctrl+Shift+F", "proving"),
+                Action("proving.variants", "Walk the variants of families too, or only their representatives",
+                       self.variants.toggle, "V", "proving"),
                 Action("proving.holdout", "Plan the opening for those that are ready; again: open it",
                        self.state.open_holdout, "Ctrl+H", "proving"),
                 Action("proving.figures", "Show what the holdout showed of the chosen candidate that fell",
@@ -173,6 +178,11 @@ class ProvingPlace(Place):
 
     def activate(self) -> None:
         self.state.look()
+        laid = self.session.laid
+        if laid.prove:
+            laid.prove = False
+            self.show_page(LINE)
+            self.state.start()
 
     def refresh(self) -> None:
         if self.isVisible():
@@ -236,8 +246,12 @@ class ProvingPlace(Place):
         self.lines.clear()
         self.lines.addItems(list(line.names))
         self.lines.setCurrentText(line.line.name)
+        if line.variants and not self.variants.isChecked():
+            standing = f", {number(line.variants)} of them variants"
+        else:
+            standing = ""
         more = f", the first {number(len(line.records))} listed" if len(line.records) < line.ticked else ""
-        self.title.setText(f"on {number(line.ticked)} ticked candidates{more}")
+        self.title.setText(f"on {number(line.ticked)} ticked candidates{standing}{more}")
         asks = ""
         if line.waiting and line.spent == "portfolio":
             asks = (f" {number(line.waiting)} are ready and stay sealed; a portfolio of them is opened once, as a whole, and "

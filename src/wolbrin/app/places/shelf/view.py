@@ -17,7 +17,16 @@ from wolbrin.app.places.shelf.compare import Compare
 from wolbrin.app.places.shelf.state import GROUPS, ShelfState
 from wolbrin.app.session import Session
 from wolbrin.app.shell.actions import Action
-from wolbrin.app.tables.kept import figure, figures, naming, record_column, tried_column, verdict_column, words_column
+from wolbrin.app.tables.kept import (
+    family_column,
+    figure,
+    figures,
+    naming,
+    record_column,
+    tried_column,
+    verdict_column,
+    words_column,
+)
 from wolbrin.app.tables.model import Column
 from wolbrin.app.tables.paged import PagedModel
 from wolbrin.app.tables.view import Table
@@ -50,6 +59,7 @@ class ShelfPlace(Place):
             Column("idea", lambda r: r.family, width=84, key="family", tip="the kind of indicator its first entry row is on"),
             Column("behaves as", lambda r: r.marks.cluster or 0, lambda r: number(r.marks.cluster) if r.marks.cluster else "",
                    "right", 74, key="cluster", tip="group by behavior: Group by, behavior"),
+            family_column(),
             Column("stands for", lambda r: r.marks.alike, lambda r: number(r.marks.alike), "right", 76, key="alike",
                    tip="itself, and finds that trade nearly alike"),
             Column("from", lambda r: r.origin, width=70, key="origin"),

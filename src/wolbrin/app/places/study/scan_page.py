@@ -108,9 +108,11 @@ class ScanPage(QWidget):
         self.table = Table(self._columns(), session.theme, "Rows of the scan", filters=True, stretch=4)
         self.table.opened.connect(lambda told: self.begin_strategy())
         self.table.chosen.connect(lambda told: self._tell_chosen())
-        self.begin = button("Begin a strategy", self.begin_strategy, main=True, tip="B")
+        self.begin = button("Begin a strategy", self.begin_strategy, tip="B")
         self.study = button("Study it", self.study_chosen, tip="Y")
-        self.discover = button("Tick it for Discover", self.tick_for_discover, tip="D")
+        self.tick = button("Tick it for Discover", self.tick_for_discover, tip="D")
+        self.search = button("Discover from here", self.discover, main=True,
+                             tip="G: search this market, beginning with what a scan shows")
         upper = QWidget()
         charts = row(self.map, self.clock, spacing=10)
         charts.setStretch(0, 56)
@@ -118,7 +120,8 @@ class ScanPage(QWidget):
         upper.setLayout(charts)
         lower = QWidget()
         self.chosen = label("", "small")
-        lower.setLayout(column(self.table, row(self.begin, self.study, self.discover, 10, self.chosen, None, self.show_only),
+        lower.setLayout(column(self.table, row(self.begin, self.study, self.tick, self.search, 10, self.chosen, None,
+                                               self.show_only),
                                spacing=4))
         split = QSplitter(Qt.Orientation.Vertical)
         split.addWidget(upper)
@@ -198,15 +201,10 @@ class ScanPage(QWidget):
     def _open_tree(self) -> None:
         self._popup.open_under(self.chosen_words)
 
-    def _usual(self) -> bool:
-        """Whether the usual ingredients are ticked, whole."""
-        return all(top.on == (top.key in ("longer", "markets") or self.tree.model.families[top.key].weight > 0)
-                   and all(c.on == top.on for c in top.children) for top in self.tree.model.tops)
-
     def _tell_ingredients(self) -> None:
         tops = [t for t in self.tree.model.tops if t.children]
         on = [t for t in tops if t.on]
-        if self._usual():
+        if self.tree.usual:
             text = "usual ingredients"
         elif not on:
             text = "no ingredients"
@@ -216,7 +214,7 @@ class ScanPage(QWidget):
 
     def ingredients(self) -> tuple[Chosen, ...]:
         """What is ticked; nothing where it is the usual."""
-        return () if self._usual() else self.tree.chosen()
+        return () if self.tree.usual else self.tree.chosen()
 
     def request(self) -> ScanRequest:
         """What stands here. Raises UserError where it is nothing."""
@@ -225,7 +223,7 @@ class ScanPage(QWidget):
         made = ScanRequest(tuple((m, s.interval) for m in markets), self.ingredients(), self.rows.value(),
                            read_horizons(self.horizons.text()), not self.over_sessions.isChecked(), self.pairs.isChecked())
         made.check()
-        if not self._usual() and not made.ingredients:
+        if not self.tree.usual and not made.ingredients:
             raise UserError("no ingredient is ticked", "ingredients", "Tick at least one family.")
         return made
 
@@ -358,7 +356,7 @@ class ScanPage(QWidget):
 
     def _tell_chosen(self) -> None:
         told = self.table.current()
-        for one in (self.begin, self.study, self.discover):
+        for one in (self.begin, self.study, self.tick):
             one.setEnabled(told is not None)
         text = ""
         if told is not None and told[0].holds < 0 and self.state.result is not None:
@@ -427,6 +425,17 @@ class ScanPage(QWidget):
         strategy = s.attempt(lambda: names.strategy(line))
         if strategy is not None:
             self.study_wanted.emit((strategy, *self.state.result.request.places[line.place], line))
+
+    def discover(self) -> None:
+        """Begin a search on the market of the chosen row, or of the scan, by what a scan shows."""
+        result, s = self.state.result, self.session
+        if result is None:
+            s.note("Run a scan first.", "caution")
+            return
+        line = self._current()
+        s.look_at(*result.request.places[line.place if line is not None else 0])
+        s.laid.seek = True
+        s.place_wanted.emit("discover")
 
     def tick_for_discover(self) -> None:
         """Have Discover search with the ingredient of the chosen row."""

@@ -47,6 +47,8 @@ class StudyPlace(Place):
                 Action("study.begin", "Begin a strategy with the chosen row of the scan", scan.begin_strategy, "B", "study",
                        chosen),
                 Action("study.row", "Study the chosen row of the scan", scan.study_chosen, "Y", "study", chosen),
+                Action("study.discover", "Discover on the scanned market, beginning with what is seen", scan.discover, "G",
+                       "study", scan.isVisible),
                 Action("study.tick", "Tick the ingredient of the chosen row for Discover", scan.tick_for_discover, "D",
                        "study", chosen)]
 
