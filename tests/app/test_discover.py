@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable
+from dataclasses import replace
 from pathlib import Path
 
 import pytest
@@ -22,11 +23,12 @@ Settle = Callable[[], None]
 FLOORS = (Floor(key="trades", value=100), Floor(key="profit_factor", value=1.3), Floor(key="positive_years", value=10))
 
 
-def ready(window: MainWindow, count: int = 512) -> DiscoverPlace:
+def ready(window: MainWindow, count: int = 512, method: str = "random") -> DiscoverPlace:
     window.go("discover")
     place = window.places["discover"]
     assert isinstance(place, DiscoverPlace)
     setup = place.setup
+    setup.method.setCurrentIndex(setup.method.findData(method))
     setup.count.setValue(count)
     setup.controls.setValue(1)
     setup.pool.setValue(200)
@@ -39,7 +41,7 @@ def test_limits_are_ticked_found_weighted_and_told(window: MainWindow, settle: S
     settle()
     setup, model = place.setup, place.setup.ingredients.model
     whole = setup.ingredients.words.text()
-    setup.ingredients.words_to_find.setText("weekday")
+    setup.ingredients.words_to_find.setText("Candlesticks")
     shown = setup.ingredients.tree.model()
     assert shown.rowCount() == 1, "a family is found by its name"
     setup.ingredients.words_to_find.setText("RSI")
@@ -84,6 +86,66 @@ def test_limits_are_ticked_found_weighted_and_told(window: MainWindow, settle: S
     assert setup.request() == again, "a search's request stands as it was asked"
 
 
+def test_what_is_usual_follows_the_way_of_searching(window: MainWindow, settle: Settle) -> None:
+    window.go("discover")
+    settle()
+    setup = window.places["discover"].setup
+    first = setup.request()
+    assert (first.method, first.count, first.limits.pool, first.ingredients) == ("informed", 2_304, 480, ())
+    assert "later it counts as up to" in setup.before.text()
+    setup.method.setCurrentIndex(setup.method.findData("random"))
+    then = setup.request()
+    assert (then.count, then.limits.pool, then.limits.stop.text) == (10_000, 1_200, "atr:1..4/0.5")
+    assert then.ingredients, "what is drawn at random is drawn from what is ticked"
+    setup.count.setValue(7_000)
+    setup.method.setCurrentIndex(setup.method.findData("informed"))
+    assert setup.request() == replace(first, count=7_000), "what was changed stays"
+    setup.show_request(then)
+    assert setup.request() == then
+
+
+def test_three_keys_lead_from_a_scan_to_a_verdict(qtbot: QtBot, window: MainWindow, settle: Settle) -> None:
+    place = ready(window, 768, "informed")
+    place.setup.rows.setValue(400)
+    window.go("study")
+    settle()
+    scan = window.places["study"].scan
+    scan.discover()
+    assert window.session.market  # without a scan it says so and stays
+    assert window.place == "study"
+    scan.rows.setValue(300)
+    scan.start()
+    qtbot.waitUntil(lambda: scan.state.result is not None and scan.state.result.answered, timeout=60_000)
+    settle()
+    scan.discover()  # G
+    assert window.place == "discover"
+    state, page = place.state, place.result
+    qtbot.waitUntil(lambda: state.running, timeout=30_000)
+    assert page.where.text()
+    assert not page.rejections.isVisibleTo(page) or state.result.tried  # no noughts before anything was tried
+    qtbot.waitUntil(lambda: not state.running and state.families is not None, timeout=120_000)
+    settle()
+    result = state.result
+    assert result is not None
+    assert result.request.whole, "the whole choice: nothing was chosen after the scan"
+    assert f"of {result.scans[0].rows:,} rows" in page.seen.text().replace("Of", "of")
+    if not result.kept:
+        page.prove()
+        assert window.place == "discover"
+        return
+    assert state.families is not None
+    page.table.choose(0)
+    settle()
+    assert page.said.text()
+    page.prove()  # R
+    assert window.place == "proving"
+    proving = window.places["proving"]
+    qtbot.waitUntil(lambda: not proving.state.running and proving.state.line is not None and any(
+        r.evidence for r in proving.state.line.records), timeout=120_000)
+    settle()
+    assert sorted(r.line.id for r in proving.state.line.records) == sorted(f.leads for f in state.families.families)
+
+
 def test_a_live_run_floors_moved_and_a_search_around_a_find(qtbot: QtBot, window: MainWindow, settle: Settle) -> None:
     s = window.session
     place = ready(window)
@@ -96,6 +158,11 @@ def test_a_live_run_floors_moved_and_a_search_around_a_find(qtbot: QtBot, window
     assert page.tried.text() == "512"
     assert "by luck" in page.luck.text()
     kept = result.kept
+    assert state.families is not None
+    assert page.table.model.rowCount() == len(state.families.families), "what represents each family"
+    assert f"{kept} finds are {len(state.families.families)}" in page.title.text()
+    page.all.setChecked(True)
+    settle()
     assert kept == page.table.model.rowCount() > 2
     assert page.best_name.text()
     assert page.steps.text().startswith("After ")

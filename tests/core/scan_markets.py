@@ -81,11 +81,13 @@ def _slow(rng: np.random.Generator, days: int, keep: float) -> Floats:
 
 @dataclass(frozen=True)
 class Planted:
-    """A market with one edge: its history, where the obvious row fires (bool[n]), for how long it is held, and which way."""
+    """A market with one edge: its history, where the obvious row fires (bool[n]), for how long it is held; other: bars of the
+    market that leads it, where one does."""
 
     history: Prepared
     fires: NDArray[np.bool_]
     horizon: int
+    other: Bars | None = None
 
 
 def edge(kind: str, sharpe: float, seed: int) -> Planted:
@@ -142,7 +144,7 @@ def edge(kind: str, sharpe: float, seed: int) -> Planted:
         horizon = 1 if reverts else 8
     bars = _bars(move, gap, rng)
     columns = Columns(bars, elsewhere=lambda market, interval: other) if other is not None else Columns(bars)
-    return Planted(Prepared(bars, columns), fires.reshape(-1)[:len(bars)], horizon)
+    return Planted(Prepared(bars, columns), fires.reshape(-1)[:len(bars)], horizon, other)
 
 
 def found_edge(kind: str, sharpe: float, seed: int, rows: int = 2_000, pairs: bool = True) -> tuple[bool, float, float]:

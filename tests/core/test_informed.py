@@ -375,6 +375,7 @@ def test_scans_are_not_charged_unless_something_was_chosen_after_them(project: P
     whole = replace(asked(count=256), rows=DiscoverRequest(where).rows)
     case, reach = case_and(whole)
     assert np.isnan(reach)
+    assert case.origin is not None
     assert np.isnan(case.origin.reach)
     own = list(Searches(project).all(["scan place"]))
     assert own

@@ -14,6 +14,7 @@ import numpy as np
 from wolbrin.core.bench.data import bench_bars, bench_strategy
 from wolbrin.core.bench.figure import Figure
 from wolbrin.core.bench.importing import import_figures
+from wolbrin.core.bench.informed import informed_figures
 from wolbrin.core.bench.many import discover_figures, pausing_figures, reading_figures
 from wolbrin.core.bench.portfolios import account_figures, overlap_figures, weight_figures
 from wolbrin.core.bench.proving import line_figures, path_figures
@@ -144,6 +145,8 @@ def core_figures(tell: Callable[[str], None] = lambda what: None) -> list[Figure
         tell("a scan")
         found += scan_figures(project, terms.code, bars.interval, engine)
         found += discover_figures(project, terms.code, bars.interval, engine, single)
+        tell("from a market to finds that are ready")
+        found += informed_figures(project, terms.code, bars.interval)
         engine.close()
         single.close()
         project.close()

@@ -21,7 +21,7 @@ from wolbrin.core.search.ingredients import AT, MOST_AT, NOT, PLAIN, ROWS, TURNE
 
 Ints = NDArray[np.int64]
 Floats = NDArray[np.float64]
-COUNT = 3_000  # rows that are looked at
+COUNT = 2_400  # rows that are looked at
 SHARES = (0.60, 0.25, 0.15)  # of the draws: beyond luck, near it, all others
 STRONG = 0.6  # of the pool at most are rows beyond luck and near it
 OF_ONE = 0.12  # of the pool at most are strong rows of one ingredient

@@ -201,12 +201,12 @@ def survivors(step: Step, genotypes: Ints, scores: Floats, passes: NDArray[np.bo
     # Evolution fits luck too, the more so the more rows there are: what counts is what is beyond the controls' generation.
     ranked = score - beside_luck(known, step.luck)
     order = np.lexsort((np.arange(len(known)), -ranked))
-    shapes = _shapes(series)
+    turned = shapes(series)
     kept: list[int] = []
     for at in order.tolist():
         if len(kept) >= SURVIVORS or not np.isfinite(score[at]):
             break
-        if kept and float((shapes[kept] @ shapes[at]).max()) > NOVEL:
+        if kept and float((turned[kept] @ turned[at]).max()) > NOVEL:
             continue
         kept.append(at)
     best = float(score[kept].max()) if kept else -np.inf
@@ -266,7 +266,8 @@ def _charged(genotypes: Ints, scores: Floats, passes: NDArray[np.bool_]) -> Floa
     return np.where(np.isfinite(charged), charged + BONUS * passes, -np.inf)
 
 
-def _shapes(daily: Floats32) -> Floats32:
+def shapes(daily: Floats32) -> Floats32:
+    """Daily results, centered and of length 1; zeros where they never move."""
     x = np.nan_to_num(daily)
     x = x - x.mean(axis=1, keepdims=True)
     size = np.sqrt((x * x).sum(axis=1, keepdims=True))

@@ -27,8 +27,8 @@ MOST_ROWS = 100_000
 Method = Literal["informed", "random", "evolve"]
 METHODS: tuple[Method, ...] = ("informed", "random", "evolve")
 USUAL_METHOD: Method = "informed"
-USUAL_COUNT: dict[Method, int] = {"informed": 3_072, "random": 20_000, "evolve": 20_000}  # tried on each place at most
-USUAL_CONTROLS: dict[Method, int] = {"informed": 5, "random": 3, "evolve": 3}
+USUAL_COUNT: dict[Method, int] = {"informed": 2_304, "random": 20_000, "evolve": 20_000}  # tried on each place at most
+USUAL_CONTROLS: dict[Method, int] = {"informed": 4, "random": 3, "evolve": 3}
 
 
 class OldRequestError(UserError):

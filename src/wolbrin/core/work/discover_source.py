@@ -213,6 +213,8 @@ class DiscoverSource:
             counts.tried += unit.count
             counts.few += result.few
             counts.idle += result.idle
+            counts.met += result.alike
+            counts.alike += result.alike
             counts.note(result.best_t, result.best_sharpe)
         for name, more in zip([f.text for f in unit.floors], result.rejected.tolist()):
             for at, floor in enumerate(self.floors):

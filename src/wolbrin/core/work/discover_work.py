@@ -21,7 +21,7 @@ from wolbrin.core.measures.sums import COMPILED
 from wolbrin.core.rules.naming import short_name
 from wolbrin.core.scan.evidence import Evidence
 from wolbrin.core.scan.informed import InformedExplorer
-from wolbrin.core.search.breeding import Island, Step, children_of, reached, survivors
+from wolbrin.core.search.breeding import BONUS, Island, Step, children_of, reached, shapes, survivors
 from wolbrin.core.search.candidate import candidate_of, spark_of
 from wolbrin.core.search.drawing import BATCH
 from wolbrin.core.search.explorer import Explorer
@@ -109,8 +109,9 @@ class FoldResult:
     """What came of a piece. rejected: int64[floors] by the first floor that each failed; few: had too few entry signals to be
     simulated. sharpe: float64 of those simulated; numbers, daily: of those that may be in the sample. best_t, best_sharpe:
     largest t of daily results and daily Sharpe ratio of those with as many trades as the floors ask, NaN without any. fates:
-    what the source decides about each of `found`, in their order. idle: met the floors with parts that add nothing. reached:
-    how far a generation came, see `breeding.reached`. seen: what the scan showed, with the first piece of a real history."""
+    what the source decides about each of `found`, in their order. idle: met the quick floors with parts that add nothing;
+    alike: met them, and trade like one of the generation before that is no more complex. reached: how far a generation came,
+    see `breeding.reached`. seen: what the scan showed, with the first piece of a real history."""
 
     unit: Unit
     rejected: Ints
@@ -128,6 +129,7 @@ class FoldResult:
     elsewhere: dict[str, str] = field(default_factory=dict)
     fates: list[tuple[str, int]] = field(default_factory=list)
     idle: int = 0
+    alike: int = 0
     reached: tuple[float, ...] = ()
     seen: Evidence | None = None
 
@@ -251,7 +253,8 @@ def evaluate_unit(work: DiscoverWork, unit: Unit) -> FoldResult:
     out = lead.run(genotypes, ask, with_daily)
     scale = _scale(lead, request) if request.objective.blended else {}
     failed = floors.first_failed(out)
-    judged = _judged(work, unit, floors, explorers, numbers, genotypes, out, failed)
+    before = _before(unit.step, lead) if unit.step is not None else None
+    judged = _judged(work, unit, floors, explorers, numbers, genotypes, out, failed, before)
     score = request.objective.score(named(COMPILED, out.figures), scale)
     rejected = np.zeros(len(unit.floors), np.int64)
     np.add.at(rejected, judged.failed[judged.failed >= 0], 1)
@@ -266,9 +269,9 @@ def evaluate_unit(work: DiscoverWork, unit: Unit) -> FoldResult:
         sharpe = np.where(sampled, sharpe, np.nan)  # those that may be given up would tell of half a run
     return FoldResult(unit, rejected, int((failed == NO_SIGNALS).sum()), judged.found, kept_near,
                   _best(lead, numbers, genotypes, score, judged.failed, near), sharpe, numbers[sampled], daily,
-                  _after(unit, lead, genotypes, score, judged.failed, out) if unit.step is not None else None,
+                  None if before is None else _after(unit, lead, genotypes, score, judged.failed, out, before),
                   len(drawer.codes), _largest(out, T_DAILY, floors), _largest(out, SHARPE, floors),
-                  {} if control else lead.read_elsewhere(), [], judged.idle,
+                  {} if control else lead.read_elsewhere(), [], judged.idle, judged.alike,
                   _reached(unit, lead, genotypes, score, failed, out) if evolving else (),
                   lead.evidence if isinstance(lead, InformedExplorer) and not control and not unit.first else None)
 
@@ -289,19 +292,26 @@ class _Judged:
     values: Floats
     found: tuple[Found, ...]
     idle: int
+    alike: int
 
 
 def _judged(work: DiscoverWork, unit: Unit, floors: Floors, explorers: Sequence[Explorer], numbers: Ints, genotypes: Ints,
-            out: Outcomes, failed: Ints) -> _Judged:
+            out: Outcomes, failed: Ints, before: Floats32 | None) -> _Judged:
     """The slow floors, and the other histories, asked of what passed the quick ones; each set of trades once."""
     _control, _ = work.stream(unit.stream)
     _lead, failed, simplifier = explorers[0], failed.copy(), work.simplifier(unit.stream)
-    idle = 0
+    idle = alike = 0
+    falls_back = np.zeros(len(numbers), bool)
+    if simplifier is not None and unit.step is not None and before is not None:
+        falls_back = _falls_back(unit.step, genotypes, out.daily, before, work.request.alike)
     asked, values = np.zeros(len(numbers), bool), np.full((len(numbers), len(floors.slow)), np.nan)
     found: list[Found] = []
     for at in np.flatnonzero(failed == PASSED).tolist():
         check_stopped()
         asked[at] = True
+        if falls_back[at]:
+            alike += 1
+            continue
         one, figures, p = genotypes[at], out.figures[at], np.full(2 * SIDE, np.nan)
         if simplifier is not None:
             simpler = simplifier.of(one)
@@ -314,7 +324,28 @@ def _judged(work: DiscoverWork, unit: Unit, floors: Floors, explorers: Sequence[
         if tested.fell == PASSED:
             found.append(Found(int(numbers[at]), one, tested.figures, tested.values, tested.digest,
                                int(complexity(one[None])[0]), tested.daily, tested.ready, p))
-    return _Judged(failed, asked, values, tuple(found), idle)
+    return _Judged(failed, asked, values, tuple(found), idle, alike)
+
+
+def _falls_back(step: Step, genotypes: Ints, daily: Floats32, before: Floats32, alike: float) -> NDArray[np.bool_]:
+    """Which candidates trade like one of the generation before that passed, and is no more complex: they fall back to it,
+    which was judged then."""
+    passed = np.flatnonzero(step.island.scores >= 0.5 * BONUS)
+    if not len(passed) or not len(genotypes):
+        return np.zeros(len(genotypes), bool)
+    like = shapes(daily) @ shapes(before[passed]).T > alike
+    simpler = complexity(step.island.genotypes[passed])[None, :] <= complexity(genotypes)[:, None]
+    return np.asarray((like & simpler).any(axis=1), bool)
+
+
+def _before(step: Step, explorer: Explorer) -> Floats32:
+    """Daily results of the population that a generation comes from, float32[p, d]."""
+    if step.island.daily is not None:
+        return step.island.daily
+    if not len(step.island.genotypes):
+        return np.zeros((0, len(explorer.days)), np.float32)
+    # Going on: worked out again, to the same bits.
+    return explorer.run(step.island.genotypes, Floors((), 1.0).ask(True, 0), np.ones(len(step.island.genotypes), bool)).daily
 
 
 @dataclass(frozen=True)
@@ -419,16 +450,11 @@ def _best(explorer: Explorer, numbers: Ints, genotypes: Ints, score: Floats, fai
     return Best(int(numbers[at]), float(score[at]), bool(passed[at]), short_name(run.strategy), spark_of(run))
 
 
-def _after(unit: Unit, explorer: Explorer, genotypes: Ints, score: Floats, failed: Ints, out: Outcomes) -> Island:
+def _after(unit: Unit, explorer: Explorer, genotypes: Ints, score: Floats, failed: Ints, out: Outcomes,
+           before: Floats32) -> Island:
     """The island after this generation."""
     step = unit.step
     assert step is not None
-    before = step.island.daily
-    if before is None and len(step.island.genotypes):  # going on: worked out again, to the same bits
-        before = explorer.run(step.island.genotypes, Floors((), 1.0).ask(True, 0),
-                              np.ones(len(step.island.genotypes), bool)).daily
-    if before is None:
-        before = np.zeros((0, len(explorer.days)), np.float32)
     return survivors(step, genotypes, _usable(unit, explorer, score, failed, out), failed == PASSED, out.daily, before)
 
 

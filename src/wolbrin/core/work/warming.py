@@ -46,6 +46,7 @@ from wolbrin.core.scan.pairs import pair
 from wolbrin.core.scan.scores import Scorer
 from wolbrin.core.search.explorer import Explorer
 from wolbrin.core.search.families import FAMILIES
+from wolbrin.core.search.filters import Shuffled, Taken
 from wolbrin.core.search.floors import Floors
 from wolbrin.core.search.genotype import Plan
 from wolbrin.core.search.ingredients import Pantry, Sources
@@ -137,6 +138,11 @@ def warm(report: Callable[[str, int, int], None] = lambda what, done, total: Non
             scorer.earned(fires, np.array([1]))
             pair(scorer, fires, fires, np.array([1]), np.ones(scorer.moves.days, np.float32))
 
+    def filters() -> None:
+        moved = Shuffled(history.bars, 0, len(history.bars), 1, 2)
+        bits = pack((np.ones(len(history.bars), np.uint8),), len(history.bars))[:, 0]
+        moved.p(Taken(np.arange(3), np.zeros(3, np.int8), np.array([1.0, -1.0, 2.0])), (bits, None))
+
     steps: list[tuple[str, Callable[[], object]]] = [
         ("indicators", indicators),
         ("rules", rules),
@@ -145,6 +151,7 @@ def warm(report: Callable[[str, int, int], None] = lambda what, done, total: Non
         ("measures", lambda: measure(Facts.of(backtest(history, strategy, Brief(Span()))))),
         ("many at once", many),
         ("scans", scan),
+        ("filters", filters),
         ("sweeps", sweeps),
         ("rehearsal", rehearsal),
         ("one account", account),

@@ -26,11 +26,11 @@ from wolbrin.core.search.limits import Limits, informed_limits
 from wolbrin.core.search.objective import Floor, Objective
 from wolbrin.core.work.controls import told_before
 from wolbrin.core.work.discover_estimate import cost_words
-from wolbrin.core.work.discover_request import MOST_ROWS, USUAL_COUNT, DiscoverRequest, sources_of
+from wolbrin.core.work.discover_request import MOST_ROWS, USUAL_CONTROLS, USUAL_COUNT, DiscoverRequest, sources_of
 from wolbrin.core.work.readable import own_conditions, own_operands
 
 METHODS = [("by what a scan shows", "informed"), ("drawn at random", "random"), ("an evolution", "evolve")]
-CONTROLS = 5
+CONTROLS = USUAL_CONTROLS["informed"]
 TRIED: dict[str, int] = {"informed": USUAL_COUNT["informed"], "random": 10_000, "evolve": 10_000}
 LIMITS = {"informed": informed_limits(), "random": Limits(), "evolve": Limits()}
 EXITS = ("stop", "target", "time_exit", "no_time_exit")  # of the limits, that are usual in their own way with each method
