@@ -122,18 +122,19 @@ def discover(window: MainWindow, folder: Path) -> None:
     s = window.session
     place: Any = window.places["discover"]
     setup = place.setup
-    setup.pool.setValue(600)
-    setup.count.setValue(2_500)
+    usual = setup.controls.value()
     setup.controls.setValue(1)
     for market in ("BBY", "AUDNZD", "NPW"):
         s.set_market(market)
         if market == "NPW":
-            setup.controls.setValue(3)
-            setup.count.setValue(4_000)
+            setup.controls.setValue(usual)
             place.show_page("ask")
         place.start()
         rest(window, 1.5)
-    place.result.table.sort_by(4)
+        while place.state.running:
+            pause()
+    rest(window, 1.5)
+    place.result.table.choose(0)
     shoot(window, folder, "discover")
 
 

@@ -76,6 +76,12 @@ def breeding(project: Project) -> Job:
     return discover_job(project, discover_request(count=1500, floors=FLOORS, seed=3, controls=1, method="evolve"))[0]
 
 
+def looking(project: Project) -> Job:
+    """A scan first, on the market and on a shuffled history, then generations that are held against each other."""
+    return discover_job(project, discover_request(count=1_600, floors=FLOORS, seed=3, controls=1, method="informed",
+                                                  rows=200, pool=80))[0]
+
+
 def sweep(project: Project) -> Job:
     return sweep_job(project, SweepRequest(STOPPED, "AAA", 15, AXES))[0]
 
@@ -130,6 +136,7 @@ def outcome(project: Project) -> dict[str, Any]:
         if one.kind == "discover":
             for name in ("kept 0", "kept 1", "near"):
                 told[name] = {k: v.tobytes() for k, v in searches.rows(one.id, name).items()}
+            told["seen"] = {k: v.tobytes() for k, v in searches.rows(one.id, "seen").items()}
             told["sample"] = [part.tobytes() for part in daily_sample(project, one.id)]
         if one.kind == "sweep":
             told["daily"] = daily_of_sweep(project, one.id)[1]["daily"].tobytes()
@@ -137,7 +144,7 @@ def outcome(project: Project) -> dict[str, Any]:
 
 
 @pytest.mark.parametrize(("make", "kills"),
-                         [(discover, 20), (breeding, 4), (sweep, 3), (evolution, 3), (trial, 3), (walk, 4), (scan, 6)])
+                         [(discover, 20), (breeding, 4), (looking, 4), (sweep, 3), (evolution, 3), (trial, 3), (walk, 4), (scan, 6)])
 def test_a_search_killed_again_and_again_ends_like_one_left_in_peace(make: Callable[[Project], Job], kills: int,
                                                                      tmp_path: Path, engine: Engine) -> None:
     told = []
@@ -145,7 +152,7 @@ def test_a_search_killed_again_and_again_ends_like_one_left_in_peace(make: Calla
     print("seed", seed)
     chance = random.Random(seed)
     for name in ("calm", "killed"):
-        project = (longer if make is scan else fresh)(tmp_path / name)
+        project = (longer if make in (scan, looking) else fresh)(tmp_path / name)
         job = make(project)
         if name == "calm":
             assert engine.start(job, "threads").wait() is State.DONE, job.error

@@ -87,7 +87,8 @@ def prices(project: Project, kept: list[Kept], how: Sampling) -> dict[str, Any]:
 def _answer(project: Project, words: str, kept: list[Kept], known: list[Known], found: Overlap,
             chosen: Distinct, cut: float) -> dict[str, Any]:
     standings = Standings(project)
-    members = [{"id": k.id, "name": k.candidate.name, "stands": standings.of(k).stands, "tried": k.candidate.tried,
+    members = [{"id": k.id, "name": k.candidate.name, "stands": standings.of(k).stands,
+                "leads": k.marks.leads, "behind": k.marks.behind, "tried": k.candidate.tried,
                 "average_correlation": float(found.average[i]), "cluster": int(c), "record": one.record}
                for i, (k, one, c) in enumerate(zip(kept, known, found.clusters(cut).tolist()))]
     return {"chosen": words, "compared": found.how.words(), "candidates": members,

@@ -290,7 +290,7 @@ def _tell(answer: DiscoverAnswer, result: DiscoverResult, json: bool) -> None:
                       markup=False)
     if answer.ended:
         console.print(f"{answer.ended}.", markup=False)
-    console.print(result.luck.words + ".", markup=False)
+    console.print(f"{result.nothing or result.luck.words}.", markup=False)
     if answer.luck.strongest_words:
         console.print(answer.luck.strongest_words + ".", markup=False)
     if answer.luck.percent:

@@ -74,7 +74,7 @@ def verdict_column(get: Getter = itself) -> Column:
 
 
 def family_column(get: Getter = itself) -> Column:
-    """How many variants stand behind a candidate; a dash for one that another represents."""
+    """How many variants stand behind a candidate; "variant" for one that another represents."""
     def words(record: Any) -> str:
         line = get(record)
         other = line.marks.leads is not None and line.marks.leads != line.id

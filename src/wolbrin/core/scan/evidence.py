@@ -35,7 +35,7 @@ class Evidence:
     clock: bool[r], of the clock, the calendar and the session. every: float32[r, horizons], signed t at each. strength:
     float64[r], |t| over what luck reaches in its question. hurdles: |t| that luck reaches, of each question, NaN without
     rows. rows: that were looked at. most: float64[draws], the strongest |t| of each draw. session: bars of a long
-    session."""
+    session. elsewhere: hashes of the other markets' bars that rows read."""
 
     codes: Ints
     t: Floats
@@ -49,6 +49,7 @@ class Evidence:
     rows: int
     most: Floats
     session: int
+    elsewhere: dict[str, str]
 
     @property
     def worth(self) -> int:
@@ -76,8 +77,12 @@ class Looking:
         moves = moves_of(history, span, flat)
         self.choice = choose_rows(pantry, count, moves.longest)
         self.moves, self.levels = moves, asked_on(moves)
-        if not len(self.choice) or (moves.flat and moves.longest < 2):
-            raise UserError("a scan has nothing to look at here", history.bars.terms.code, "Choose other ingredients.")
+        code = history.bars.terms.code
+        if moves.flat and moves.longest < 2:
+            raise UserError("a session is one bar here, and a position that ends with its session is never held", code,
+                            "Hold over sessions, or look at shorter bars.")
+        if not len(self.choice):
+            raise UserError("these ingredients have no rows here", code, "Tick others.")
         self.scanner = Scanner(history, moves, pantry, self.choice, self.levels, FIRST, seed, MEMORY)
         self._tiles: list[Tile | None] = [None] * self.scanner.tiles
         self._left = list(range(self.scanner.tiles))[::-1]
@@ -128,4 +133,4 @@ class Looking:
         return Evidence(choice.codes[told] | (choice.at[told].astype(np.int64) << AT), strongest,
                         np.array(self.levels, np.int64)[best], state, group == 0, every.astype(np.float32),
                         np.abs(strongest) / np.array(hurdles)[group], hurdles, self.levels, len(choice),
-                        most.max(axis=0), self.moves.longest)
+                        most.max(axis=0), self.moves.longest, self.scanner.reader.columns.elsewhere_read())

@@ -38,6 +38,7 @@ class InformedExplorer(Explorer):
         self._looked_over = False
         self.evidence: Evidence | None = None
         self.seen_rows = 0
+        self.unseen = ""  # why nothing could be looked at
         self._begin = Lock()
 
     def _read_row(self, code: int) -> Node | None:
@@ -69,14 +70,18 @@ class InformedExplorer(Explorer):
                 try:
                     self._looking = Looking(self.history, self.pantry, self.brief.span, self.plan.limits.flat, self._count,
                                             self.seed)
-                except UserError:
-                    self._looked_over = True
+                except UserError as err:
+                    self._looked_over, self.unseen = True, err.what
                     return
             looking = self._looking
         found = looking.evidence(self._tell)
         with self._begin:
             self.evidence, self._looked_over = found, True
             self._looking = None
+
+    def read_elsewhere(self) -> dict[str, str]:
+        seen = self.evidence
+        return super().read_elsewhere() | (seen.elsewhere if seen is not None else {})
 
     def doing(self) -> str:
         if not self._looked_over and self._looking is not None:

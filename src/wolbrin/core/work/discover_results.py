@@ -11,6 +11,7 @@ from numpy.typing import NDArray
 
 from wolbrin.core.engine.record import Record
 from wolbrin.core.measures.sums import COMPILED
+from wolbrin.core.measures.wording import number
 from wolbrin.core.search.floors import Floors
 from wolbrin.core.search.luck import Luck, luck_of
 from wolbrin.core.search.objective import Floor
@@ -129,6 +130,15 @@ class DiscoverResult:
     def rejected(self) -> tuple[int, ...]:
         """By floor, the first that each failed."""
         return tuple(sum(c.rejected[i] for c in self.real) for i in range(len(self.floors)))
+
+    @property
+    def nothing(self) -> str:
+        """What is said where nothing passed the floors; "" where something did, or nothing was tried."""
+        if self.kept or not self.tried:
+            return ""
+        some = self.luck.expected
+        by_luck = f", and by luck {number(some, 0 if some >= 10 else 1)} would have" if self.luck.controls else ""
+        return f"Nothing passed the floors{by_luck}: on a market without an edge that is the right answer"
 
     def best_by_luck(self, which: str) -> tuple[float, ...]:
         """"best_t" or "best_sharpe" of each control, over all its places; those without any are left out."""

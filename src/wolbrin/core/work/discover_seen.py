@@ -31,7 +31,7 @@ WORD = "discover scan"  # names the search in the request of what counts its sca
 class Seen:
     """Of one place. rows: that were looked at; told: of which told something; beyond: more than luck does; hurdles: |t| that
     luck reaches, of the clock's question and of all others, None without rows. worth: tries it adds for later searches.
-    most: the strongest |t| of each draw."""
+    most: the strongest |t| of each draw. note: why nothing could be looked at, "" where it could."""
 
     rows: int
     told: int
@@ -39,15 +39,18 @@ class Seen:
     hurdles: tuple[float | None, ...]
     worth: int
     most: tuple[float, ...]
+    note: str = ""
 
     @classmethod
     def from_json(cls, data: dict[str, Any]) -> Seen:
         return cls(int(data["rows"]), int(data["told"]), int(data["beyond"]), tuple(data["hurdles"]), int(data["worth"]),
-                   tuple(data["most"]))
+                   tuple(data["most"]), str(data.get("note", "")))
 
     @property
     def words(self) -> str:
         """Such as "312 of 3,480 rows move price more than luck does (t 4.4)"."""
+        if self.note:
+            return f"Rows could not be looked at first: {self.note}"
         reached = max((h for h in self.hurdles if h is not None), default=float("nan"))
         luck = f"luck reaches t {reached:.1f}"
         if not self.beyond:
@@ -80,6 +83,8 @@ def seen_json(request: DiscoverRequest, scans: dict[int, Seen]) -> dict[str, Any
     """As it stands in the search's cursor."""
     most: dict[str, list[float]] = {}
     for place, seen in scans.items():
+        if not seen.most:
+            continue
         market = request.places[place][0]
         mine = [np.array(seen.most), *([np.array(most[market])] if market in most else [])]
         most[market] = joined(mine).tolist()
@@ -142,7 +147,9 @@ def said_of(project: Project, request: DiscoverRequest, search: int, place: int,
         codes = [(i, int(genotype[i])) for i in range(entries.start, entries.stop) if genotype[i] >= 0]
         for (i, code), node in zip(codes, side.entry.rows[-len(codes):] if codes else ()):
             found = order.get(code & ~(TURNED | NOT), -1)
-            said = "not looked at by the scan" if found < 0 else _said(seen, found, bool(code & TURNED))
+            # Rules of a short side are written turned over; a row of the clock is its own mirror image.
+            mirrored = bool(code & TURNED) != (side is strategy.short) and found >= 0 and not seen["clock"][found]
+            said = "not looked at by the scan" if found < 0 else _said(seen, found, mirrored)
             adds = f"; as a filter, luck leaves out trades as bad with p {p[i]:.3f}" if np.isfinite(p[i]) else ""
             out.append(f"{node_text(node)}: {said}{adds}")
     return tuple(out)

@@ -111,7 +111,8 @@ class FoldResult:
     largest t of daily results and daily Sharpe ratio of those with as many trades as the floors ask, NaN without any. fates:
     what the source decides about each of `found`, in their order. idle: met the quick floors with parts that add nothing;
     alike: met them, and trade like one of the generation before that is no more complex. reached: how far a generation came,
-    see `breeding.reached`. seen: what the scan showed, with the first piece of a real history."""
+    see `breeding.reached`. seen: what the scan showed, with the first piece of a real history; unseen: why it showed
+    nothing."""
 
     unit: Unit
     rejected: Ints
@@ -132,6 +133,7 @@ class FoldResult:
     alike: int = 0
     reached: tuple[float, ...] = ()
     seen: Evidence | None = None
+    unseen: str = ""
 
 
 @dataclass(frozen=True)
@@ -273,7 +275,12 @@ def evaluate_unit(work: DiscoverWork, unit: Unit) -> FoldResult:
                   len(drawer.codes), _largest(out, T_DAILY, floors), _largest(out, SHARPE, floors),
                   {} if control else lead.read_elsewhere(), [], judged.idle, judged.alike,
                   _reached(unit, lead, genotypes, score, failed, out) if evolving else (),
-                  lead.evidence if isinstance(lead, InformedExplorer) and not control and not unit.first else None)
+                  *_seen(lead, unit) if not control else ())
+
+
+def _seen(lead: Explorer, unit: Unit) -> tuple[Evidence | None, str]:
+    """What was seen, with the first piece."""
+    return (lead.evidence, lead.unseen) if isinstance(lead, InformedExplorer) and not unit.first else (None, "")
 
 
 def _largest(out: Outcomes, figure: int, floors: Floors) -> float:

@@ -216,8 +216,8 @@ class ResultPage(QWidget):
             return ""
         if result.request.controls and not all(c.tried for c in result.counts):
             return "The controls begin."
-        if not result.kept and not result.luck.controls:
-            return "Nothing passed the floors. On a market without an edge that is the right answer."
+        if result.nothing:
+            return f"{result.nothing}." if not self.state.running else "Nothing passed the floors yet."
         r = result.request
         percent = percent_note(self.state.session.project, r.places[0][0], r.limits, r.limits.flat, result.record)
         return result.luck.words + "." + (f" {percent}." if percent and r.controls else "")

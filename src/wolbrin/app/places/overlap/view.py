@@ -12,7 +12,7 @@ from wolbrin.app.places.overlap.state import MOST, OverlapState
 from wolbrin.app.places.place import Place
 from wolbrin.app.session import Session
 from wolbrin.app.shell.actions import Action
-from wolbrin.app.tables.kept import figure, naming
+from wolbrin.app.tables.kept import family_column, figure, naming
 from wolbrin.app.tables.model import Column
 from wolbrin.app.tables.view import Table
 from wolbrin.core.measures.wording import number
@@ -61,7 +61,7 @@ class OverlapPlace(Place):
         self.table = Table([
             Column("distinct", self._is_distinct, lambda k: "distinct" if self._is_distinct(k) else "double", width=62,
                    tint=lambda k: "gain" if self._is_distinct(k) else "muted"),
-            *naming(name_width=120)[:2], figure("return_drawdown"),
+            *naming(name_width=120)[:2], family_column(), figure("return_drawdown"),
             Column("cluster", self._cluster, lambda k: str(self._cluster(k)), "right", 56),
             Column("mean corr.", self._average, lambda k: number(self._average(k), 2), "right", 76, tip=AVERAGE),
             Column("left out for, or closest to", self._closest, width=200)], s.theme, "Overlap candidates")
