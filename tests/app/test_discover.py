@@ -160,7 +160,7 @@ def test_a_live_run_floors_moved_and_a_search_around_a_find(qtbot: QtBot, window
     kept = result.kept
     assert state.families is not None
     assert page.table.model.rowCount() == len(state.families.families), "what represents each family"
-    assert f"{kept} finds are {len(state.families.families)}" in page.title.text()
+    assert f"{kept} finds, {len(state.families.families)} famil" in page.title.text()
     page.all.setChecked(True)
     settle()
     assert kept == page.table.model.rowCount() > 2

@@ -144,7 +144,8 @@ def outcome(project: Project) -> dict[str, Any]:
 
 
 @pytest.mark.parametrize(("make", "kills"),
-                         [(discover, 20), (breeding, 4), (looking, 4), (sweep, 3), (evolution, 3), (trial, 3), (walk, 4), (scan, 6)])
+                         [(discover, 20), (breeding, 4), (looking, 4), (sweep, 3), (evolution, 3), (trial, 3), (walk, 4),
+                          (scan, 6)])
 def test_a_search_killed_again_and_again_ends_like_one_left_in_peace(make: Callable[[Project], Job], kills: int,
                                                                      tmp_path: Path, engine: Engine) -> None:
     told = []

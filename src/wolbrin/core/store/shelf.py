@@ -100,21 +100,6 @@ class Line:
 
 
 @dataclass(frozen=True)
-class Find:
-    """What tells the finds of a search apart: t of daily results, NaN without; packed: its daily results; body: its rules as
-    JSON."""
-
-    id: int
-    name: str
-    hash: str
-    market: str
-    interval: int
-    t: float
-    packed: bytes
-    body: str
-
-
-@dataclass(frozen=True)
 class Stored:
     """What is stored of a candidate beside its rules. span, record: as JSON; packed: its daily results."""
 
@@ -427,25 +412,10 @@ class Shelf:
                                         r["span"], r["record"] or "{}", r["daily"])
         return [found[i] for i in ids if i in found]
 
-    def of_search(self, search: int, most: int) -> list[Find]:
-        """The strongest finds of a search whose daily results are kept."""
-        rows = self.db.read("SELECT c.id, c.name, c.hash, c.market, c.interval, c.m_t_daily t, b.daily, b.body FROM "
-                            "candidates c JOIN bodies b ON b.candidate = c.id WHERE c.search = ? AND b.daily IS NOT NULL "
-                            "ORDER BY c.m_t_daily DESC, c.id LIMIT ?", search, most)
-        return [Find(r["id"], r["name"], r["hash"], r["market"], r["interval"], math.nan if r["t"] is None else float(r["t"]),
-                     r["daily"], r["body"]) for r in rows]
-
     def set_clusters(self, numbers: Mapping[int, int]) -> None:
         """Write down which candidates behave alike; 0 for none."""
         with self.db.transaction() as db:
             db.executemany("UPDATE candidates SET cluster = ? WHERE id = ?", [(n or None, i) for i, n in numbers.items()])
-
-    def set_families(self, families: Mapping[int, Sequence[int]]) -> None:
-        """Write down who represents whom: ids of each family by that of its representative."""
-        with self.db.transaction() as db:
-            for leads, members in families.items():
-                db.executemany("UPDATE candidates SET leads = ?, behind = 0 WHERE id = ?", [(leads, i) for i in members])
-                db.execute("UPDATE candidates SET leads = id, behind = ? WHERE id = ?", (len(members) - 1, leads))
 
     def body(self, id: int) -> Kept | None:
         """One candidate whole; None when it is gone."""

@@ -15,9 +15,9 @@ from wolbrin.core.measures.inference import effective_bets
 from wolbrin.core.measures.wording import number
 from wolbrin.core.proving.families import CUT, Bet, correlations, families_of, parts_of
 from wolbrin.core.rules.model import Strategy
+from wolbrin.core.store.found import finds_of, set_families
 from wolbrin.core.store.project import Project
 from wolbrin.core.store.series import unpack
-from wolbrin.core.store.shelf import Shelf
 
 MOST = 2_000  # finds that are grouped, the strongest; what is weaker stays by itself
 
@@ -61,10 +61,21 @@ class Families:
                 f"famil{'y' if len(self.families) == 1 else 'ies'}, worth {number(self.bets, 1)} "
                 f"bet{'' if number(self.bets, 1) == '1.0' else 's'} (correlation of daily results from {CUT:g} on average)")
 
+    @property
+    def short(self) -> str:
+        """Such as "237 finds, 5 families, 3.4 bets"."""
+        if not self.kept:
+            return ""
+        finds = "find" if self.kept == 1 else "finds"
+        families = "family" if len(self.families) == 1 else "families"
+        bets = "bet" if number(self.bets, 1) == "1.0" else "bets"
+        return (f"{number(self.kept)} {finds}, {number(len(self.families))} {families}, "
+                f"{number(self.bets, 1)} {bets}")
+
 
 def families_in(project: Project, search: int) -> Families:
     """The finds of a search that are on the Shelf, as families."""
-    found = Shelf(project).of_search(search, MOST)
+    found = finds_of(project, search, MOST)
     families: list[tuple[float, FoundFamily]] = []
     bets, known = 0.0, 0
     for place in dict.fromkeys((k.market, k.interval) for k in found):
@@ -87,7 +98,7 @@ def families_in(project: Project, search: int) -> Families:
 def settle_families(project: Project, search: int) -> Families:
     """Group a search's finds, and write down on the Shelf who represents whom."""
     found = families_in(project, search)
-    Shelf(project).set_families({f.leads: f.members for f in found.families})
+    set_families(project, {f.leads: f.members for f in found.families})
     return found
 
 

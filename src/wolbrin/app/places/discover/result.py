@@ -106,10 +106,9 @@ class ResultPage(QWidget):
         right = QWidget()
         right.setLayout(column(
             row(self.title, self.all, None, button("Sweep it", self.sweep, tip="S"),
-                button("Other exits", lambda: self.around("entry"), tip="E: keep its entry, find exits"),
-                button("Other entry", lambda: self.around("exits"), tip="Keep its exits, find an entry"),
-                button("A filter", lambda: self.around("both"), tip="F: keep both, find a filter"),
-                button("Go to the Shelf", lambda: s.place_wanted.emit("shelf")),
+                button("Exits", lambda: self.around("entry"), tip="E: keep its entry, find other exits"),
+                button("Entry", lambda: self.around("exits"), tip="Keep its exits, find another entry"),
+                button("Filter", lambda: self.around("both"), tip="F: keep both, find a filter"),
                 button("Prove them", self.prove, main=True, tip="R: tick what represents each family, and run the line"),
                 margins=(0, 0, 8, 0), spacing=5),
             self.table, below, spacing=4))
@@ -231,14 +230,16 @@ class ResultPage(QWidget):
             return  # a chart costs the window more than all the counts together
         self._best_shown = shown
         if best is None:
-            self.best_name.setText("Nothing came near the floors yet." if result.tried else "")
-            self.best_chart.show_curves([])
+            yet = " yet" if self.state.running else ""
+            self.best_name.setText(f"Nothing came near the floors{yet}." if result.tried else "")
+            self.best_chart.hide()
             self.steps.setText("")
             return
         say = result.request.objective
         short = "" if best["passed"] else " (came near, fell at a floor)"
         self.best_name.setText(f"{best['name']}: {say.words().partition(' (')[0]} {say.value_words(best['score'])}{short}")
         spark = np.array(best["spark"], np.float64)
+        self.best_chart.show()
         self.best_chart.show_curves([Curve(np.arange(len(spark), dtype=np.float64), spark)])
         lines = []
         for one in list(result.improvements)[::-1][:IMPROVEMENTS]:
@@ -283,7 +284,7 @@ class ResultPage(QWidget):
         known = result.kept * (len(result.request.places) if result.request.hold else 1) - found.total if result else 0
         before = f", {number(known)} on the Shelf before" if known > 0 and not self.state.running else ""
         families = self.state.families
-        words = families.words.partition(" (")[0] if families is not None else ""
+        words = families.short if families is not None else ""
         of = f"{shown}{number(found.total)} found in this search{before}" if not words or self.state.variants else words
         self.title.setText(of)
         self.title.setToolTip(families.words if families is not None else "")

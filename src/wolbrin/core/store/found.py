@@ -1,0 +1,41 @@
+"""Finds of a search as they are told apart, and which of them represents its family."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
+
+from wolbrin.core.store.database import Database
+
+
+@dataclass(frozen=True)
+class Find:
+    """What tells the finds of a search apart: t of daily results, NaN without; packed: its daily results; body: its rules as
+    JSON."""
+
+    id: int
+    name: str
+    hash: str
+    market: str
+    interval: int
+    t: float
+    packed: bytes
+    body: str
+
+
+def finds_of(db: Database, search: int, most: int) -> list[Find]:
+    """The strongest finds of a search that are on the Shelf and whose daily results are kept."""
+    rows = db.read("SELECT c.id, c.name, c.hash, c.market, c.interval, c.m_t_daily t, b.daily, b.body FROM candidates c JOIN "
+                   "bodies b ON b.candidate = c.id WHERE c.search = ? AND b.daily IS NOT NULL "
+                   "ORDER BY c.m_t_daily DESC, c.id LIMIT ?", search, most)
+    return [Find(r["id"], r["name"], r["hash"], r["market"], r["interval"], math.nan if r["t"] is None else float(r["t"]),
+                 r["daily"], r["body"]) for r in rows]
+
+
+def set_families(db: Database, families: Mapping[int, Sequence[int]]) -> None:
+    """Write down who represents whom: ids of each family by that of its representative."""
+    with db.transaction() as connection:
+        for leads, members in families.items():
+            connection.executemany("UPDATE candidates SET leads = ?, behind = 0 WHERE id = ?", [(leads, i) for i in members])
+            connection.execute("UPDATE candidates SET leads = id, behind = ? WHERE id = ?", (len(members) - 1, leads))
