@@ -152,7 +152,7 @@ def test_a_mirrored_side_trades_the_mirrored_history(seed: int) -> None:
     # The Hilbert transform begins at a price of zero, so that its averages know the level; a gap is the same all session
     # long, so that its rank is all ties; a regression of two bars is the close itself.
     text = what.long.model_dump_json()
-    assume(not any(word in text for word in ('"mama"', '"gap"', '"regression"')))
+    assume(not any(word in text for word in ('"mama"', '"trendline"', '"gap"', '"regression"')))
     up = backtest(FINE, what, Brief())
     down = backtest(mirrored_bars(FINE), what, Brief())
     sides = (k.T_ENTRY_BAR, k.T_EXIT_BAR, k.T_REASON, k.T_AMBIGUOUS, k.T_HELD)

@@ -146,7 +146,7 @@ def core_figures(tell: Callable[[str], None] = lambda what: None) -> list[Figure
         found += scan_figures(project, terms.code, bars.interval, engine)
         found += discover_figures(project, terms.code, bars.interval, engine, single)
         tell("from a market to finds that are ready")
-        found += informed_figures(project, terms.code, bars.interval)
+        found += informed_figures(project, bars)
         engine.close()
         single.close()
         project.close()

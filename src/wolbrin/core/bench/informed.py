@@ -5,13 +5,16 @@ from __future__ import annotations
 import subprocess
 import sys
 import time
+from dataclasses import replace
 from pathlib import Path
 
 from wolbrin.core.bench.figure import Figure
 from wolbrin.core.jobs import Engine, State
+from wolbrin.core.market.bars import Bars
 from wolbrin.core.search.limits import informed_limits
 from wolbrin.core.store.project import Project
 from wolbrin.core.store.shelf import Shelf
+from wolbrin.core.study.perturb import planted
 from wolbrin.core.work.discover_request import USUAL_CONTROLS, USUAL_COUNT, DiscoverRequest
 from wolbrin.core.work.discover_results import DiscoverResult
 from wolbrin.core.work.discovering import discover_job
@@ -19,6 +22,7 @@ from wolbrin.core.work.finding_families import families_in
 from wolbrin.core.work.proving import prove_job
 from wolbrin.core.work.subject import Subject
 
+CODE, SHARPE = "EDGE", 3.0  # a year, of the planted drift alone
 SECOND = "import sys; from wolbrin.core.bench.informed import alone; alone(*sys.argv[1:])"
 
 
@@ -58,13 +62,21 @@ def alone(folder: str, code: str, interval: str) -> None:
     project.close()
 
 
-def informed_figures(project: Project, code: str, interval: int) -> list[Figure]:
-    """From the project's 100,000 bars to finds that are ready."""
+def informed_figures(project: Project, bars: Bars) -> list[Figure]:
+    """From 100,000 bars to finds that are ready: with a drift planted in them, and without."""
+    terms = bars.terms.model_copy(update={"code": CODE})
+    edge = planted(bars, (1, 36), SHARPE)
+    project.add_market(terms, replace(edge, terms=terms), "bench")
+    return _figures(project, CODE, bars.interval, "an edge planted") + _figures(project, bars.terms.code, bars.interval,
+                                                                                "no edge")[:1]
+
+
+def _figures(project: Project, code: str, interval: int, what: str) -> list[Figure]:
     told = subprocess.run([sys.executable, "-c", SECOND, str(project.folder), code, str(interval)], capture_output=True,
                           text=True, check=True)
     first, whole, proved, peak, tried, kept, families, ready = (float(x) for x in told.stdout.split()[-8:])
     words = f"{tried:,.0f} tried, {kept:,.0f} kept, {families:,.0f} families, {ready:,.0f} ready; the line {proved:.0f} s"
-    return [Figure("from a market to finds that are ready, informed, default settings, 100,000 bars", whole + proved, "s",
-                   "lower", 60, words),
+    return [Figure(f"from a market of 100,000 bars to finds that are ready, informed, default settings, {what}",
+                   whole + proved, "s", "lower", 60, words),
             Figure("the same, until the first candidates were tried", first, "s", "lower", None, "rows are looked at first"),
             Figure("peak memory of a process that does it", peak / 1024**2, "GiB", "lower", 1.0, "history and 4 controls")]

@@ -102,7 +102,7 @@ def facing(operand: Operand) -> Facing:
 
 def _negative(value: float) -> float:
     formula = formula_of(value)
-    return -value if formula is None else named(-value, f"-({formula})")
+    return 0.0 - value if formula is None else named(-value, f"-({formula})")  # 0 stays without a minus
 
 
 def _reflected(value: float, swing: float) -> float:

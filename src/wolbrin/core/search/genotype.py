@@ -48,7 +48,7 @@ def turned(node: Node) -> Node:
     for name in ("right", "upper"):
         operand = getattr(made, name)
         if isinstance(operand, NumberOperand):
-            change[name] = operand.model_copy(update={"value": round(operand.value, 9)})
+            change[name] = operand.model_copy(update={"value": round(operand.value, 9) + 0.0})  # never a minus before 0
     if made.compare in UNARY:
         change["right"] = node.right
     return made.model_copy(update=change)
