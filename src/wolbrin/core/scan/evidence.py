@@ -24,7 +24,7 @@ from wolbrin.core.search.ingredients import AT, Pantry
 
 Ints = NDArray[np.int64]
 Floats = NDArray[np.float64]
-MEMORY = 0.4  # of what a scan usually takes for columns and bits
+MEMORY = 0.3  # of what a scan usually takes for columns and bits
 BEYOND, NEAR = 1.0, 0.75  # of what luck reaches
 
 

@@ -22,6 +22,7 @@ from wolbrin.core.search.ingredients import AT, MOST_AT, NOT, PLAIN, ROWS, TURNE
 Ints = NDArray[np.int64]
 Floats = NDArray[np.float64]
 COUNT = 2_400  # rows that are looked at
+COLUMN_BYTES = 40 * 1024**2  # indicator columns at hand: several histories are searched beside each other
 SHARES = (0.60, 0.25, 0.15)  # of the draws: beyond luck, near it, all others
 STRONG = 0.6  # of the pool at most are rows beyond luck and near it
 OF_ONE = 0.12  # of the pool at most are strong rows of one ingredient
@@ -32,7 +33,7 @@ class InformedExplorer(Explorer):
 
     def __init__(self, history: Prepared, brief: Brief, plan: Plan, pantry: Pantry, seed: int, count: int = COUNT,
                  room: int | None = None, levels: Explorer | None = None) -> None:
-        super().__init__(history, brief, plan, pantry, seed, room, levels)
+        super().__init__(history, brief, plan, pantry, seed, room, levels, COLUMN_BYTES)
         self._count = count
         self._looking: Looking | None = None
         self._looked_over = False

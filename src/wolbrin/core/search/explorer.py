@@ -42,13 +42,13 @@ class Explorer:
     """Threads share it: whoever comes first draws the rows, all work them out.
 
     levels: the explorer whose history decides on the levels of rows and on which are of use, where a search is held on
-    several histories at once; itself where None.
+    several histories at once; itself where None. columns: bytes of indicator columns at hand.
     """
 
     def __init__(self, history: Prepared, brief: Brief, plan: Plan, pantry: Pantry, seed: int, room: int | None = None,
-                 levels: Explorer | None = None) -> None:
+                 levels: Explorer | None = None, columns: int = COLUMN_BYTES) -> None:
         need_bars(history, brief.span)
-        small = Prepared(history.bars, history.columns.over(history.bars, COLUMN_BYTES), history.finer, history.rates,
+        small = Prepared(history.bars, history.columns.over(history.bars, columns), history.finer, history.rates,
                          history.source)
         self.history, self.brief, self.plan, self.pantry, self.seed = history, brief, plan, pantry, seed
         self.many = Many(small, brief, room)
