@@ -143,7 +143,12 @@ def test_three_keys_lead_from_a_scan_to_a_verdict(qtbot: QtBot, window: MainWind
     qtbot.waitUntil(lambda: not proving.state.running and proving.state.line is not None and any(
         r.evidence for r in proving.state.line.records), timeout=120_000)
     settle()
-    assert sorted(r.line.id for r in proving.state.line.records) == sorted(f.leads for f in state.families.families)
+    leads = sorted(f.leads for f in state.families.families)
+    assert sorted(r.line.id for r in proving.state.line.records) == leads
+    proving.variants.setChecked(True)  # V
+    settle()
+    assert sorted(s for s in window.session.shelf.ticked()) == sorted(i for f in state.families.families for i in f.members)
+    assert proving.state.line.variants == result.kept - len(leads)
 
 
 def test_a_live_run_floors_moved_and_a_search_around_a_find(qtbot: QtBot, window: MainWindow, settle: Settle) -> None:

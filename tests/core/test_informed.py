@@ -32,6 +32,7 @@ from wolbrin.core.search.filters import CLEAR, Shuffled, Taken
 from wolbrin.core.search.genotype import FACING, STOP, TARGET, TIME, Plan, rows_at, turned
 from wolbrin.core.search.ingredients import AT, MOST_AT, NOT, PLAIN, ROWS, TURNED, Pantry, Sources
 from wolbrin.core.search.limits import SIDES, informed_limits
+from wolbrin.core.search.objective import Floor
 from wolbrin.core.search.simpler import Simplifier
 from wolbrin.core.store.project import Project
 from wolbrin.core.store.searches import Searches
@@ -395,6 +396,16 @@ def test_scans_are_not_charged_unless_something_was_chosen_after_them(project: P
     told = luck.judge(weak)
     assert not told.passed
     assert "after a scan was seen" in told.reason
+    # Other floors, and further controls, look at nothing anew.
+    counted = Searches(project).tried_on("TST")
+    engine = Engine(2)
+    for change in ({"floors": (Floor(key="profit_factor", value=1.05),)}, {"controls": 3}):
+        job, _ = resume_discover(project, case.origin.search, **change)
+        assert engine.start(job, "threads").wait() is State.DONE, job.error
+    engine.close()
+    assert Searches(project).tried_on("TST") == counted
+    ended = read_discover(project, case.origin.search)
+    assert len({c.tried for c in ended.counts}) == 1, "those that were added tried as many"
     # A search that does not look is charged for all of it.
     plain = searched(project, DiscoverRequest(where, LIMITS, method="random", count=512, controls=2, seed=5))
     origin = Origins(project).of(plain.search, "TST", 15, 0)

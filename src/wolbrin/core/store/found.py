@@ -33,6 +33,12 @@ def finds_of(db: Database, search: int, most: int) -> list[Find]:
                  r["daily"], r["body"]) for r in rows]
 
 
+def variants_of_ticked(db: Database) -> list[int]:
+    """Ids of candidates that a ticked one represents, and that are not ticked themselves."""
+    return [int(r["id"]) for r in db.read("SELECT c.id FROM candidates c JOIN candidates r ON r.id = c.leads WHERE r.ticked "
+                                          "AND NOT c.ticked ORDER BY c.id")]
+
+
 def set_families(db: Database, families: Mapping[int, Sequence[int]]) -> None:
     """Write down who represents whom: ids of each family by that of its representative."""
     with db.transaction() as connection:

@@ -280,7 +280,8 @@ def evaluate_unit(work: DiscoverWork, unit: Unit) -> FoldResult:
 
 def _seen(lead: Explorer, unit: Unit) -> tuple[Evidence | None, str]:
     """What was seen, with the first piece."""
-    return (lead.evidence, lead.unseen) if isinstance(lead, InformedExplorer) and not unit.first else (None, "")
+    first = not unit.first and unit.again is None
+    return (lead.evidence, lead.unseen) if isinstance(lead, InformedExplorer) and first else (None, "")
 
 
 def _largest(out: Outcomes, figure: int, floors: Floors) -> float:

@@ -19,6 +19,7 @@ from wolbrin.core.measures.wording import number
 from wolbrin.core.proving.gate import FALLS, PASSES, Gate
 from wolbrin.core.proving.line import Line, Step
 from wolbrin.core.proving.opening_plan import LEAST_POWER, Plan
+from wolbrin.core.store.found import variants_of_ticked
 from wolbrin.core.store.holdout import t_for
 from wolbrin.core.store.wanted import Wanted
 from wolbrin.core.work.asking import Asked, asked_for, say_tried
@@ -248,8 +249,11 @@ class ProvingState(QObject):
         self._run(Wanted(ticked=True, representatives=not self.variants), False, "Tick candidates on the Shelf first.")
 
     def walk_variants(self, on: bool) -> None:
-        """Walk variants of families too, or of each only the one that represents it."""
+        """Walk variants of families too, or of each only the one that represents it; variants of what is ticked are ticked
+        with it."""
         self.variants = on
+        if on:
+            self.session.tick(variants_of_ticked(self.session.project))
         if self.line is not None:
             self.moved.emit(self.line)
 

@@ -89,7 +89,8 @@ class ProvingPlace(Place):
         self.save = link("save as", self._save, tip="Keep this line under a name")
         self.prove = button("Run the line", self.state.start, main=True, tip="Ctrl+Return")
         self.variants = QCheckBox("variants too")
-        self.variants.setToolTip("V: walk every ticked find; else, of a family, the one that represents it")
+        self.variants.setToolTip("V: tick the variants of ticked families and walk them; else, of a family, the one that "
+                                 "represents it")
         self.variants.toggled.connect(self.state.walk_variants)
         self.open = button("Plan the opening", self.state.open_holdout,
                            tip="Shows families and chances; opens nothing (Ctrl+H)")
