@@ -101,7 +101,7 @@ def test_the_whole_job_headless(demo: Path, tmp_path: Path) -> None:
     same = next(r for r in swept["results"] if r["settings"] == {"stop.amount": 2.5, "target.amount": 3.0})
     assert same["measures"]["net"] == pytest.approx(one["measures"]["net"])
     found = result("discover", "-p", demo, "-m", "NPW", "--until", "tried=256", "--pool", 200, "--floor", "trades>=100",
-                   "--floor", "profit_factor>=1.1", "--control", 1)
+                   "--floor", "profit_factor>=1.1", "--control", 1, "--method", "random")
     DiscoverAnswer.model_validate(found)
     assert (found["tried"], found["tried_on_market"], found["record"]["tried"]) == (256, {"NPW": 262}, 262)
     assert found["sharpe_daily"]["NPW"]["count"] > 40
@@ -339,6 +339,18 @@ def test_discover_is_resumed_asked_again_and_the_shelf_is_kept_in_order(demo: Pa
     assert more["luck"]["controls"][0] == looser["luck"]["controls"][0]
     assert "2 controls already" in wolbrin("discover", "-p", demo, "--more-controls", 1, "--search", found["search"],
                                            code=1).stderr
+    seen = result("discover", "-p", demo, "-m", "NPW", "--until", "tried=256", "--control", 1, "--scan-rows", 300, "--pool", 80,
+                  "--floor", "trades>=100", "--floor", "profit_factor>=1.05", "--without-floor", "above_drift")
+    assert (seen["method"], seen["scanned"][0]["market"], seen["tried"]) == ("informed", "NPW", 256)
+    assert seen["tried_on_market"]["NPW"] == 512 + seen["scanned"][0]["worth"]
+    members = [i for f in seen["families"] for i in f["members"]]
+    assert sorted(members) == sorted(c["id"] for c in seen["candidates"])
+    assert {c["leads"] for c in seen["candidates"]} == {f["leads"] for f in seen["families"]}
+    if members:
+        assert seen["families"][0]["said"]
+        shown = result("shelf", "list", "-p", demo, "--search", seen["search"], "--filter", "behind>=0", "--limit", 500)
+        assert len(shown["candidates"]) == len(members)
+        wolbrin("shelf", "remove", "-p", demo, *members)
     listed = result("shelf", "list", "-p", demo, "--sort", "profit_factor", "--down", "--save-view", "best",
                     "--limit", 500)
     ShelfAnswer.model_validate(listed)
