@@ -339,8 +339,8 @@ def test_discover_is_resumed_asked_again_and_the_shelf_is_kept_in_order(demo: Pa
     assert more["luck"]["controls"][0] == looser["luck"]["controls"][0]
     assert "2 controls already" in wolbrin("discover", "-p", demo, "--more-controls", 1, "--search", found["search"],
                                            code=1).stderr
-    seen = result("discover", "-p", demo, "-m", "NPW", "--until", "tried=256", "--control", 1, "--scan-rows", 300, "--pool", 80,
-                  "--floor", "trades>=100", "--floor", "profit_factor>=1.05", "--without-floor", "above_drift")
+    seen = result("discover", "-p", demo, "-m", "NPW", "--until", "tried=256", "--control", 1, "--scan-rows", 300,
+                  "--pool", 80, "--floor", "trades>=100", "--floor", "profit_factor>=1.05", "--without-floor", "above_drift")
     assert (seen["method"], seen["scanned"][0]["market"], seen["tried"]) == ("informed", "NPW", 256)
     assert seen["tried_on_market"]["NPW"] == 512 + seen["scanned"][0]["worth"]
     members = [i for f in seen["families"] for i in f["members"]]
