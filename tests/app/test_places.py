@@ -331,6 +331,7 @@ def test_discover_on_noise_says_that_nothing_is_the_right_answer(window: MainWin
     window.go("discover")
     place = window.places["discover"]
     setup = place.setup
+    setup.method.setCurrentIndex(setup.method.findData("random"))
     setup.count.setValue(40)
     setup.controls.setValue(0)
     setup.pool.setValue(100)

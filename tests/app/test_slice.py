@@ -300,6 +300,7 @@ def test_from_study_and_sweep_to_a_proved_portfolio(qtbot: QtBot, window: MainWi
 
     window.go("discover")
     place = window.places["discover"]
+    place.setup.method.setCurrentIndex(place.setup.method.findData("random"))
     place.setup.count.setValue(256)
     place.setup.controls.setValue(1)
     place.setup.pool.setValue(300)
@@ -307,6 +308,8 @@ def test_from_study_and_sweep_to_a_proved_portfolio(qtbot: QtBot, window: MainWi
     press(qtbot, window, "Ctrl+Return")
     settle()
     assert place.result.tried.text() == "256"
+    place.result.all.setChecked(True)  # variants too
+    settle()
     found = place.table.model.rowCount()
     assert found >= 3
     assert int(place.result.kept.text()) == found

@@ -33,6 +33,7 @@ from wolbrin.core.search.candidate import candidate_of
 from wolbrin.core.search.objective import Floor
 from wolbrin.core.store.project import Project
 from wolbrin.core.store.searches import INTERRUPTED, Searches
+from wolbrin.core.store.wanted import Wanted
 from wolbrin.core.work.combining import training_run
 from wolbrin.core.work.footing import Footing
 from wolbrin.core.work.sweep_request import SweepRequest
@@ -145,6 +146,9 @@ def test_an_interrupted_search_is_told_of_and_goes_on(session: Session, rest: Re
     assert other.result is not None
     assert (other.result.tried, other.unfinished) == (512, False)
     assert Searches(session.project).get(whole.search).state == "done"
+    assert len(other.finds.found.ids) == session.shelf.count(Wanted(representatives=True))
+    other.show_variants(True)
+    rest()
     assert len(other.finds.found.ids) == session.shelf.count()
 
 

@@ -339,10 +339,10 @@ def test_discover_is_resumed_asked_again_and_the_shelf_is_kept_in_order(demo: Pa
     assert more["luck"]["controls"][0] == looser["luck"]["controls"][0]
     assert "2 controls already" in wolbrin("discover", "-p", demo, "--more-controls", 1, "--search", found["search"],
                                            code=1).stderr
-    seen = result("discover", "-p", demo, "-m", "NPW", "--until", "tried=256", "--control", 1, "--scan-rows", 300,
+    seen = result("discover", "-p", demo, "-m", "ASL", "--until", "tried=256", "--control", 1, "--scan-rows", 300,
                   "--pool", 80, "--floor", "trades>=100", "--floor", "profit_factor>=1.05", "--without-floor", "above_drift")
-    assert (seen["method"], seen["scanned"][0]["market"], seen["tried"]) == ("informed", "NPW", 256)
-    assert seen["tried_on_market"]["NPW"] == 512 + seen["scanned"][0]["worth"]
+    assert (seen["method"], seen["scanned"][0]["market"], seen["tried"]) == ("informed", "ASL", 256)
+    assert seen["tried_on_market"]["ASL"] == 256 + seen["scanned"][0]["worth"]
     members = [i for f in seen["families"] for i in f["members"]]
     assert sorted(members) == sorted(c["id"] for c in seen["candidates"])
     assert {c["leads"] for c in seen["candidates"]} == {f["leads"] for f in seen["families"]}

@@ -103,9 +103,9 @@ class ProvingPlace(Place):
             Column("in one sentence", lambda r: r.words, width=560)], s.theme, "Proving", filters=True)
         full = QWidget()
         full.setLayout(column(
-            row(label("Line:", "heading"), self.lines, self.save, self.title, None, self.variants, self.prove, self.open,
+            row(label("Line:", "heading"), self.lines, self.save, self.title, None, self.prove, self.open,
                 margins=(0, 0, 8, 0)),
-            row(self.note, 12, self.spent, margins=(0, 0, 8, 0)), row(self.rates, 8, self.measure, None),
+            row(self.note, 12, self.variants, 4, self.spent, margins=(0, 0, 8, 0)), row(self.rates, 8, self.measure, None),
             row(self.lacking, 8, self.controls, None),
             row(self.asks, 8, self.mine, self.not_mine, self.why, self.how_many, margins=(0, 0, 8, 0)), self.funnel,
             hairline(),
@@ -247,12 +247,9 @@ class ProvingPlace(Place):
         self.lines.clear()
         self.lines.addItems(list(line.names))
         self.lines.setCurrentText(line.line.name)
-        if line.variants and not self.variants.isChecked():
-            standing = f", {number(line.variants)} of them variants"
-        else:
-            standing = ""
+        self.variants.setText(f"variants too ({number(line.variants)})" if line.variants else "variants too")
         more = f", the first {number(len(line.records))} listed" if len(line.records) < line.ticked else ""
-        self.title.setText(f"on {number(line.ticked)} ticked candidates{standing}{more}")
+        self.title.setText(f"on {number(line.ticked)} ticked candidates{more}")
         asks = ""
         if line.waiting and line.spent == "portfolio":
             asks = (f" {number(line.waiting)} are ready and stay sealed; a portfolio of them is opened once, as a whole, and "
