@@ -127,12 +127,13 @@ class ProvingState(QObject):
     def _look(self) -> None:
         project, shelf = self.session.project, self.session.shelf
         market, interval = self.session.market, self.session.interval
+        variants = self.variants
 
         def work() -> LineOf:
             line = line_of(project)
             gates = line.gates()
             restand(project, gates)
-            wanted = Wanted(ticked=True)
+            wanted = Wanted(ticked=True, representatives=not variants)
             standings = Standings(project, gates)
             records, candidates = [], []
             for one, record in shelf.lines_with_records(shelf.ids(wanted)[:MOST].tolist()):
@@ -147,7 +148,7 @@ class ProvingState(QObject):
                           opening, project.openings(), rates, t_for(opening, 1),
                           spent_on(project), wanted_controls(project, [r.line.id for r in records]),
                           asked_for(project, Footing.of(project), candidates),
-                          shelf.count(wanted) - shelf.count(Wanted(ticked=True, representatives=True)))
+                          shelf.count(Wanted(ticked=True)) - shelf.count(Wanted(ticked=True, representatives=True)))
 
         def done(line: LineOf) -> None:
             if self.plan is not None and (self.plan.number != line.opening or len(self.plan.bets) != line.waiting):
@@ -254,8 +255,7 @@ class ProvingState(QObject):
         self.variants = on
         if on:
             self.session.tick(variants_of_ticked(self.session.project))
-        if self.line is not None:
-            self.moved.emit(self.line)
+        self.look()
 
     def add_controls(self) -> None:
         """Let as many controls run as Luck lacks to judge ticked candidates, one search after the other, and judge again."""

@@ -101,11 +101,13 @@ class ProvingPlace(Place):
             *_named(get), figure("trades", get), figure("t_daily", get),
             *(_outcome(g, g.shown[0]) for g in GATES if g.shown), figure("return_drawdown", get), tried_column(get),
             Column("in one sentence", lambda r: r.words, width=560)], s.theme, "Proving", filters=True)
+        second = row(self.note, 12, self.variants, 8, self.spent, margins=(0, 0, 8, 0))
+        second.setStretch(0, 1)
         full = QWidget()
         full.setLayout(column(
             row(label("Line:", "heading"), self.lines, self.save, self.title, None, self.prove, self.open,
                 margins=(0, 0, 8, 0)),
-            row(self.note, 12, self.variants, 4, self.spent, margins=(0, 0, 8, 0)), row(self.rates, 8, self.measure, None),
+            second, row(self.rates, 8, self.measure, None),
             row(self.lacking, 8, self.controls, None),
             row(self.asks, 8, self.mine, self.not_mine, self.why, self.how_many, margins=(0, 0, 8, 0)), self.funnel,
             hairline(),
