@@ -23,19 +23,18 @@ sys.path.insert(0, str(Path(__file__).parents[1]))
 
 from tests.core.scan_markets import EDGES, edge, noise
 from tests.core.test_informed import project_of
+from tools.measure_luck import searched
 
 from wolbrin.core.engine.prepare import Prepared
 from wolbrin.core.engine.run import backtest
 from wolbrin.core.indicators.columns import Columns
-from wolbrin.core.jobs import Engine, State
 from wolbrin.core.market.bars import Bars, Span
 from wolbrin.core.proving.line import usual_line, walk_line
-from wolbrin.core.search.limits import Limits, informed_limits
 from wolbrin.core.store.project import Project
 from wolbrin.core.store.searches import Searches
 from wolbrin.core.store.shelf import Shelf
-from wolbrin.core.work.discover_request import USUAL_CONTROLS, USUAL_COUNT, DiscoverRequest, Method
-from wolbrin.core.work.discovering import discover_job, read_discover
+from wolbrin.core.work.discover_request import USUAL_CONTROLS, USUAL_COUNT, DiscoverRequest, Method, usual_limits
+from wolbrin.core.work.discovering import read_discover
 from wolbrin.core.work.finding_families import families_in
 from wolbrin.core.work.footing import Footing
 from wolbrin.core.work.origins import Origins
@@ -77,19 +76,13 @@ def one(unit: tuple[str, float, int, Method, float]) -> Told:
         project = project_of(Path(folder) / "p", history, TICKS)
         if other is not None:
             project.add_market(other.terms, other, "generated")
-        limits = informed_limits() if method == "informed" else Limits()
         count = USUAL_COUNT[method] if not seconds else 10_000_000
-        request = DiscoverRequest((("TST", 15),), limits, method=method, count=count, seconds=seconds,
+        request = DiscoverRequest((("TST", 15),), usual_limits(method), method=method, count=count, seconds=seconds,
                                   controls=USUAL_CONTROLS[method], seed=seed)
         begun = time.monotonic()
-        engine = Engine(1)
-        job, result = discover_job(project, request)
-        state = engine.start(job, "threads").wait()
-        engine.close()
-        if state is not State.DONE:
-            raise SystemExit(str(job.error))
+        search = searched(project, request).search
         spent = time.monotonic() - begun
-        result = read_discover(project, result.search)
+        result = read_discover(project, search)
         found = families_in(project, result.search)
         ready = true = 0
         leads = [f.leads for f in found.families[:WALKED]]

@@ -92,10 +92,12 @@ def test_what_is_usual_follows_the_way_of_searching(window: MainWindow, settle: 
     setup = window.places["discover"].setup
     first = setup.request()
     assert (first.method, first.count, first.limits.pool, first.ingredients) == ("informed", 2_304, 480, ())
-    assert "later it counts as up to" in setup.before.text()
+    settle()
+    assert "later it counts as up to" in setup.before.text(), "what it costs is worked out beside the window"
     setup.method.setCurrentIndex(setup.method.findData("random"))
     then = setup.request()
-    assert (then.count, then.limits.pool, then.limits.stop.text) == (10_000, 1_200, "atr:1..4/0.5")
+    assert (then.count, then.limits.pool, then.limits.stop.text) == (20_000, 1_200, "atr:1..4/0.5")
+    assert (first.controls, then.controls) == (4, 3)
     assert then.ingredients, "what is drawn at random is drawn from what is ticked"
     setup.count.setValue(7_000)
     setup.method.setCurrentIndex(setup.method.findData("informed"))

@@ -200,11 +200,11 @@ def test_shifted_entries_keep_their_number_and_their_place_in_the_session() -> N
     many = Many(READY, BRIEF)
     shifting = Shifting(many, genome_of(STOPPED, many.pool, BRIEF))
     words = np.ascontiguousarray(pack((flags,), len(BARS))[:, 0])
-    target = np.arange(len(shifting.start))
-    for alike in shifting.alike:
+    target = np.arange(len(shifting.sessions.start))
+    for alike in shifting.sessions.alike:
         target[alike] = rng.permutation(alike)
     out = np.zeros_like(words)
-    move_entries(words, shifting.session_of, shifting.start, target, out)
+    move_entries(words, shifting.sessions.of, shifting.sessions.start, target, out)
     moved = unpack(out.reshape(-1, 1), len(BARS))
     assert moved.sum() == flags.sum()
     place = np.arange(len(BARS)) - np.searchsorted(BARS.session, BARS.session)

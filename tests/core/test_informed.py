@@ -42,7 +42,8 @@ from wolbrin.core.store.wanted import Wanted
 from wolbrin.core.work.discover_beside import QUIET, Beside
 from wolbrin.core.work.discover_request import DiscoverRequest
 from wolbrin.core.work.discover_results import DiscoverResult, kept_rows
-from wolbrin.core.work.discover_seen import chosen_after, said_of
+from wolbrin.core.work.discover_said import said_of
+from wolbrin.core.work.discover_seen import chosen_after
 from wolbrin.core.work.discovering import discover_job, read_discover, resume_discover
 from wolbrin.core.work.finding_families import families_in
 from wolbrin.core.work.footing import Footing
@@ -329,8 +330,7 @@ def test_what_is_found_is_the_planted_edge_in_families_and_becomes_ready(project
     # The strongest reads like the truth: held into the close after the session's first half hour, in its direction.
     kept = shelf.body(first.leads)
     assert kept is not None
-    assert kept.marks.number is not None
-    said = said_of(project, result.request, result.search, 0, kept.marks.number, kept.candidate.strategy)
+    said = said_of(project, result.request, result.search, lines[first.leads])
     assert "beyond luck" in said[0], said
     fresh = edge("opening momentum", 5.0, 99_012).history
     case = case_of(Footing.of(project), Subject.of(kept), Span(), Origins(project))

@@ -34,7 +34,7 @@ from wolbrin.core.scan.families import SCANNED
 from wolbrin.core.scan.informed import COUNT
 from wolbrin.core.search.ingredients import PLACES_KEYS, parse_chosen
 from wolbrin.core.search.limits import SIDES as KNOWN_SIDES
-from wolbrin.core.search.limits import Exits, Limits, Orders, Reach, informed_limits, parse_joins, parse_time_exit
+from wolbrin.core.search.limits import Exits, Limits, Orders, Reach, parse_joins, parse_time_exit
 from wolbrin.core.search.objective import Floor, Objective
 from wolbrin.core.search.twins import ALIKE
 from wolbrin.core.store.project import Project
@@ -43,18 +43,25 @@ from wolbrin.core.store.shelf import Shelf
 from wolbrin.core.work.controls import told_before
 from wolbrin.core.work.discover_answer import DiscoverAnswer, discover_answer
 from wolbrin.core.work.discover_estimate import cost_words
-from wolbrin.core.work.discover_request import USUAL_CONTROLS, USUAL_COUNT, USUAL_METHOD, DiscoverRequest, Method
+from wolbrin.core.work.discover_request import (
+    USUAL_CONTROLS,
+    USUAL_COUNT,
+    USUAL_METHOD,
+    DiscoverRequest,
+    Method,
+    usual_limits,
+)
 from wolbrin.core.work.discover_results import DiscoverResult
 from wolbrin.core.work.discovering import KIND, discover_job, filled, read_discover, resume_discover
 
-LIMITS, INFORMED = Limits(), informed_limits()
+LIMITS, INFORMED = Limits(), usual_limits("informed")
 TIMES = {"": 1.0, "s": 1.0, "m": 60.0, "h": 3600.0}
 SHOWN = 20
 SIDES = {"both": "mirrored"}
 
 
 def usual_words(usual: Mapping[Method, int]) -> str:
-    """Such as "informed 3,072, random 20,000"."""
+    """Such as "informed 2,304, random 20,000"."""
     return ", ".join(f"{method} {count:,}" for method, count in usual.items())
 
 
@@ -211,7 +218,7 @@ def add(app: typer.Typer, demo: Callable[[], Path]) -> None:
             opened = open_project(project, demo)
             least, most = _two(rows, "--rows")
             least_exit, most_exit = _two(exit_rows, "--exit-rows")
-            usual = INFORMED if method == "informed" else LIMITS
+            usual = usual_limits(method)
             bars, no_time = parse_time_exit(time_exit) if time_exit is not None else (usual.time_exit, usual.no_time_exit)
             kinds = [k.strip().casefold() for k in orders.split(",") if k.strip()]
             limits = validated(Limits, {

@@ -18,6 +18,7 @@ from wolbrin.core.batch.driver import FIGURES, Out, begins_at, combine, drive, l
 from wolbrin.core.batch.genomes import G_BLOCKED, G_EDGES, G_FULL, G_LOGIC, GENOME, MOST_ROWS, Genomes
 from wolbrin.core.batch.many import ALL_FIGURES, PIECE, Many
 from wolbrin.core.batch.pool import Held, Pool
+from wolbrin.core.batch.sessions import Sessions, volatility_of
 from wolbrin.core.bits import Words, lowest, pack, unpack
 from wolbrin.core.compiled import njit
 from wolbrin.core.jobs import check_stopped
@@ -60,45 +61,28 @@ class Shifted:
 
 
 class Shifting:
-    """Shifted entries of one candidate, a genome of `many`'s present pool. Threads may share it.
-
-    session_of, start: see `move_entries`. alike: numbers of sessions that have as many bars.
-    """
+    """Shifted entries of one candidate, a genome of `many`'s present pool. Threads may share it."""
 
     def __init__(self, many: Many, genome: Genomes, pool: Pool | None = None) -> None:
         self._many, self._genome, self._held = many, genome, (pool or many.pool).held
         bars, track = many.history.bars, many.track
-        inside = np.asarray(bars.session, np.int64).copy()
-        inside[:track.first] = inside[track.last:] = -1
-        numbers, start, count = np.unique(inside[track.first:track.last], return_index=True, return_counts=True)
-        self.start = start.astype(np.int64) + track.first
-        self.session_of = np.where(inside >= 0, np.searchsorted(numbers, inside), -1).astype(np.int64)
-        self.alike = [np.flatnonzero(count == n) for n in np.unique(count)]
+        self.sessions = Sessions.within(bars, track.first, track.last)
         self._four = np.zeros((4, self._held.words.shape[1]), np.uint64)
         for which in range(4):
             combine(genome.genes[0], which, self._held.words, self._four[which])
-        spans = (bars.h.astype(np.float64) - bars.l)[track.first:track.last]
-        dates = bars.trading_date[track.first:track.last]
-        firsts = np.searchsorted(dates, many.days)
-        mean = np.add.reduceat(spans, firsts) / np.diff(np.append(firsts, len(dates))) if len(firsts) else np.zeros(0)
-        self._unit = np.maximum(mean, 1.0) * bars.terms.tick_value
+        self._unit = volatility_of(bars, track.first, track.last)
 
     def run(self, seed: int, first: int, count: int) -> Shifted:
         """Shifted runs first .. first + count - 1 of a seed, beside the candidate itself."""
         actual = self._many.run(self._genome, np.ones(1, np.bool_))
         chance, trades = np.empty(count), np.empty(count, np.int64)
 
-        def moved(number: int) -> Ints:
-            rng = np.random.default_rng((seed, first + number))
-            target = np.arange(len(self.start))
-            for alike in self.alike:
-                target[alike] = rng.permutation(alike)
-            return target
+        sessions = self.sessions
 
         def place(number: int, words: Words) -> None:
-            target = moved(number)
+            target = sessions.shuffled(np.random.default_rng((seed, first + number)))
             for side in range(2):
-                move_entries(self._four[side], self.session_of, self.start, target, words[side])
+                move_entries(self._four[side], sessions.of, sessions.start, target, words[side])
 
         for piece, out in self._runs(count, place):
             part = slice(piece, piece + len(out.figures))

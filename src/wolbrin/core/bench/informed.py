@@ -11,11 +11,10 @@ from pathlib import Path
 from wolbrin.core.bench.figure import Figure
 from wolbrin.core.jobs import Engine, State
 from wolbrin.core.market.bars import Bars
-from wolbrin.core.search.limits import informed_limits
 from wolbrin.core.store.project import Project
 from wolbrin.core.store.shelf import Shelf
 from wolbrin.core.study.perturb import planted
-from wolbrin.core.work.discover_request import USUAL_CONTROLS, USUAL_COUNT, DiscoverRequest
+from wolbrin.core.work.discover_request import USUAL_CONTROLS, USUAL_COUNT, DiscoverRequest, usual_limits
 from wolbrin.core.work.discover_results import DiscoverResult
 from wolbrin.core.work.discovering import discover_job
 from wolbrin.core.work.finding_families import families_in
@@ -36,7 +35,7 @@ def _search(project: Project, engine: Engine, code: str, interval: int) -> tuple
             first.append(time.perf_counter() - began)
 
     job, result = discover_job(project, DiscoverRequest(
-        ((code, interval),), informed_limits(), method="informed", count=USUAL_COUNT["informed"],
+        ((code, interval),), usual_limits("informed"), method="informed", count=USUAL_COUNT["informed"],
         controls=USUAL_CONTROLS["informed"]), come)
     if engine.start(job, "threads").wait() is State.FAILED and job.error is not None:
         raise job.error

@@ -14,10 +14,10 @@ from wolbrin.core.engine.prepare import Prepared
 from wolbrin.core.errors import UserError
 from wolbrin.core.jobs import check_stopped
 from wolbrin.core.market.bars import Span
-from wolbrin.core.scan.luck import LEVEL, Luck, passed_in, tries_worth
+from wolbrin.core.scan.luck import Luck, reached_by
 from wolbrin.core.scan.moves import END, USUAL, Moves, moves_of
-from wolbrin.core.scan.rows import Choice, choose_rows
-from wolbrin.core.scan.scanner import GROUPS, OK, Scanner, Tile
+from wolbrin.core.scan.rows import choose_rows
+from wolbrin.core.scan.scanner import OK, Scanner, Tile
 from wolbrin.core.scan.scores import at_horizons
 from wolbrin.core.scan.signs import FIRST
 from wolbrin.core.search.ingredients import AT, Pantry
@@ -30,31 +30,42 @@ BEYOND, NEAR = 1.0, 0.75  # of what luck reaches
 
 @dataclass(frozen=True)
 class Evidence:
-    """Rows that told something. codes: int64[r], the bar of the session among it; t: float64[r], signed, at the horizon where
-    it is strongest; horizon: int64[r], bars held, END for the session's end; state: bool[r], it holds rather than fires;
-    clock: bool[r], of the clock, the calendar and the session. every: float32[r, horizons], signed t at each. strength:
-    float64[r], |t| over what luck reaches in its question. hurdles: |t| that luck reaches, of each question, NaN without
-    rows. rows: that were looked at. most: float64[draws], the strongest |t| of each draw. session: bars of a long
+    """Rows that told something. codes: int64[r], the bar of the session among it; every: float32[r, horizons], signed t at
+    each of the levels (bars held, END for the session's end); state: bool[r], it holds rather than fires; clock: bool[r], of
+    the clock, the calendar and the session. hurdles: |t| that luck reaches, of the clock's question and of all others, NaN
+    without rows. rows: that were looked at. most: float64[draws], the strongest |t| of each draw. session: bars of a long
     session. elsewhere: hashes of the other markets' bars that rows read."""
 
     codes: Ints
-    t: Floats
-    horizon: Ints
+    every: NDArray[np.float32]
+    levels: tuple[int, ...]
     state: NDArray[np.bool_]
     clock: NDArray[np.bool_]
-    every: NDArray[np.float32]
-    strength: Floats
     hurdles: tuple[float, ...]
-    levels: tuple[int, ...]
     rows: int
     most: Floats
     session: int
     elsewhere: dict[str, str]
 
-    @property
-    def worth(self) -> int:
-        """How many tries it counts for, see `luck.tries_worth`."""
-        return tries_worth(passed_in(self.most, LEVEL))
+    @cached_property
+    def best(self) -> Ints:
+        """int64[r]: the place of the horizon at which a row is strongest."""
+        return strongest_at(self.every)
+
+    @cached_property
+    def t(self) -> Floats:
+        """float64[r]: t there, signed."""
+        return self.every[np.arange(len(self.codes)), self.best].astype(np.float64)
+
+    @cached_property
+    def horizon(self) -> Ints:
+        """int64[r]: bars held there."""
+        return np.array(self.levels, np.int64)[self.best]
+
+    @cached_property
+    def strength(self) -> Floats:
+        """float64[r]: |t| over what luck reaches in its question."""
+        return np.abs(self.t) / np.array(self.hurdles)[np.where(self.clock, 0, 1)]
 
     @cached_property
     def _places(self) -> dict[int, int]:
@@ -115,22 +126,20 @@ class Looking:
 
     def _together(self) -> Evidence:
         tiles = [t for t in self._tiles if t is not None]
-        choice: Choice = self.choice
+        choice = self.choice
         luck = Luck.begun(self.moves.days, choice.group, FIRST)
         for tile in tiles:
             luck.take(tile)
-        t = np.concatenate([x.t for x in tiles]).astype(np.float64)
-        side, reason = np.concatenate([x.side for x in tiles]), np.concatenate([x.reason for x in tiles])
+        t, side, reason, state = (np.concatenate([getattr(x, name) for x in tiles])
+                                  for name in ("t", "side", "reason", "state"))
         most = luck.most(False, FIRST)
-        there = [bool((choice.group == g).any()) for g in range(GROUPS)]
-        hurdles = tuple(passed_in(most[g], LEVEL / sum(there)) if there[g] else float("nan") for g in range(GROUPS))
         told = np.flatnonzero((reason == OK) & np.isfinite(t).any(axis=1))
-        every = (np.nan_to_num(t) * side)[told]
-        here, best = np.arange(len(told)), np.abs(every).argmax(axis=1) if len(told) else np.zeros(0, np.int64)
-        strongest = every[here, best]
-        group = choice.group[told]
-        state = np.concatenate([x.state for x in tiles])[told].astype(bool)
-        return Evidence(choice.codes[told] | (choice.at[told].astype(np.int64) << AT), strongest,
-                        np.array(self.levels, np.int64)[best], state, group == 0, every.astype(np.float32),
-                        np.abs(strongest) / np.array(hurdles)[group], hurdles, self.levels, len(choice),
-                        most.max(axis=0), self.moves.longest, self.scanner.reader.columns.elsewhere_read())
+        return Evidence(choice.codes[told] | (choice.at[told].astype(np.int64) << AT), (np.nan_to_num(t) * side)[told],
+                        self.levels, state[told].astype(bool), choice.group[told] == 0,
+                        reached_by(most, {int(g) for g in np.unique(choice.group)}), len(choice), most.max(axis=0),
+                        self.moves.longest, self.scanner.reader.columns.elsewhere_read())
+
+
+def strongest_at(every: NDArray[np.float32]) -> Ints:
+    """int64[r]: the place of the horizon with the largest |t|, float32[r, horizons]."""
+    return np.abs(every).argmax(axis=1)

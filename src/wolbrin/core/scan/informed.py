@@ -118,21 +118,23 @@ def asked_by(seen: Evidence, count: int, seed: int) -> dict[int, float]:
     for i in order.tolist():
         if seen.strength[i] < NEAR or len(picked) >= most:
             break
-        item = (int(seen.codes[i]) & PLAIN) >> ROWS
+        item = _item(seen, i)
         if per.get(item, 0) < of_one:
             per[item] = per.get(item, 0) + 1
             picked.append(i)
     weak = np.flatnonzero(seen.strength < NEAR)
     others = np.sort(rng.permutation(weak)[:count - len(picked)])
-    groups: list[list[int]] = [[i for i in picked if seen.strength[i] >= BEYOND], [i for i in picked
-                                                                                    if seen.strength[i] < BEYOND],
-                               others.tolist()]
-    shares = [share if some else 0.0 for share, some in zip(SHARES, groups)]
+    strong = [i for i in picked if seen.strength[i] >= BEYOND]
+    near = [i for i in picked if seen.strength[i] < BEYOND]
     out: dict[int, float] = {}
-    for share, some in zip(shares, groups):
-        weight = {i: (seen.strength[i] ** 4 if share != SHARES[2] else 0.2 + seen.strength[i] ** 2)
-                  / np.sqrt(max(1, per.get((int(seen.codes[i]) & PLAIN) >> ROWS, 1))) for i in some}
+    for share, some in zip(SHARES, (strong, near, others.tolist())):
+        weight = {i: (seen.strength[i] ** 4 if seen.strength[i] >= NEAR else 0.2 + seen.strength[i] ** 2)
+                  / np.sqrt(per.get(_item(seen, i), 1)) for i in some}
         total = sum(weight.values())
-        for i in some:
-            out[int(seen.codes[i])] = share * float(weight[i]) / total
+        out |= {int(seen.codes[i]): share * float(w) / total for i, w in weight.items()}
     return out
+
+
+def _item(seen: Evidence, at: int) -> int:
+    """The ingredient of a row."""
+    return (int(seen.codes[at]) & PLAIN) >> ROWS

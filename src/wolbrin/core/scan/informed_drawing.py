@@ -13,6 +13,7 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
+from wolbrin.core.scan.evidence import strongest_at
 from wolbrin.core.scan.moves import END
 from wolbrin.core.search.drawing import BATCH, Drawer
 from wolbrin.core.search.genotype import (
@@ -57,7 +58,7 @@ class InformedDrawer(Drawer):
     @cached_property
     def _side(self) -> NDArray[np.int8]:
         """+1 where price rises after a row, at the horizon where it is strongest."""
-        best = np.abs(self.every).argmax(axis=1)
+        best = strongest_at(self.every)
         return np.where(self.every[np.arange(len(best)), best] < 0, -1, 1).astype(np.int8)
 
     @cached_property

@@ -11,6 +11,7 @@ from __future__ import annotations
 
 import io
 import zipfile
+from collections.abc import Collection
 from dataclasses import dataclass
 
 import numpy as np
@@ -41,6 +42,12 @@ def passed_in(most: Floats, share: float) -> float:
     """What the strongest passes in a share of the draws: of n draws the n x share'th from above (the 5th of 100)."""
     draws = len(most)
     return float(np.sort(most)[::-1][max(0, min(draws, round(share * draws)) - 1)]) if draws else float("nan")
+
+
+def reached_by(most: Floats, groups: Collection[int]) -> tuple[float, ...]:
+    """|t| that luck reaches, of each question: what its strongest passes in its share of 5 of 100 draws; NaN of one that has
+    no rows. most: float64[GROUPS, draws]; groups: questions that have rows."""
+    return tuple(passed_in(most[g], LEVEL / max(1, len(groups))) if g in groups else float("nan") for g in range(GROUPS))
 
 
 def tries_worth(hurdle: float) -> int:

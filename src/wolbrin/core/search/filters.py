@@ -13,14 +13,13 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 
+from wolbrin.core.batch.sessions import Floats, Ints, Sessions, volatility_of
 from wolbrin.core.bits import Words
 from wolbrin.core.compiled import njit
 from wolbrin.core.engine import codes as k
 from wolbrin.core.engine.run import Run
 from wolbrin.core.market.bars import Bars
 
-Ints = NDArray[np.int64]
-Floats = NDArray[np.float64]
 SHIFTS = 199
 CLEAR = 12  # that are as bad, after which more would not say otherwise
 LEAVES_OUT = 0.02  # of the trades, at least, or it does nothing
@@ -42,23 +41,13 @@ class Shuffled:
 
     def __init__(self, bars: Bars, first: int, last: int, seed: int, shifts: int = SHIFTS) -> None:
         rng = np.random.default_rng((seed, 39))
-        session = np.asarray(bars.session, np.int64)[first:last]
-        numbers, start, count = np.unique(session, return_index=True, return_counts=True)
-        self._start, self._length = start.astype(np.int64) + first, count.astype(np.int64)
-        self._of = np.zeros(len(bars), np.int64)
-        self._of[first:last] = np.searchsorted(numbers, session)
-        alike = [np.flatnonzero(count == n) for n in np.unique(count)]
-        self._source = np.tile(np.arange(len(start), dtype=np.int32), (shifts, 1))
-        for shift in range(shifts):
-            for some in alike:
-                self._source[shift, some] = rng.permutation(some)
-        self._by = (rng.random((shifts, len(start))) * count).astype(np.int32)
-        spans = (bars.h.astype(np.float64) - bars.l)[first:last]
-        _, day = np.unique(bars.trading_date[first:last], return_inverse=True)
-        mean = np.bincount(day, spans) / np.maximum(np.bincount(day), 1)
+        self._sessions = x = Sessions.within(bars, first, last)
+        self._source = np.stack([x.shuffled(rng) for _ in range(shifts)]).astype(np.int32)
+        self._by = (rng.random((shifts, len(x.start))) * x.length).astype(np.int32)
         self._all = np.full(len(bars) // 64 + 1, ~np.uint64(0))
         self._unit = np.ones(len(bars))
-        self._unit[first:last] = np.maximum(mean[day], 1.0) * bars.terms.tick_value
+        days = np.cumsum(np.diff(bars.trading_date[first:last], prepend=bars.trading_date[first]) != 0)
+        self._unit[first:last] = volatility_of(bars, first, last)[days]
 
     def taken(self, run: Run) -> Taken:
         """Trades of a run."""
@@ -73,10 +62,11 @@ class Shuffled:
         if not count:
             return 1.0
         off = taken.earned - taken.earned.mean()
-        session = self._of[taken.bar]
+        x = self._sessions
+        session = x.of[taken.bar]
         words = [self._all if w is None else w for w in filters]
-        as_bad, done = as_bad_as(words[0], words[1], taken.bar, taken.side, off, session, taken.bar - self._start[session],
-                                 self._start, self._length, self._source, self._by, max(1.0, LEAVES_OUT * count), SAME, CLEAR)
+        as_bad, done = as_bad_as(words[0], words[1], taken.bar, taken.side, off, session, taken.bar - x.start[session],
+                                 x.start, x.length, self._source, self._by, max(1.0, LEAVES_OUT * count), SAME, CLEAR)
         return (1 + as_bad) / (1 + done) if done else 1.0
 
 

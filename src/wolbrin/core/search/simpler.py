@@ -21,11 +21,12 @@ from wolbrin.core.search.limits import SIDES
 
 Ints = NDArray[np.int64]
 ROUNDS = 4  # of looking at rows, then at exits
+MOST_KNOWN = 20_000  # candidates that are remembered
 AT_HAND = 200  # runs whose trades are at hand
 ADDS = 0.05  # p of a filter that adds something, at most
 PAYS = 0.9  # of its t, that a candidate without an exit row has less than, or the row goes
 AS_GOOD = 0.95  # of its t, that a simpler one has at least
-OWN, SHORT = SIDES.index("own"), SIDES.index("short")
+OWN = SIDES.index("own")
 T_DAILY = COMPILED.index("t_daily")
 
 
@@ -59,6 +60,9 @@ class Simplifier:
         if known is None:
             known = self._made(genotype.copy())
             with self._lock:
+                if len(self._known) >= MOST_KNOWN:  # a long search; what is forgotten is worked out again, to the same
+                    for one in (self._known, self._p, self._bared):
+                        one.clear()
                 self._known[key] = known
         return known
 

@@ -18,7 +18,8 @@ from wolbrin.core.store.database import Database, now, unsettle
 from wolbrin.core.store.results import Results
 from wolbrin.core.store.searches import Searches
 from wolbrin.core.store.settings import OwnSpan
-from wolbrin.core.store.shelf import Kept, Shelf, decode, encode
+from wolbrin.core.store.shelf import Kept, Shelf
+from wolbrin.core.store.shelf_columns import decode, encode
 from wolbrin.core.store.tables import Columns
 
 

@@ -40,8 +40,8 @@ def variants_of_ticked(db: Database) -> list[int]:
 
 
 def set_families(db: Database, families: Mapping[int, Sequence[int]]) -> None:
-    """Write down who represents whom: ids of each family by that of its representative."""
+    """Write down who represents whom, where that is not said already: ids of each family by that of its representative."""
+    told = [(leads, (len(members) - 1) * (i == leads), i) for leads, members in families.items() for i in members]
     with db.transaction() as connection:
-        for leads, members in families.items():
-            connection.executemany("UPDATE candidates SET leads = ?, behind = 0 WHERE id = ?", [(leads, i) for i in members])
-            connection.execute("UPDATE candidates SET leads = id, behind = ? WHERE id = ?", (len(members) - 1, leads))
+        connection.executemany("UPDATE candidates SET leads = ?1, behind = ?2 WHERE id = ?3 AND (leads IS NOT ?1 OR "
+                               "behind != ?2)", told)

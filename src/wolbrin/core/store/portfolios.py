@@ -10,7 +10,8 @@ from wolbrin.core.engine.record import Record, read_record
 from wolbrin.core.errors import UserError
 from wolbrin.core.portfolio.plan import Member, Plan
 from wolbrin.core.store.database import Database, now
-from wolbrin.core.store.shelf import Shelf, decode, encode
+from wolbrin.core.store.shelf import Shelf
+from wolbrin.core.store.shelf_columns import decode, encode
 
 
 @dataclass(frozen=True)

@@ -33,7 +33,7 @@ from wolbrin.core.store.mending import spend
 from wolbrin.core.store.recovering import is_damage, recover
 from wolbrin.core.store.searches import Searches
 from wolbrin.core.store.settings import OwnSpan, Settings
-from wolbrin.core.store.shelf import complete
+from wolbrin.core.store.shelf_columns import complete
 from wolbrin.core.store.sources import HISTORY, Sources
 from wolbrin.core.store.strategies import Strategies, StrategyEntry
 

@@ -28,18 +28,10 @@ from wolbrin.core.store.database import Database, now
 from wolbrin.core.store.searches import Searches
 from wolbrin.core.store.series import pack
 from wolbrin.core.store.settings import OwnSpan
+from wolbrin.core.store.shelf_columns import decode, encode, made_words, plain, record_in, write_figures
 from wolbrin.core.store.wanted import EVERYTHING, TEXTS, TRIED, TRIED_BY_NOW, Wanted, column_of, table, where
 
 T = TypeVar("T")
-
-
-def encode(values: dict[str, Any]) -> str:
-    """JSON with NaN written as null, for measures without a value."""
-    return json.dumps({k: None if isinstance(v, float) and not math.isfinite(v) else v for k, v in values.items()})
-
-
-def decode(text: str) -> dict[str, float]:
-    return {k: math.nan if v is None else v for k, v in json.loads(text).items()}
 
 
 @dataclass(frozen=True)
@@ -134,11 +126,6 @@ def ready_of(c: Candidate, hash: str = "", packed: bytes | None = None) -> Ready
                                   c.spark.tobytes(), daily))
 
 
-def _plain(value: float | None) -> float | None:
-    """A figure as the database keeps it: nothing where it has no value."""
-    return None if value is None or value != value else value
-
-
 class Shelf:
     """Reads and writes candidates in a project's database."""
 
@@ -210,7 +197,7 @@ class Shelf:
         for part in _portions([line.id for line in lines]):
             rows = self.db.read(f"SELECT c.id, c.name, b.record FROM bodies b JOIN candidates c ON c.id = b.candidate WHERE "
                                 f"c.id IN ({','.join('?' * len(part))})", *part)
-            found |= dict(self._readable(rows, lambda r: (int(r["id"]), _record(r))))
+            found |= dict(self._readable(rows, lambda r: (int(r["id"]), record_in(r))))
         return [(line, found[line.id]) for line in lines if line.id in found]
 
     def of_rules(self, hash: str, market: str, interval: int) -> Line | None:
@@ -355,7 +342,7 @@ class Shelf:
                 (id or None, created, search, tried, own.model_dump_json() if own is not None else None, int(ticked), tags,
                  marks.number, marks.alike, int(marks.star), marks.notes, marks.cluster, marks.leads,
                  marks.behind, *r.row.values(),
-                 *(_plain(r.figures.get(key)) for key in SUMMARY)))
+                 *(plain(r.figures.get(key)) for key in SUMMARY)))
             if not made.rowcount:
                 return None
             given = int(made.lastrowid or 0)
@@ -371,7 +358,7 @@ class Shelf:
                         pack(c.daily, c.share) if c.daily is not None else None, id))
             db.execute("UPDATE candidates SET record_key = ?, stands = NULL, made = ? WHERE id = ?",
                        (c.record.key, made_words(c.record), id))
-            _write_figures(self.db, id, c.summary)
+            write_figures(self.db, id, c.summary)
 
     def bodies(self, ids: Iterable[int] | None = None) -> list[Kept]:
         """Candidates with all that was kept of them: all, or some in the order asked for. Each says how many alternatives
@@ -443,17 +430,8 @@ class Shelf:
                 self._insert(k)
 
 
-def _record(r: Any) -> Record:
-    return read_record(json.loads(r["record"] or "{}"), "candidate")
-
-
 def _marks(r: Any) -> Marks:
     return Marks(r["number"], r["alike"], bool(r["star"]), r["notes"], r["cluster"], r["leads"], r["behind"])
-
-
-def made_words(record: Record) -> str:
-    """What made a candidate's figures; how many were tried is told beside it, as of now."""
-    return record.words().rpartition(", ")[0] if record.whole else record.words()
 
 
 def place_words(line: Line) -> str:
@@ -464,38 +442,3 @@ def place_words(line: Line) -> str:
 def _portions(ids: Sequence[int]) -> Iterable[Sequence[int]]:
     for at in range(0, len(ids), 500):
         yield ids[at:at + 500]
-
-
-def _write_figures(db: Database, id: int, summary: Mapping[str, float]) -> None:
-    with db.transaction() as connection:
-        connection.execute(f"UPDATE candidates SET {', '.join(f'm_{key} = ?' for key in SUMMARY)} WHERE id = ?",
-                           (*(_plain(summary.get(key)) for key in SUMMARY), id))
-
-
-def complete(db: Database) -> None:
-    """Give the table of candidates a column and an index for every figure of SUMMARY that has none, filled from the bodies,
-    and words to rows that an older version kept. Does nothing where all is there."""
-    there = {r["name"] for r in db.rows("PRAGMA table_info(candidates)")}
-    new = [key for key in SUMMARY if f"m_{key}" not in there]
-    bare = db.rows("SELECT id FROM candidates WHERE words = '' COLLATE NOCASE UNION "
-                   "SELECT id FROM candidates WHERE family IS NULL")
-    if not new and not bare:
-        return
-    with db.transaction() as connection:
-        for key in new:
-            connection.execute(f"ALTER TABLE candidates ADD COLUMN m_{key} REAL")
-            connection.execute(f"CREATE INDEX IF NOT EXISTS candidates_m_{key} ON candidates (m_{key})")
-        for name in ("name", "place", "origin", "tags", "words", "made"):
-            connection.execute(f"CREATE INDEX IF NOT EXISTS candidates_{name} ON candidates ({name} COLLATE NOCASE)")
-        def fill(r: Any) -> None:
-            _write_figures(db, r["id"], decode(r["summary"]))
-            strategy = Strategy.model_validate_json(r["body"])
-            connection.execute("UPDATE candidates SET words = ?, made = ?, family = ? WHERE id = ?",
-                               (describe(strategy), made_words(_record(r)), family_of(strategy), r["id"]))
-
-        bodies = connection.execute("SELECT c.id, c.name, b.body, b.record, b.summary FROM bodies b JOIN candidates c ON "
-                                    "c.id = b.candidate").fetchall()
-        db.aside.readable(bodies, fill, lambda r: f'the candidate "{r["name"]}"')
-        for r in connection.execute("SELECT id, market, interval FROM candidates WHERE place = ''").fetchall():
-            connection.execute("UPDATE candidates SET place = ? WHERE id = ?",
-                               (f"{r['market']} {interval_words(r['interval'])}", r["id"]))

@@ -13,7 +13,7 @@ from wolbrin.core.store.shelf import Line, Shelf
 from wolbrin.core.store.wanted import Wanted
 from wolbrin.core.work.controls import percent_note
 from wolbrin.core.work.discover_results import DiscoverResult, by_floor, strength
-from wolbrin.core.work.discover_seen import said_of
+from wolbrin.core.work.discover_said import said_of
 from wolbrin.core.work.finding_families import families_in
 
 Value = float | None  # null where there is none
@@ -183,16 +183,7 @@ def discover_answer(project: Project, result: DiscoverResult, state: str) -> Dis
     rows = shelf.lines_with_records(shelf.ids(Wanted(search=result.search, sort="id")))
 
     families = families_in(project, result.search)
-    names = {line.id: line.name for line, _ in rows}
     lines = {line.id: line for line, _ in rows}
-
-    def said(id: int) -> tuple[str, ...]:
-        kept = shelf.body(id)
-        line = lines.get(id)
-        if kept is None or line is None or line.marks.number is None or r.method != "informed":
-            return ()
-        place = 0 if r.hold else r.places.index((line.market, line.interval))
-        return said_of(project, r, result.search, place, line.marks.number, kept.candidate.strategy)
 
     def luck_of_line(line: Line) -> Value:
         return value_of(curve.share_of((line.market, line.interval, line.marks.number)))
@@ -218,6 +209,7 @@ def discover_answer(project: Project, result: DiscoverResult, state: str) -> Dis
         ended=result.ended, scanned=tuple(
             ScannedRow(market=r.places[at][0], interval=r.places[at][1], rows=s.rows, told=s.told, beyond=s.beyond,
                        hurdles=s.hurdles, worth=s.worth, words=s.words) for at, s in sorted(result.scans.items())),
-        families=tuple(FamilyRow(leads=f.leads, name=names.get(f.leads, ""), members=f.members, alike=value_of(f.alike),
-                                 words=f.words, said=said(f.leads)) for f in families.families),
+        families=tuple(FamilyRow(leads=f.leads, name=lines[f.leads].name, members=f.members, alike=value_of(f.alike),
+                                 words=f.words, said=said_of(project, r, result.search, lines[f.leads]))
+                       for f in families.families if f.leads in lines),
         bets=value_of(families.bets), families_words=families.words)

@@ -15,7 +15,7 @@ from wolbrin.core.scan.families import SCANNED
 from wolbrin.core.scan.informed import COUNT
 from wolbrin.core.search.families import FAMILIES
 from wolbrin.core.search.ingredients import Chosen, Pantry, Sources
-from wolbrin.core.search.limits import Limits
+from wolbrin.core.search.limits import Limits, informed_limits
 from wolbrin.core.search.objective import Floor, Objective, read_objective
 from wolbrin.core.search.strength import MOST_CONTROLS
 from wolbrin.core.search.twins import ALIKE
@@ -29,6 +29,11 @@ METHODS: tuple[Method, ...] = ("informed", "random", "evolve")
 USUAL_METHOD: Method = "informed"
 USUAL_COUNT: dict[Method, int] = {"informed": 2_304, "random": 20_000, "evolve": 20_000}  # tried on each place at most
 USUAL_CONTROLS: dict[Method, int] = {"informed": 4, "random": 3, "evolve": 3}
+
+
+def usual_limits(method: str) -> Limits:
+    """What a search of this kind may build, where nothing else is said."""
+    return informed_limits() if method == "informed" else Limits()
 
 
 class OldRequestError(UserError):

@@ -158,7 +158,12 @@ class DiscoverResult:
 
 
 def kept_rows(project: Project, result: DiscoverResult) -> list[Columns]:
-    """What each control (0: the real histories) kept, twins left out: a table each, empty ones without columns."""
+    """What each control (0: the real histories) kept, a table each, empty ones without columns."""
+    return [{n: v[t["fate"] == FATE_KEPT] for n, v in t.items()} for t in _met(project, result)]
+
+
+def _met(project: Project, result: DiscoverResult) -> list[Columns]:
+    """The same, with near-twins and what took another's place."""
     searches, places = Searches(project), len(result.request.searched)
     wanted = ("number", "fate", *(f"m_{k}" for k in COMPILED), *slow_columns(result.floors))  # not the daily results
     out = []
@@ -169,22 +174,23 @@ def kept_rows(project: Project, result: DiscoverResult) -> list[Columns]:
         whole = {n: np.concatenate([p[n] for p in known]) for n in wanted if all(n in p for p in known)} if known else {}
         if known:
             whole["place"] = np.concatenate([np.full(len(p["number"]), at) for at, p in enumerate(parts) if p])
-        out.append({n: v[whole["fate"] == FATE_KEPT] for n, v in whole.items()} if whole else {})
+        out.append(whole)
     return out
 
 
 def strength(project: Project, result: DiscoverResult) -> Strength:
     """How strong the finds are beside those of the controls: what share of finds this strong luck brings. A find is as strong
     as its t of daily results, and no stronger than by how much it beats the market's drift where that is asked."""
-    tables = kept_rows(project, result)
-    values = [_strengths(t) for t in tables]
+    met = _met(project, result)
+    every = [_strengths(t) for t in met]
+    values = [v[t["fate"] == FATE_KEPT] if t else v for t, v in zip(met, every)]
     controls = values[1:] if result.request.comparable else []
     made = strength_of(values[0], controls, _tries(project, result), result.best_by_luck("best_t"),
                        result.request.method == "random")
-    if not tables[0]:
+    if not met[0]:
         return made
-    places = [result.request.places[s] for s in tables[0]["place"].tolist()]
-    return replace(made, of={(m, i, int(n)): float(v) for (m, i), n, v in zip(places, tables[0]["number"], values[0])})
+    places = [result.request.places[s] for s in met[0]["place"].tolist()]
+    return replace(made, of={(m, i, int(n)): float(v) for (m, i), n, v in zip(places, met[0]["number"], every[0])})
 
 
 def _tries(project: Project, result: DiscoverResult) -> list[Floats]:

@@ -7,17 +7,11 @@ from typing import Any
 
 import numpy as np
 
-from wolbrin.core.rules.model import Strategy
-from wolbrin.core.scan.evidence import NEAR, Evidence
+from wolbrin.core.scan.evidence import Evidence
 from wolbrin.core.scan.informed import COUNT
 from wolbrin.core.scan.luck import passed_in
 from wolbrin.core.scan.moves import USUAL
-from wolbrin.core.scan.told import horizon_text, node_text
-from wolbrin.core.search.genotype import FACING, rows_at
-from wolbrin.core.search.ingredients import NOT, TURNED
-from wolbrin.core.search.limits import SIDES
 from wolbrin.core.store.project import Project, now
-from wolbrin.core.store.results import search_owner
 from wolbrin.core.store.searches import Searches
 from wolbrin.core.store.tables import Columns
 from wolbrin.core.work.discover_request import DiscoverRequest
@@ -65,9 +59,12 @@ def seen_rows(seen: Evidence) -> Columns:
             "state": seen.state.astype(np.int8), "clock": seen.clock.astype(np.int8)}
 
 
-def scanned(project: Project, search: int, request: DiscoverRequest, place: int, seen: Evidence) -> Seen:
+def scanned(project: Project, search: int, request: DiscoverRequest, place: int, seen: Evidence | None, unseen: str) -> Seen:
     """Write down what the scan of a place counts for, within the transaction of its first piece. What it adds is charged to
-    whatever is judged there later, never to the search itself: each of its controls scanned the same choice."""
+    whatever is judged there later, never to the search itself: each of its controls scanned the same choice. unseen: why
+    nothing could be looked at."""
+    if seen is None:
+        return Seen(0, 0, 0, (), 0, (), unseen)
     searches = Searches(project)
     market, interval = request.places[place]
     owner = searches.begin(now(), PART, request.title, {WORD: search, "place": place}, market=market, interval=interval)
@@ -123,41 +120,3 @@ def _blind(request: DiscoverRequest, scan: Scanned) -> bool:
     if scan.kind == INFORMED:
         return same and int(asked.get("rows", 0)) == request.rows
     return same and request.rows == COUNT and tuple(asked.get("horizons", ())) == USUAL
-
-
-def said_of(project: Project, request: DiscoverRequest, search: int, place: int, number: int,
-            strategy: Strategy) -> tuple[str, ...]:
-    """What the scan had said of each row of a find's entry, and what each adds as a filter, in words. number: of the find;
-    strategy: its rules. Nothing where it is not known."""
-    searches = Searches(project)
-    kept = searches.results.table(search_owner(search), f"kept {place}", ("number", "genotype", "p"))
-    if not kept or "p" not in kept:
-        return ()
-    at = np.flatnonzero(kept["number"] == number)
-    owner = searches.owners(search, "discover place", "discover", len(request.places))[place]
-    seen = searches.rows(owner, SEEN)
-    if not len(at) or not seen:
-        return ()
-    genotype, p = kept["genotype"][at[-1]], kept["p"][at[-1]]
-    order = {int(c): i for i, c in enumerate(seen["code"])}
-    out = []
-    sides = (strategy.short,) if strategy.long.mode == "off" else (strategy.long, strategy.short)
-    for which, side in enumerate(sides[:2 if int(genotype[FACING]) == SIDES.index("own") else 1]):
-        entries, _ = rows_at(which)
-        codes = [(i, int(genotype[i])) for i in range(entries.start, entries.stop) if genotype[i] >= 0]
-        for (i, code), node in zip(codes, side.entry.rows[-len(codes):] if codes else ()):
-            found = order.get(code & ~(TURNED | NOT), -1)
-            # Rules of a short side are written turned over; a row of the clock is its own mirror image.
-            mirrored = bool(code & TURNED) != (side is strategy.short) and found >= 0 and not seen["clock"][found]
-            said = "not looked at by the scan" if found < 0 else _said(seen, found, mirrored)
-            adds = f"; as a filter, luck leaves out trades as bad with p {p[i]:.3f}" if np.isfinite(p[i]) else ""
-            out.append(f"{node_text(node)}: {said}{adds}")
-    return tuple(out)
-
-
-def _said(seen: Columns, at: int, turned: bool) -> str:
-    t, strength = float(seen["t"][at]), float(seen["strength"][at])
-    horizon = horizon_text(int(seen["horizon"][at]), bool(seen["state"][at]))
-    beside = "beyond luck" if strength >= 1.0 else "near luck" if strength >= NEAR else "within luck"
-    after = " after its mirror image" if turned else ""
-    return f"price went {'up' if t > 0 else 'down'}{after} {horizon}, t {abs(t):.1f}, {beside}"

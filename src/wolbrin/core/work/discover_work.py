@@ -30,7 +30,7 @@ from wolbrin.core.search.genotype import SIDE, Plan, complexity
 from wolbrin.core.search.ingredients import Pantry
 from wolbrin.core.search.objective import Floor, Scale, named
 from wolbrin.core.search.sample import at_hand
-from wolbrin.core.search.simpler import Simplifier
+from wolbrin.core.search.simpler import MOST_KNOWN, Simplifier
 from wolbrin.core.store.shelf import Ready, ready_of
 from wolbrin.core.study.shuffle import shuffle
 from wolbrin.core.work.discover_request import DiscoverRequest
@@ -376,10 +376,13 @@ def _tested(work: DiscoverWork, unit: Unit, floors: Floors, explorers: Sequence[
     known: dict[tuple[int, str, bytes], tuple[int, _Tested]] = vars(work).setdefault("_tested", {})
     key = unit.stream, " ".join(f.text for f in unit.floors), one.tobytes()
     informed = work.request.method == "informed" and unit.again is None
-    if informed and key in known and known[key][0] <= unit.first:
-        return known[key][1]
+    before = known.get(key)
+    if informed and before is not None and before[0] <= unit.first:
+        return before[1]
     made = _asked(work, floors, explorers, one, figures, number, not work.stream(unit.stream)[0])
-    if informed and (key not in known or unit.first <= known[key][0]):
+    if informed and (before is None or unit.first <= before[0]):
+        if len(known) >= MOST_KNOWN:
+            known.clear()
         known[key] = unit.first, replace(made, ready=())
     return made
 

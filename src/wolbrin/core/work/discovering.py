@@ -32,7 +32,7 @@ from wolbrin.core.store.tables import Columns, joined
 from wolbrin.core.work.briefs import brief_again, same_elsewhere
 from wolbrin.core.work.discover_request import DiscoverRequest, OldRequestError
 from wolbrin.core.work.discover_results import KEPT, NEAR, DiscoverResult, figures_of, slow_columns
-from wolbrin.core.work.discover_seen import SEEN, Seen, scanned, seen_json, seen_rows
+from wolbrin.core.work.discover_seen import SEEN, scanned, seen_json, seen_rows
 from wolbrin.core.work.discover_source import DiscoverSource
 from wolbrin.core.work.discover_work import DiscoverWork, FoldResult, Found, evaluate_unit
 from wolbrin.core.work.finding_families import settle_families
@@ -109,6 +109,8 @@ def _job(books: _Books, work: DiscoverWork, source: DiscoverSource, result: Disc
                 fresh += kept
                 for owner, name, rows in _tables(books, work, piece):
                     tables.setdefault((owner, name), []).append(rows)
+                if piece.seen is not None or piece.unseen:
+                    result.scans[place] = scanned(project, books.search, request, place, piece.seen, piece.unseen)
                 if control or piece.unit.again is not None:
                     continue
                 count = piece.unit.count
@@ -118,12 +120,6 @@ def _job(books: _Books, work: DiscoverWork, source: DiscoverSource, result: Disc
                 searches.advance(books.search, 0, len(fresh))
             for (owner, name), parts in tables.items():
                 searches.add(owner, name, joined(parts))
-            for piece in pieces:
-                if piece.unseen:
-                    result.scans[work.stream(piece.unit.stream)[1]] = Seen(0, 0, 0, (), 0, (), piece.unseen)
-                if piece.seen is not None:
-                    result.scans[work.stream(piece.unit.stream)[1]] = scanned(books.project, books.search, request,
-                                                                              work.stream(piece.unit.stream)[1], piece.seen)
             elsewhere = {k: v for piece in pieces for k, v in piece.elsewhere.items()}
             result.elsewhere |= elsewhere
             searches.commit(books.search, cursor | {"elsewhere": result.elsewhere, "before": list(books.before),

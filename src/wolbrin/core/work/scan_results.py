@@ -10,7 +10,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from wolbrin.core.engine.record import Record
-from wolbrin.core.scan.luck import LEVEL, Luck, passed_in, share_of_luck, stepwise
+from wolbrin.core.scan.luck import LEVEL, Luck, reached_by, share_of_luck, stepwise
 from wolbrin.core.scan.moves import Floats
 from wolbrin.core.scan.scanner import GROUPS, NO_PAIRS, OK, REASONS, Pairs, Strong, Tile
 from wolbrin.core.scan.scores import t_of
@@ -168,10 +168,8 @@ class ScanResult:
         return np.maximum.reduce([f.luck.most(self.draws > 0, draws) for f in self.places])
 
     def hurdles(self) -> tuple[float, ...]:
-        """|t| that luck reaches, of each group: passed in its share of 5 of 100 draws. NaN where it has no rows."""
-        most = self.most()
-        there = {int(g) for f in self.places for g in np.unique(f.group)}
-        return tuple(passed_in(most[g], LEVEL / self.questions) if g in there else float("nan") for g in range(GROUPS))
+        """|t| that luck reaches, of each group, see `luck.reached_by`."""
+        return reached_by(self.most(), {int(g) for f in self.places for g in np.unique(f.group)})
 
     def lines(self) -> list[Line]:
         """The strongest rows and pairs, each at its strongest horizon, with p once luck is known; by p, then by t."""

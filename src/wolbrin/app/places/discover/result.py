@@ -312,7 +312,8 @@ class ResultPage(QWidget):
             self.state.finds.open(chosen.id, "sweep")
 
     def prove(self) -> None:
-        """Tick the representatives of the families that were found, and let the line try to break each of them."""
+        """Tick the representatives of the families that were found, beside what is ticked, and let the line try to break each
+        of them."""
         state, s = self.state, self.state.session
         if state.running:
             s.note("The search still runs: a verdict is for good, wait until it ends.", "caution")
@@ -322,7 +323,7 @@ class ResultPage(QWidget):
             s.note("Nothing was found here that could be tried." if state.result is not None else "Run a search first.",
                    "caution")
             return
-        s.select([f.leads for f in families.families])
+        s.tick([f.leads for f in families.families])
         s.laid.prove = True
         s.place_wanted.emit("proving")
 

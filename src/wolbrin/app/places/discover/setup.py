@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from contextlib import suppress
 from dataclasses import replace
 from pathlib import Path
 
@@ -22,17 +23,21 @@ from wolbrin.core.measures.wording import number
 from wolbrin.core.scan.families import SCANNED
 from wolbrin.core.scan.informed import COUNT
 from wolbrin.core.search.floors import DAYS_A_YEAR, STANDING, usual_floors
-from wolbrin.core.search.limits import Limits, informed_limits
 from wolbrin.core.search.objective import Floor, Objective
 from wolbrin.core.work.controls import told_before
 from wolbrin.core.work.discover_estimate import cost_words
-from wolbrin.core.work.discover_request import MOST_ROWS, USUAL_CONTROLS, USUAL_COUNT, DiscoverRequest, sources_of
+from wolbrin.core.work.discover_request import (
+    MOST_ROWS,
+    USUAL_CONTROLS,
+    USUAL_COUNT,
+    USUAL_METHOD,
+    DiscoverRequest,
+    sources_of,
+    usual_limits,
+)
 from wolbrin.core.work.readable import own_conditions, own_operands
 
 METHODS = [("by what a scan shows", "informed"), ("drawn at random", "random"), ("an evolution", "evolve")]
-CONTROLS = USUAL_CONTROLS["informed"]
-TRIED: dict[str, int] = {"informed": USUAL_COUNT["informed"], "random": 10_000, "evolve": 10_000}
-LIMITS = {"informed": informed_limits(), "random": Limits(), "evolve": Limits()}
 EXITS = ("stop", "target", "time_exit", "no_time_exit")  # of the limits, that are usual in their own way with each method
 
 
@@ -71,10 +76,10 @@ class Setup(QWidget):
                                "with exits that fit; then evolution from there. Its controls do the very same.")
         self.rows = _large(COUNT, "rows that are looked at first", width=78, step=500)
         self.rows.setRange(10, MOST_ROWS)
-        self.count = _large(TRIED["informed"], "candidates to try")
+        self.count = _large(USUAL_COUNT[USUAL_METHOD], "candidates to try")
         self.kept = _large(0, "or until kept", "no matter", step=50)
         self.minutes = _large(0, "or for minutes", "no matter", step=1)
-        self.controls = whole(CONTROLS, 0, 100, "shuffled histories beside it", 58)
+        self.controls = whole(USUAL_CONTROLS[USUAL_METHOD], 0, 100, "shuffled histories beside it", 58)
         self.controls.setToolTip("The same search on so many shuffled histories says how many luck would keep. "
                                  "More of them make the interval narrower, and take as long again each.")
         self.drift = QCheckBox("keep the market's drift")
@@ -82,7 +87,7 @@ class Setup(QWidget):
         self.drift.setToolTip("Else every bar is turned over at random, so that no direction is left.")
         self.alike = whole(95, 10, 100, "near-twins from a correlation of, percent", 64)
         self.alike.setSuffix("%")
-        self.pool = _large(informed_limits().pool, "conditions to build from at first", width=78, step=500)
+        self.pool = _large(usual_limits(USUAL_METHOD).pool, "conditions to build from at first", width=78, step=500)
         self.pool.setRange(10, 200_000)
         self.give_up = _large(0, "give up the losing after trades", "never", width=78, step=100)
         self.seed = whole(1, 0, 2_000_000_000, "seed", 92)
@@ -112,11 +117,12 @@ class Setup(QWidget):
                        self.controls.valueChanged, self.objective.currentIndexChanged):
             signal.connect(lambda *_: self.look())
         self.method.currentIndexChanged.connect(lambda *_: self._other_method())
-        self._method = "informed"
-        self.structure.show_limits(informed_limits())
+        self._method = USUAL_METHOD
+        self.structure.show_limits(usual_limits(USUAL_METHOD))
         session.brief_changed.connect(self._brief_moved)
         session.markets_changed.connect(self.markets.tell)
         self._known: object = None
+        self._asked: DiscoverRequest | None = None
         self._filled = False
         self._brief_moved()
 
@@ -150,16 +156,17 @@ class Setup(QWidget):
         before, now = self._method, self.method.currentData()
         self._method = now
         self.rows.setEnabled(now == "informed")
-        if self.count.value() == TRIED[before]:
-            self.count.setValue(TRIED[now])
-        if self.pool.value() == LIMITS[before].pool:
-            self.pool.setValue(LIMITS[now].pool)
+        old, new = usual_limits(before), usual_limits(now)
+        for box, was, is_now in ((self.count, USUAL_COUNT[before], USUAL_COUNT[now]), (self.pool, old.pool, new.pool),
+                                 (self.controls, USUAL_CONTROLS[before], USUAL_CONTROLS[now])):
+            if box.value() == was:
+                box.setValue(is_now)
         try:
             stands = self.structure.limits(self.pool.value(), self.give_up.value())
         except WolbrinError:
             return
-        if all(getattr(stands, name) == getattr(LIMITS[before], name) for name in EXITS):
-            self.structure.show_limits(stands.model_copy(update={name: getattr(LIMITS[now], name) for name in EXITS}))
+        if all(getattr(stands, name) == getattr(old, name) for name in EXITS):
+            self.structure.show_limits(stands.model_copy(update={name: getattr(new, name) for name in EXITS}))
 
     def show_floors(self, floors: tuple[Floor, ...]) -> None:
         self.floors.show_floors(floors)
@@ -207,14 +214,21 @@ class Setup(QWidget):
         more = f" and {len(made.places) - 3} more" if len(made.places) > 3 else ""
         beside = f", beside {made.controls} shuffled histor{'y' if made.controls == 1 else 'ies'}" if made.controls else ""
         self.words.setText(f"{number(made.count)} candidates on {where}{more}{beside}")
-        self.before.setText(f"{told_before(self.session.project, made)}." + self._cost(made))
+        told = f"{told_before(self.session.project, made)}."
+        self.before.setText(told)
+        self._asked = made
+        project = self.session.project
 
-    def _cost(self, made: DiscoverRequest) -> str:
-        try:
-            words = cost_words(self.session.project, made)
-        except WolbrinError:
-            return ""  # what is wrong is said when it is asked for
-        return f" {words}." if words else ""
+        def work() -> str:
+            with suppress(WolbrinError):  # what is wrong is said when it is asked for
+                return cost_words(project, made)
+            return ""
+
+        def done(words: str) -> None:
+            if words and self._asked is made:
+                self.before.setText(f"{told} {words}.")
+
+        self.session.compute("What the search costs", work, done, "what the search costs")
 
     def run(self) -> None:
         """Ask for the search that stands here."""

@@ -19,7 +19,7 @@ from wolbrin.core.store.shelf import Line
 from wolbrin.core.store.wanted import Wanted
 from wolbrin.core.work.discover_request import DiscoverRequest
 from wolbrin.core.work.discover_results import DiscoverResult, strength
-from wolbrin.core.work.discover_seen import said_of
+from wolbrin.core.work.discover_said import said_of
 from wolbrin.core.work.discovering import KIND, discover_job, last_discover, resume_discover
 from wolbrin.core.work.finding_families import Families, families_in, settle_families
 
@@ -44,6 +44,7 @@ class DiscoverState(SearchState):
         self.curve: Strength | None = None
         self.families: Families | None = None
         self.told: tuple[str, ...] = ()  # of the chosen find
+        self._grouped = -1  # finds that the families are of
         self.variants = False  # whether the variants of families are shown too
         self.finds = Candidates(session, "Found candidates", Wanted("t_daily", True, search=NOTHING, representatives=True))
         self._shown, self._looked, self._preparing = 0, 0.0, False
@@ -133,20 +134,23 @@ class DiscoverState(SearchState):
         if result is None:
             return
         self._looked = time.monotonic()
-        running = self.running
+        running, known = self.running, self.families if self._grouped == result.kept else None
 
         def work() -> tuple[Strength | None, Families | None]:
-            curve = families = None
+            curve, families = None, known
             with suppress(WolbrinError):  # its files are damaged: the search itself says so
-                families = settle_families(s.project, result.search) if running else families_in(s.project, result.search)
+                if families is None:
+                    families = settle_families(s.project, result.search) if running else families_in(s.project, result.search)
                 curve = strength(s.project, result) if result.request.controls else None
             return curve, families
 
         def done(found: tuple[Strength | None, Families | None]) -> None:
             if result is self.result:
+                fresh = found[1] is not self.families
                 self.curve, self.families = found
+                self._grouped = found[1].kept if found[1] is not None else -1
                 self.curved.emit()
-                if running:
+                if running and fresh:
                     self.finds.look()
 
         s.compute("Strength of finds", work, done, "strength of finds")
@@ -160,20 +164,12 @@ class DiscoverState(SearchState):
     def tell_of(self, line: Line) -> None:
         """Find out what the scan had said of each row of a find."""
         result, s = self.result, self.session
-        if result is None or result.request.method != "informed" or line.marks.number is None:
-            self.told = ()
-            self.said.emit()
+        if result is None:
             return
-        request, number = result.request, line.marks.number
 
         def work() -> tuple[str, ...]:
-            kept = s.shelf.body(line.id)
-            where = (line.market, line.interval)
-            if kept is None or where not in request.places:
-                return ()
-            place = 0 if request.hold else request.places.index(where)
-            with suppress(WolbrinError):
-                return said_of(s.project, request, result.search, place, number, kept.candidate.strategy)
+            with suppress(WolbrinError):  # its files are damaged: the search itself says so
+                return said_of(s.project, result.request, result.search, line)
             return ()
 
         def done(found: tuple[str, ...]) -> None:
