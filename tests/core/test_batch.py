@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import importlib
 import pkgutil
+from dataclasses import replace
 from concurrent.futures import ThreadPoolExecutor
 
 import numpy as np
@@ -215,7 +216,7 @@ def test_shifted_entries_keep_their_number_and_their_place_in_the_session() -> N
     assert whole.trades.min() > 0
     assert 0 < whole.p <= 1
     unmoved = Shifting(many, genome_of(STOPPED, many.pool, BRIEF))
-    unmoved.alike = []
+    unmoved.sessions = replace(unmoved.sessions, alike=())
     assert unmoved.run(1, 0, 1).chance[0] == whole.actual, "not moved, it is the candidate itself"
 
 
