@@ -18,6 +18,7 @@ from wolbrin.core.market.sessions import NS_A_DAY, session_table
 from wolbrin.core.market.terms import Terms
 from wolbrin.core.store.project import Project
 
+WORTH = {"--point-value": "10"}  # of a future: no file shows it
 APP = build(lambda *_: 0, lambda: Path("/nowhere"), list)
 
 
@@ -44,6 +45,7 @@ def check_market(folder: Path, known: Truth, tolerance: float) -> None:
     for mine, theirs in zip(got.prices, want.prices):
         np.testing.assert_allclose(mine, theirs, rtol=tolerance)
     np.testing.assert_array_equal(got.volume, want.volume)
+    assert entry.terms.point_value == (10.0 if known.terms.kind == "future" else 100_000.0)
     assert (entry.terms.tick_size, entry.terms.kind) == (known.terms.tick_size, known.terms.kind)
     assert schedule(entry.terms, want) == schedule(known.terms, want), "the same instants open and close"
     assert set(entry.terms.closed) == set(known.terms.closed)
@@ -54,15 +56,18 @@ def check_market(folder: Path, known: Truth, tolerance: float) -> None:
 def test_every_form_goes_from_file_to_backtest(tmp_path: Path, name: str) -> None:
     """Reading gives bars, grid, zone, sessions and interval back exactly, or asks where the truth cannot be known; then one
     command gives a first result. Forms of files: common practice, no source."""
-    form, known = FORMS[name], truth(FORMS[name].market)
-    paths = write(form, known, tmp_path)
+    form, whole = FORMS[name], truth(FORMS[name].market)
+    paths = write(form, whole, tmp_path)
+    known = Truth(whole.terms, whole.raw.take(form.rows))
     folder = tmp_path / "project"
     answers: list[str] = []
-    if form.asks:
-        asked = call("new", folder, "--from", *paths, "--json", code=1)
-        assert {q["option"] for q in asked["questions"]} == set(form.asks)
+    asks = form.asks | ({} if known.terms.kind == "currency pair" else WORTH)
+    if asks:
+        for more in ((), ("--yes",)):
+            asked = call("new", folder, "--from", *paths, *more, "--json", code=1)
+            assert {q["option"] for q in asked["questions"]} == set(asks)
         assert not folder.exists(), "where it asks, nothing is made"
-        answers = [x for k, v in form.asks.items() for x in (k, known.terms.time_zone if v == "market" else v)]
+        answers = [x for k, v in asks.items() for x in (k, known.terms.time_zone if v == "market" else v)]
     made = call("new", folder, "--from", *paths, *answers, "--json")
     market = made["markets"][0]
     assert (market["code"], market["rows"], market["treated"]["bad_rows"]) == (known.terms.code, len(known.raw), 0)
@@ -84,25 +89,28 @@ def test_several_markets_convert_each_other_and_share_one_border(tmp_path: Path)
     folder = tmp_path / "own"
     one, two = (truth(c) for c in ("GRN", "EURSEK"))
     files = [*write(FORMS["New York in UTC"], one, tmp_path), *write(FORMS["currency pair in UTC"], two, tmp_path)]
-    made = call("new", folder, "--from", *files, "--holdout", "25%", "--currency", "EUR", "--capital", 80000, "--json")
+    made = call("new", folder, "--from", *files, "--holdout", "25%", "--currency", "EUR", "--capital", 80000, "--point-value",
+                "GRN=10", "--json")
     assert {m["code"]: m["terms"]["conversion_market"] for m in made["markets"]} == {"GRN": "", "EURSEK": "EURSEK"}
     late = write(FORMS["one-minute bars"], truth("LWH"), tmp_path)
-    took = call("import", *late, "-p", folder, "-m", "LWH", "--json")
+    took = call("import", *late, "-p", folder, "-m", "LWH", "--point-value", 10, "--json")
     assert any("on or after" in r or "not before" in r or "only" in r for r in took["remarks"]), took["remarks"]
     project = Project(folder)
     assert str(project.settings.holdout_first) == made["spans"]["holdout_first"]
     assert project.settings.capital == 80000
-    assert set(project.settings.assumed_costs) == {"GRN", "EURSEK", "LWH"}
+    assert set(project.settings.assumed) == {"GRN", "EURSEK", "LWH"}
+    assert "point value" not in project.settings.assumed_of("GRN"), "it was said"
     project.close()
     assert "already" in call("new", folder, "--from", *late, code=1)
 
 
 def test_spans_capital_costs_and_currency_are_set(tmp_path: Path) -> None:
     folder = tmp_path / "own"
-    call("new", folder, "--from", *write(FORMS["iso, UTC told"], truth("PWR"), tmp_path))
-    after = call("set", "-p", folder, "--holdout", "40%", "--capital", 70_000, "--currency", "nok", "-m", "PWR", "--spread",
-                 2, "--commission", 3.5, "--json")
-    assert (after["capital"], after["currency"], after["assumed_costs"]) == (70_000, "NOK", [])
+    call("new", folder, "--from", *write(FORMS["iso, UTC told"], truth("PWR"), tmp_path), "--point-value", 10)
+    after = call("set", "-p", folder, "--holdout", "40%", "--capital", 70_000, "--currency", "nok", "--json")
+    assert (after["capital"], after["currency"]) == (70_000, "NOK")
+    after = call("set", "-p", folder, "-m", "PWR", "--spread", 2, "--commission", 3.5, "--slippage", 1, "--json")
+    assert after["assumed"]["PWR"] == ["quote currency", "lots", "margin"], "only what was set is no longer assumed"
     assert (after["costs"]["PWR"]["spread_ticks"], after["costs"]["PWR"]["per_contract"]) == (2, 3.5)
     run = call("backtest", "-p", folder, "--template", "channel", "-m", "PWR", "--json")
     assert run["record"]["costs_assumed"] is False
@@ -111,6 +119,7 @@ def test_spans_capital_costs_and_currency_are_set(tmp_path: Path) -> None:
             (("--capital", -5), "must be greater than 0"),
             (("--holdout", "2031-01-01", "--last", "2032-01-01"), "lies outside the data"),
             (("--holdout", "most"), "is not a date"), (("--spread", 1), "costs belong to a market"),
+            (("--tick", 1), "belong to a market"),
             (("--training-first", "2021-01-01"), "training span must begin before")):
         assert words in call("set", "-p", folder, *arguments, code=1)
     call("sweep", "-p", folder, "-s", "1", "--vary", "slow=20:40:10", code=1)
@@ -118,7 +127,7 @@ def test_spans_capital_costs_and_currency_are_set(tmp_path: Path) -> None:
 
 def test_strategies_are_added_listed_shown_and_exported(tmp_path: Path) -> None:
     folder = tmp_path / "own"
-    call("new", folder, "--from", *write(FORMS["iso, UTC told"], truth("PWR"), tmp_path))
+    call("new", folder, "--from", *write(FORMS["iso, UTC told"], truth("PWR"), tmp_path), "--point-value", 10)
     formula = "name = 'Mine'\nlong_entry = crosses_above(close, sma(20))\nstop = 2 * atr(14)\n"
     added = call("strategy", "add", "-p", folder, "--formula", formula, "--json")
     assert (added["name"], added["market"], added["interval"]) == ("Mine", "PWR", "15 min")
@@ -152,5 +161,5 @@ def test_a_failing_start_leaves_nothing(tmp_path: Path) -> None:
 def test_an_exchange_gives_zone_sessions_and_holidays(tmp_path: Path) -> None:
     """Stamps in the exchange's own clock need no question where it is named."""
     path = write(FORMS["iso, no zone, market's clock"], truth("PWR"), tmp_path)
-    made = call("new", tmp_path / "p", "--from", *path, "--exchange", "XETR", "--json")
+    made = call("new", tmp_path / "p", "--from", *path, "--exchange", "XETR", "--point-value", 10, "--json")
     assert (made["markets"][0]["terms"]["calendar"], made["markets"][0]["layout"]["zone"]) == ("XETR", "Europe/Berlin")

@@ -4,8 +4,8 @@ from __future__ import annotations
 
 import importlib
 import pkgutil
-from dataclasses import replace
 from concurrent.futures import ThreadPoolExecutor
+from dataclasses import replace
 
 import numpy as np
 import pytest

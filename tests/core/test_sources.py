@@ -208,8 +208,9 @@ JUNE = month("2024-06", DAYS[1:], [106, 107, 108, 110, 111], [5, 30, 40, 50, 60]
     (Rule("volume", "unadjusted"), [100, 101, 102, 108, 110, 111], "2024-03-07"),
     (Rule("volume", "difference"), [105, 106, 107, 108, 110, 111], "2024-03-07"),
     (Rule("volume", "ratio"), [104.9, 105.95, 107, 108, 110, 111], "2024-03-07"),
-    (Rule("open interest", "difference"), [105, 106, 107, 108, 110, 111], "2024-03-07"),
-    # One trading date before March's last, 8 March, is 7 March.
+    # Open interest of 6 March is published on the 7th, so the roll is on the 8th.
+    (Rule("open interest", "difference"), [105, 106, 107, 108, 110, 111], "2024-03-08"),
+    # One trading date before March's last bar, 8 March, is 7 March; before an expiry on the 7th it is the 6th.
     (Rule("days before the last", "difference", 1), [105, 106, 107, 108, 110, 111], "2024-03-07"),
     (Rule("dates", "difference", dates=(dt.date(2024, 3, 8),)), [105, 106, 107, 108, 110, 111], "2024-03-08")])
 def test_contract_months_join_as_worked_by_hand(rule: Rule, closes: list[float], rolled: str) -> None:
@@ -227,6 +228,17 @@ def test_contract_months_join_as_worked_by_hand(rule: Rule, closes: list[float],
     assert str(made.rolls[0].date) == rolled
     assert (made.rolls[0].left, made.rolls[0].entered, made.rolls[0].difference) == ("2024-03", "2024-06", 5.0)
     assert made.month.tolist().count(0) == closes.index(108 if rolled == "2024-03-07" else 110)
+
+
+def test_what_is_to_be_known_of_a_joined_future_is_told() -> None:
+    """Days before a given expiry; ratios leave the grid, differences may lead below zero."""
+    told = Rule("days before the last", "difference", 1, expiries=(("2024-03", dt.date(2024, 3, 7)),))
+    made = join_months([JUNE, MARCH], terms(tick_size=0.05), told)
+    assert (str(made.rolls[0].date), made.notes) == ("2024-03-06", ())
+    assert "fall between ticks" in join_months([JUNE, MARCH], terms(tick_size=0.05), Rule("volume", "ratio")).notes[0]
+    high = month("2024-03", DAYS[:5], [2, 3, 4, 5, 6], [50, 50, 20, 10, 5])
+    sunk = month("2024-06", DAYS[1:], [1.2, 1.3, 0.5, 0.6, 0.7], [5, 30, 40, 50, 60])
+    assert "at or below zero" in join_months([high, sunk], terms(tick_size=0.05), Rule("volume")).notes[0]
 
 
 def test_months_that_cannot_be_joined_are_told() -> None:
@@ -247,7 +259,8 @@ def test_rolls_are_kept_shown_and_cost_what_the_cost_set_says(project: Project) 
     months = [("AAA-2024-02", RAW.take(slice(0, 700))), ("AAA-2024-05", late.take(slice(300, 1_500)))]
     take_in_all(project, BARS.terms, months, keep="old", origin="m", layout=LAYOUT, months=True)
     assert [s.name for s in project.sources.of("AAA")] == ["first", "2024-02", "2024-05"]
-    made = join_contracts(project, "AAA", ["2024-02", "2024-05"], Rule(days=2), "continuous")
+    made, notes = join_contracts(project, "AAA", ["2024-02", "2024-05"], Rule(days=2), "continuous")
+    assert "counted from the last bar of 2024-02" in notes[0]
     assert made.kind == "continuous"
     assert made.rolls[0][1:4] == ("2024-02", "2024-05", pytest.approx(0.5))
     bars = project.base("AAA", "continuous")
@@ -308,7 +321,10 @@ def test_terms_of_a_new_market_are_likely_and_its_worth_is_worked_out() -> None:
     price = np.array([1.10005, 1.1001, 1.10015, 1.1003])
     raw = Raw(5, instants(4, 5), price, price, price, price, np.zeros(4))
     clock = Clock("UTC", "open", None, ())
-    made, about = likely_terms("eurnok", raw, clock, "EUR")
+    likely = likely_terms("eurnok", raw, clock, "EUR")
+    made, about = likely.terms, likely.findings
+    assert likely.assumed == ("lots", "margin", "slippage", "spread")
+    assert "point value" in likely_terms("xaueur", raw, clock, "EUR").assumed, "ounces in a lot differ"
     assert (made.kind, made.tick_size, made.point_value, made.quote_currency) == ("currency pair", 0.00005, 100_000.0, "NOK")
     assert worth_lines(made.model_copy(update={"conversion_rate": 0.5}), "EUR") == [
         "1 tick on 1 lot = 2.50 EUR", "1.00 of price on 1 lot = 50,000.00 EUR", "3 ticks on 2 lots = 15.00 EUR"]

@@ -329,11 +329,12 @@ class Session(QObject):
 
         return bool(self.attempt(act))
 
-    def costs_are_set(self, code: str) -> None:
-        """The user has said what trading a market costs; from now on its costs are not assumed."""
-        assumed = self.project_settings.assumed_costs
-        if code in assumed:
-            self.change_settings(assumed_costs=tuple(c for c in assumed if c != code))
+    def terms_are_told(self, code: str, *terms: str) -> None:
+        """The user has said some terms of a market; from now on these are not assumed."""
+        before = self.project_settings
+        after = before.told(code, *terms)
+        if after != before:
+            self.change_settings(assumed=after.assumed)
 
     def keep_spans(self, first: dt.date, own_last: dt.date | None, border: dt.date, last: dt.date, months: int,
                    bars: int) -> bool:

@@ -30,6 +30,7 @@ from wolbrin.cli.fitting import fit_again
 from wolbrin.core.engine.brief import Brief, Costs
 from wolbrin.core.engine.ledger import ledger, order_log
 from wolbrin.core.engine.prepare import Prepared
+from wolbrin.core.engine.record import assumed_words
 from wolbrin.core.engine.run import Run, backtest, need_bars
 from wolbrin.core.errors import UserError
 from wolbrin.core.export.exporters import exporter
@@ -187,7 +188,7 @@ def add(app: typer.Typer, demo: Callable[[], Path]) -> None:
         else:
             console.print(describe(what), markup=False)
             title = f"{what.name} on {run.bars.terms.code} {interval_words(run.bars.interval)}, {brief.span}"
-            title += ", assumed costs" if brief.assumed else ""
+            title += f", {assumed_words(brief.assumed)}" if brief.assumed else ""
             if run.fault:
                 error_console.print(run.fault, markup=False)
             console.print(measures_table(title,

@@ -5,23 +5,44 @@ from __future__ import annotations
 from collections.abc import Callable
 from dataclasses import asdict, replace
 from pathlib import Path
-from typing import TYPE_CHECKING
 
 import typer
 
 from wolbrin.cli.common import FAILED, JSON, PROJECT, console, emit, error_console, open_project, run, told
-from wolbrin.cli.new import ORDER, YES, ask, check_choice, finding_json
+from wolbrin.cli.rolls import ADJUST, ROLL
+from wolbrin.cli.taking import (
+    KINDS_OF,
+    ORDER,
+    POINT_VALUE,
+    SESSIONS,
+    SPREAD_UNIT,
+    STAMP,
+    TIME_FORMAT,
+    YES,
+    ZONE,
+    Spoken,
+    ask,
+    check_choice,
+    finding_json,
+    open_questions,
+    read_months,
+    rolls_json,
+)
 from wolbrin.core.errors import UserError
 from wolbrin.core.jobs import State
+from wolbrin.core.market.importing.files import pieces
+from wolbrin.core.market.importing.grouping import clean_code
+from wolbrin.core.market.importing.layout import Layout, load_layout
+from wolbrin.core.market.importing.read import write_bad_rows
 from wolbrin.core.market.intervals import interval_words
-from wolbrin.core.market.terms import Terms, load_terms
+from wolbrin.core.market.quality import stamp as stamp_of
+from wolbrin.core.market.terms import load_terms
 from wolbrin.core.store.project import Project
-
-if TYPE_CHECKING:
-    from wolbrin.core.market.importing.files import Piece
-    from wolbrin.core.market.importing.layout import Layout
-    from wolbrin.core.market.importing.read import Imported
-    from wolbrin.core.store.sources import Source
+from wolbrin.core.work.importing import known_rows
+from wolbrin.core.work.looking import Judged, Opened, Wishes, judge_all, judge_first_month, look_job, questions_of
+from wolbrin.core.work.markets import quality
+from wolbrin.core.work.starting import spans_for, take_in_judged, take_in_months
+from wolbrin.core.work.told_files import read_words
 
 
 def _done(state: State) -> None:
@@ -32,8 +53,6 @@ def _done(state: State) -> None:
 
 def _layout(project: Project, name: str | None) -> Layout | None:
     """A layout by its file or the name it is remembered under; None to guess."""
-    from wolbrin.core.market.importing.layout import load_layout  # late
-
     if name is None:
         return None
     if name.endswith(".json"):
@@ -44,50 +63,51 @@ def _layout(project: Project, name: str | None) -> Layout | None:
     return named[0]
 
 
-def _take_months(project: Project, terms: Terms, found: list[Piece], layout: Layout | None, order: str,
-                 said: dict[str, str | None], keep: str) -> tuple[Source, list[tuple[str, Imported]]]:
-    """Read files as contract months, each a source of its own."""
-    from wolbrin.core.market.importing.guess import guess  # late
-    from wolbrin.core.market.importing.layout import make_layout  # late
-    from wolbrin.core.work.importing import read_job  # late
-    from wolbrin.core.work.starting import take_in_months  # late
-
-    outcome: list[list[tuple[str, Imported]]] = []
-    chosen = layout or guess(found, order).layout
-    chosen = make_layout(chosen.model_dump() | {k: v for k, v in said.items() if v is not None}, "options")
-    _done(run(read_job(found, chosen, outcome.append, True), "threads"))
-    made = take_in_months(project, terms, outcome[0], chosen, ", ".join(p.name for p in found[:20]), keep)
-    return made, outcome[0]
+def _as_months(opened: list[Opened]) -> list[Opened]:
+    """Files as contract months of one market, whatever they look like."""
+    if len({id(o.guess) for o in opened}) > 1 or any(o.aside for o in opened):
+        raise UserError("these files are of several kinds", ", ".join(p.name for o in opened for p in o.pieces[:2]),
+                        "Import contract months of one future at a time.")
+    opened[0].months = True
+    return opened
 
 
 def add(app: typer.Typer, demo: Callable[[], Path]) -> None:
     @app.command("import")
     def import_(
-            files: list[Path] = typer.Argument(..., help="Files or folders: CSV, TSV, TXT, gz, zip, Parquet."),
+            files: list[Path] = typer.Argument(...,
+                                               help="Files or folders: CSV, TXT, JSON, XLSX, Parquet, Feather, packed too."),
             market: str = typer.Option(..., "--market", "-m", help="Market code, there or new, or a terms file."),
             project: Path | None = PROJECT,
             source: str = typer.Option("file", "--source", help="Name of the source; new rows are added to one there."),
             layout: str | None = typer.Option(None, "--layout", help="A remembered layout or a file; guessed if absent."),
-            zone: str | None = typer.Option(None, "--zone", help="Time zone of stamps without an offset."),
-            stamp: str | None = typer.Option(None, "--stamp", help="open or close: which end of the bar carries the time."),
+            zone: str | None = typer.Option(None, "--zone", help=ZONE),
+            stamp: str | None = typer.Option(None, "--stamp", help=STAMP),
             keep: str = typer.Option("old", "--keep", help="old or new: whose prices count where they disagree."),
-            months: bool = typer.Option(False, "--months", help="Every file is a contract month of its own."),
+            months: bool = typer.Option(False, "--months", help="Every file is a contract month; they are joined."),
+            roll: str = typer.Option("", "--roll", help=f"Of contract months: {ROLL}"),
+            adjust: str = typer.Option("difference", "--adjust", help=ADJUST),
             order: str = typer.Option("", "--date-order", help=ORDER),
+            time_format: str = typer.Option("", "--time-format", help=TIME_FORMAT),
+            decimal: str = typer.Option("", "--decimal", help="The decimal sign: . or ,"),
             minutes: int | None = typer.Option(None, "--minutes", min=1, max=1440, help="Interval; of ticks' bars."),
+            tick: list[str] = typer.Option(None, "--tick", help="Of a new market: tick size."),
+            point_value: list[str] = typer.Option(None, "--point-value", help=POINT_VALUE),
+            quote: list[str] = typer.Option(None, "--quote-currency", help="Of a new market: what prices are in."),
+            kind: list[str] = typer.Option(None, "--kind", help=KINDS_OF),
+            sessions: list[str] = typer.Option(None, "--sessions", help=SESSIONS),
+            spread_unit: list[str] = typer.Option(None, "--spread-unit", help=SPREAD_UNIT),
             exchange: str = typer.Option("", "--exchange", help="Of a new market: sessions of a listed exchange."),
             bad: Path | None = typer.Option(None, "--bad", help="Write the rows that were not taken to this CSV."),
             yes: bool = YES, json: bool = JSON) -> None:
         """Read history files and take them into a market, there or new: all of it or nothing."""
-        from wolbrin.core.market.importing.files import pieces  # late
-        from wolbrin.core.market.importing.read import write_bad_rows  # late
-        from wolbrin.core.market.likely.terms_of import Said  # late
-        from wolbrin.core.work.importing import known_rows  # late
-        from wolbrin.core.work.looking import Opened, Wishes, judge, look_job, questions_of  # late
-        from wolbrin.core.work.starting import spans_for, take_in_judged  # late
-
         with told():
-            check_choice("--stamp", stamp, ("open", "close"))
             check_choice("--date-order", order or None, ("dmy", "mdy", "ymd"))
+            check_choice("--decimal", decimal or None, (".", ","))
+            check_choice("--keep", keep, ("old", "new"))
+            spoken = Spoken(exchange, [zone] if zone else None, [stamp] if stamp else None, tick, point_value, quote, kind,
+                            sessions,
+                            spread_unit)
             opened = open_project(project, demo)
             entry = next((m for m in opened.markets() if m.code == market), None)
             terms = load_terms(Path(market)) if market.endswith(".json") else entry.terms if entry else None
@@ -95,44 +115,67 @@ def add(app: typer.Typer, demo: Callable[[], Path]) -> None:
             if bad is not None:
                 write_bad_rows(bad, ())  # what cannot be written there is told before rows are kept
             chosen = _layout(opened, layout)
+            code = terms.code if terms else clean_code(market)
+            base = spoken.wishes(code, Wishes(
+                code=terms.code if terms else market, zone=chosen.zone if chosen else None,
+                stamp=chosen.stamp if chosen else None, order=order, time_format=time_format, decimal=decimal,
+                minutes=minutes,
+                layout=chosen, currency=opened.settings.currency, terms=terms,
+                old=known_rows(opened, terms.code, source) if entry and terms and not months else None))
+            looked: list[list[Opened]] = []
+            _done(run(look_job(found, base, looked.append), "threads"))
+            every = _as_months(looked[0]) if months else looked[0]
+            if len({o.code for o in every}) > 1:
+                raise UserError(f"these files hold {len({o.code for o in every})} markets", ", ".join(o.code for o in every),
+                                "Import one at a time, or start a project of them with `wolbrin new`.")
+            spans = spans_for(opened, every)
+            base = replace(base, border=spans.border if spans else opened.settings.holdout_first)
             remarks: list[str] = []
-            findings: list[dict[str, object]] = []
-            read: list[tuple[str, Imported]]
-            if months:
-                terms = terms or opened.market(market).terms
-                made, read = _take_months(opened, terms, found, chosen, order, {"zone": zone, "stamp": stamp}, keep)
+            notes: tuple[str, ...] = ()
+            judged: list[Judged]
+            if every[0].months:
+                first = read_months(every[0], base, spoken, roll, adjust)
+                judged = [judge_first_month(every[0], base)]
+                read = first.read
             else:
-                wishes = Wishes(code=terms.code if terms else market, zone=zone or (chosen.zone if chosen else None),
-                                stamp=stamp or (chosen.stamp if chosen else None), order=order, minutes=minutes,
-                                layout=chosen, said=Said(exchange), currency=opened.settings.currency, terms=terms,
-                                old=known_rows(opened, terms.code, source) if entry and terms else None)
-                looked: list[list[Opened]] = []
-                _done(run(look_job(found, wishes, looked.append), "threads"))
-                if len(looked[0]) > 1:
-                    raise UserError(f"these files hold {len(looked[0])} markets", ", ".join(o.code for o in looked[0]),
-                                    "Import one at a time, or start a project of them with `wolbrin new`.")
-                spans = spans_for(opened, looked[0])
-                border = spans.border if spans else opened.settings.holdout_first
-                judged = judge(looked[0][0], replace(wishes, border=border))
-                findings = [finding_json(f) for f in judged.findings]
-                ask(questions_of([judged]), yes)
-                made, _, remarks = take_in_judged(opened, judged, source, keep, spans)
-                read = [(source, judged.imported)]
+                judged = judge_all(every, lambda _: base)
+                read = [(j.aside or source, j.imported) for j in judged]
+            findings = [finding_json(f) for j in judged for f in j.findings]
+            questions = questions_of(judged)
+            if json and open_questions(questions, yes):
+                emit({"questions": [{"market": c} | finding_json(f) for c, f in questions],
+                      "markets": [{"code": j.code, "source": j.aside or source, "read": read_words(j),
+                                   "guesses": [finding_json(f) for f in j.findings]} for j in judged]})
+            ask(questions, yes)
+            if every[0].months:
+                made, notes = take_in_months(opened, judged[0].terms, read, judged[0].layout,
+                                             ", ".join(p.name for p in found[:20]), keep, judged[0].assumed, first.rule,
+                                             spans)
+            else:
+                for j in judged[::-1]:
+                    made, _, lack = take_in_judged(opened, j, j.aside or source, keep, spans) if not j.aside else (
+                        *take_in_judged(opened, j, j.aside, keep)[:2], [])
+                    remarks += lack
             rows = [b for _, i in read for b in i.bad]
             if bad is not None:
                 write_bad_rows(bad, rows)
             result = {"market": made.market, "source": made.name, "interval": interval_words(made.interval),
+                      "read": [read_words(j) for j in judged],
                       "rows": sum(i.rows for _, i in read), "taken": sum(len(i.raw) for _, i in read),
                       "bad": sum(i.bad_count for _, i in read), "first": made.first, "last": made.last,
-                      "notes": [n for _, i in read for n in i.notes], "remarks": remarks, "guesses": findings,
-                      "bad_rows": [asdict(b) for b in rows[:100]]}
+                      "notes": [*(n for _, i in read for n in i.notes), *notes], "remarks": remarks, "guesses": findings,
+                      "rolls": rolls_json(made), "bad_rows": [asdict(b) for b in rows[:100]]}
         if json:
             emit(result)
             return
+        for j in judged:
+            console.print(f"{j.code}{f', {j.aside}' if j.aside else ''}: read as {read_words(j)}.", markup=False)
         console.print(f"{made.market}, {made.name}: {result['taken']:,} of {result['rows']:,} rows taken, "
                       f"{result['bad']:,} could not be read; {result['interval']}, {made.first} to {made.last} UTC.",
                       markup=False)
-        for words in remarks:
+        if made.rolls:
+            console.print(f"{len(made.rolls)} rolls; list them with `wolbrin join -m {made.market} --list`.", markup=False)
+        for words in (*remarks, *(f"{n[0].upper()}{n[1:]}." for n in notes)):
             console.print(words, markup=False)
         for b in rows[:10]:
             console.print(f"  {b.file}, row {b.row}: {b.reason}", markup=False)
@@ -143,9 +186,6 @@ def add(app: typer.Typer, demo: Callable[[], Path]) -> None:
                  treated: bool = typer.Option(False, "--treated", help="Judge the bars after treatment."),
                  json: bool = JSON) -> None:
         """Report what is wrong with a market's history, where, and its score."""
-        from wolbrin.core.market.quality import stamp  # late
-        from wolbrin.core.work.markets import quality  # late
-
         with told():
             opened = open_project(project, demo)
             name = source or opened.market(market).source
@@ -153,7 +193,7 @@ def add(app: typer.Typer, demo: Callable[[], Path]) -> None:
         if json:
             findings = []
             for f in made.findings:
-                places = [{"time": f"{stamp(p.time)}Z".replace(" ", "T"), "bars": p.bars, "words": p.words}
+                places = [{"time": f"{stamp_of(p.time)}Z".replace(" ", "T"), "bars": p.bars, "words": p.words}
                           for p in f.places[:1000]]
                 findings.append({"key": f.key, "title": f.title, "bars": f.count, "share": f.share, "points": f.cost,
                                  "places": places})
@@ -163,5 +203,5 @@ def add(app: typer.Typer, demo: Callable[[], Path]) -> None:
         for f in made.findings:
             if f.count:
                 first = f.places[0]
-                console.print(f"  {f.title}: {f.count:,} ({f.share:.3%}), worst {stamp(first.time)} UTC, {first.words}",
+                console.print(f"  {f.title}: {f.count:,} ({f.share:.3%}), worst {stamp_of(first.time)} UTC, {first.words}",
                               markup=False)

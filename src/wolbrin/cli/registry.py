@@ -102,6 +102,16 @@ def _history(app: typer.Typer, wiring: Wiring) -> None:
     history.add(app, wiring.demo)
 
 
+def _join(app: typer.Typer, wiring: Wiring) -> None:
+    from wolbrin.cli import join  # late
+    join.add(app, wiring.demo)
+
+
+def _own(app: typer.Typer, wiring: Wiring) -> None:
+    from wolbrin.cli import own  # late
+    own.add(app, wiring.demo)
+
+
 def _settings(app: typer.Typer, wiring: Wiring) -> None:
     from wolbrin.cli import settings  # late
     settings.add(app, wiring.demo)
@@ -149,8 +159,11 @@ COMMANDS: list[Commands] = [
              _check),
     Commands({"import": "Read history files and take them into a market, there or new: all of it or nothing.",
               "quality": "Report what is wrong with a market's history, where, and its score."}, _history),
-    Commands({"set": "Change spans, the border, capital, currency or a market's costs; without options, show them."},
+    Commands({"join": "Join contract months into one continuous future, or list months and rolls."}, _join),
+    Commands({"set": "Change spans, the border, capital, currency, or a market's terms and costs; without options, show "
+                     "them."},
              _settings),
+    Commands({"own": "Own indicators of a project: list, show, confirm."}, _own),
     Commands({"strategy": "Add, list, show and export strategies."}, _strategies),
     Commands({
         "holdout": "Show what is sealed, what was opened and judged, and what the next opening asks; or move the border.",

@@ -1,4 +1,4 @@
-"""`wolbrin set`: spans, border, capital, currency and costs of a project."""
+"""`wolbrin set`: spans, border, capital and currency of a project, terms and costs of its markets."""
 
 from __future__ import annotations
 
@@ -10,14 +10,20 @@ from typing import Any
 import typer
 from pydantic import ValidationError
 
-from wolbrin.cli.common import JSON, PROJECT, console, emit, finite, open_project, read_day, told
+from wolbrin.cli.common import JSON, PROJECT, console, emit, error_console, finite, open_project, read_day, told
 from wolbrin.cli.new import share_or_day
+from wolbrin.core.engine.record import assumed_words
 from wolbrin.core.errors import UserError
 from wolbrin.core.faults import explain
+from wolbrin.core.market.exchanges import exchange_zone
+from wolbrin.core.market.likely.terms_of import spoken_sessions
+from wolbrin.core.market.terms import ASSUMABLE, Terms
 from wolbrin.core.store.project import Project
-from wolbrin.core.store.settings import Settings
+from wolbrin.core.store.settings import COST_NAMES, Settings
+from wolbrin.core.work.terms_change import change_terms, downstream
 
-COSTS = ("spread_ticks", "slippage_ticks", "per_contract", "percent", "minimum")
+COSTS = ("spread_ticks", "slippage_ticks", "per_contract", "percent", "minimum", "roll_ticks")
+SESSIONS_OF = 'Such as "Mon-Fri 09:00-17:00 Europe/Oslo", "none", "around the clock".'
 
 
 def _border(project: Project, wanted: float | dt.date) -> dt.date:
@@ -32,25 +38,68 @@ def _border(project: Project, wanted: float | dt.date) -> dt.date:
     return first + dt.timedelta(days=round((last - first).days * (1 - wanted)))
 
 
+def _margin(text: str) -> dict[str, float | None]:
+    """Margin as written: money a contract, 1:30 on notional, or none."""
+    if text == "none":
+        return {"per_contract": None, "leverage": None}
+    key, number = ("leverage", text[2:]) if text.startswith("1:") else ("per_contract", text)
+    try:
+        return {"per_contract": None, "leverage": None, key: float(number)}
+    except ValueError:
+        raise UserError(f'"{text}" is no margin', "--margin",
+                        "Write money a contract such as 1200, or 1:30, or none.") from None
+
+
+def _terms(before: Terms, said: dict[str, Any], sessions: str | None, holidays: str | None, margin: str | None) -> Terms:
+    """Terms of a market with what was said. Raises UserError naming what cannot be."""
+    values = before.model_dump() | {k: v for k, v in said.items() if v is not None}
+    if sessions is not None:
+        rules, zone = spoken_sessions(sessions)
+        values |= {"sessions": [r.model_dump() for r in rules], "calendar": said.get("calendar") or ""}
+        values |= {"time_zone": zone} if zone else {}
+    if holidays is not None:
+        values["closed"] = () if holidays == "none" else tuple(d.strip() for d in holidays.split(",") if d.strip())
+    if margin is not None:
+        values["margin"] = _margin(margin)
+    if said.get("calendar"):
+        values["time_zone"] = said.get("time_zone") or exchange_zone(said["calendar"])
+    try:
+        return Terms.model_validate(values)
+    except ValidationError as err:
+        raise explain(err, f"terms of {before.code}") from None
+
+
 def add(app: typer.Typer, demo: Callable[[], Path]) -> None:
     @app.command("set")
     def set_(project: Path | None = PROJECT,
              first: str | None = typer.Option(None, "--training-first", help="First day of training."),
              until: str | None = typer.Option(None, "--training-last", help="Last day of training; none: up to the border."),
              holdout: str | None = typer.Option(None, "--holdout", help="The border: its first sealed day, or a share: 35%."),
-             spend: str = typer.Option("", "--spend", help="Why the border moves although work was done."),
+             spend: str = typer.Option("", "--spend", help="Why the border or terms change although work rests on them."),
              last: str | None = typer.Option(None, "--last", help="Last day of data."),
              capital: float | None = typer.Option(None, "--capital", callback=finite, help="Starting capital."),
-             currency: str | None = typer.Option(None, "--currency", help="Of the account, ISO 4217."),
-             market: str | None = typer.Option(None, "--market", "-m", help="Whose costs are set."),
+             currency: str | None = typer.Option(None, "--currency", help="Of the account; with -m of the market's prices."),
+             market: str | None = typer.Option(None, "--market", "-m", help="Whose terms and costs are set."),
              spread: float | None = typer.Option(None, "--spread", callback=finite, help="Ticks, half at each fill."),
              slippage: float | None = typer.Option(None, "--slippage", callback=finite, help="Ticks a market or stop fill."),
              commission: float | None = typer.Option(None, "--commission", callback=finite, help="A contract and side."),
              percent: float | None = typer.Option(None, "--percent", callback=finite,
                                                   help="Commission, percent of notional a side."),
              minimum: float | None = typer.Option(None, "--minimum", callback=finite, help="Least commission a side."),
+             roll: float | None = typer.Option(None, "--roll", callback=finite, help="Ticks for holding over a roll."),
+             worth: float | None = typer.Option(None, "--point-value", callback=finite, help="Money for 1.00 on a contract."),
+             tick: float | None = typer.Option(None, "--tick", callback=finite, help="Smallest price step."),
+             sessions: str | None = typer.Option(None, "--sessions", help=SESSIONS_OF),
+             zone: str | None = typer.Option(None, "--zone", help="Time zone of the sessions, such as Europe/Oslo."),
+             exchange: str | None = typer.Option(None, "--exchange", help="Sessions of a listed exchange, such as XOSL."),
+             holidays: str | None = typer.Option(None, "--holidays", help="Closed days: 12-25,2024-03-29, or none."),
+             margin: str | None = typer.Option(None, "--margin", help="Money a contract, 1:30 on notional, or none."),
+             lot: float | None = typer.Option(None, "--lot", callback=finite, help="Step of sizes."),
+             minimum_lot: float | None = typer.Option(None, "--minimum-lot", callback=finite, help="Smallest size."),
+             kind: str | None = typer.Option(None, "--kind", help="future, currency pair, index or other."),
+             confirm: bool = typer.Option(False, "--confirm", help="The market's assumed terms are right as they stand."),
              json: bool = JSON) -> None:
-        """Change spans, the border, capital, currency or a market's costs; without options, show them."""
+        """Change spans, the border, capital, currency, or a market's terms and costs; without options, show them."""
         with told():
             opened = open_project(project, demo)
             settings = opened.settings
@@ -63,22 +112,43 @@ def add(app: typer.Typer, demo: Callable[[], Path]) -> None:
                 changes["holdout_first"] = _border(opened, share_or_day(holdout) or 0.5)
             if last is not None:
                 changes["last"] = read_day(last, "last")
-            changes |= {k: v for k, v in (("capital", capital), ("currency", currency and currency.upper())) if v is not None}
-            costs = {k: v for k, v in zip(COSTS, (spread, slippage, commission, percent, minimum)) if v is not None}
-            if costs and market is None:
-                raise UserError("costs belong to a market", "--market", "Name one with -m.")
+            account = currency.upper() if currency and market is None else None
+            changes |= {k: v for k, v in (("capital", capital), ("currency", account)) if v is not None}
+            costs = {k: v for k, v in zip(COSTS, (spread, slippage, commission, percent, minimum, roll)) if v is not None}
+            own: dict[str, Any] = {"point_value": worth, "tick_size": tick, "time_zone": zone, "calendar": exchange,
+                                   "lot_step": lot, "minimum_lot": minimum_lot, "kind": kind,
+                                   "quote_currency": currency.upper() if currency and market else None}
+            contract = any(v is not None for v in (*own.values(), sessions, holidays, margin))
+            if (costs or contract or confirm) and market is None:
+                raise UserError("terms and costs belong to a market", "--market", "Name one with -m.")
+            said: tuple[str, ...] = ()
             try:
                 after = Settings.model_validate(settings.model_dump() | changes)
                 if costs:
                     after = after.with_own_costs(opened.market(str(market)).terms, **costs)
             except ValidationError as err:
                 raise explain(err, "set") from None
+            if contract:
+                before = opened.market(str(market)).terms
+                wanted = _terms(before, own, sessions, holidays, margin)
+                found = downstream(opened, wanted)
+                for words in found.changes:  # said before anything changes
+                    error_console.print(f"{market}, {words}.", markup=False)
+                said = change_terms(opened, wanted, spend).changes
+                names = [n for n, there in (("point value", worth), ("quote currency", currency), ("margin", margin),
+                                            ("lots", lot), ("lots", minimum_lot)) if there is not None]
+                names += [COST_NAMES[k] for k in costs if k in COST_NAMES]
+                after = after.model_copy(update={"assumed": opened.settings.assumed}).told(str(market), *names)
+                settings = opened.settings
+            if confirm:
+                after = after.told(str(market), *ASSUMABLE)
             if after != settings:
                 opened.update_settings(after, spend)
             entries = [m for m in opened.markets() if market is None or m.code == market]
             result = {"training_first": after.training_first, "training_last": after.training.last,
                       "holdout_first": after.holdout_first, "last": after.last, "capital": after.capital,
-                      "currency": after.currency, "assumed_costs": after.assumed_costs,
+                      "currency": after.currency, "assumed": {m.code: after.assumed_of(m.code) for m in entries},
+                      "changes": list(said), "terms": {m.code: m.terms for m in entries},
                       "costs": {m.code: after.costs_of(m.terms) for m in entries}}
         if json:
             emit(result)
@@ -87,6 +157,8 @@ def add(app: typer.Typer, demo: Callable[[], Path]) -> None:
                       markup=False)
         for m in entries:
             c = after.costs_of(m.terms)
-            assumed = " (assumed)" if m.code in after.assumed_costs else ""
+            assumed = f" ({assumed_words(after.assumed_of(m.code))})" if after.assumed_of(m.code) else ""
             console.print(f"  {m.code}{assumed}: spread {c.spread_ticks:g} ticks, slippage {c.slippage_ticks:g}, commission "
-                          f"{c.per_contract:g} a contract and side, {c.percent:g}%, at least {c.minimum:g}", markup=False)
+                          f"{c.per_contract:g} a contract and side, {c.percent:g}%, at least {c.minimum:g}; tick "
+                          f"{m.terms.tick_size:g}, point value {m.terms.point_value:g} {m.terms.quote_currency}",
+                          markup=False)

@@ -24,10 +24,11 @@ from wolbrin.core.engine.brief import Costs
 from wolbrin.core.errors import UserError
 from wolbrin.core.faults import words_of
 from wolbrin.core.market.intervals import Interval, interval_words
+from wolbrin.core.market.terms import COST_TERMS
 from wolbrin.core.measures.wording import number
 from wolbrin.core.rules.model import Strategy
 from wolbrin.core.rules.words import sizing_words
-from wolbrin.core.store.settings import CONTRACT_COSTS, OWN_COSTS, Settings
+from wolbrin.core.store.settings import CONTRACT_COSTS, OWN_COSTS, Settings, costs_told
 
 
 def day(date: dt.date) -> str:
@@ -126,7 +127,7 @@ class BriefLine(QWidget):
                              (self.span, span_words(s.settings)),
                              (self.costs, cost_words(s.settings.costs_of(s.entry.terms))
                               + (f" ({chosen})" if (chosen := s.settings.cost_set.get(s.market)) else "")
-                              + (" (assumed)" if s.market in s.settings.assumed_costs else "")),
+                              + (" (assumed)" if set(s.settings.assumed_of(s.market)) & set(COST_TERMS) else "")),
                              (self.capital, f"{number(s.settings.capital)} {s.settings.currency}"),
                              (self.fill, strategy.fill),
                              (self.flat, flat if strategy.flat_by_session_end else "held overnight"),
@@ -322,7 +323,7 @@ class BriefLine(QWidget):
             if costs != now:
                 name = name or OWN_COSTS
                 every.setdefault(s.market, {})[name] = costs
-                s.costs_are_set(s.market)
+                s.terms_are_told(s.market, *costs_told(now, costs))
             picked = {k: v for k, v in s.settings.cost_set.items() if k != s.market} | ({s.market: name} if name else {})
             return s.change_settings(cost_sets={c: {n: v.model_dump() for n, v in sets.items()} for c, sets in every.items()},
                                      cost_set=picked)

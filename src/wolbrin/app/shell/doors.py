@@ -53,6 +53,7 @@ def open_door(window: Frame, at: str) -> None:
 DOORS: dict[str, Callable[[Frame], None]] = {
     "sessions": lambda w: _markets_page(w, "terms", "sessions"),
     "rate": lambda w: _markets_page(w, "terms", "conversion_rate"),
+    "months": lambda w: _markets_page(w, "contracts"),
     "treatment": lambda w: _markets_page(w, "treatment"),
     "import": _import,
     "span": lambda w: w.brief.span.click(),

@@ -8,7 +8,7 @@ from typing import Literal
 from pydantic import Field
 
 from wolbrin.core.market.bars import Span
-from wolbrin.core.market.terms import Terms
+from wolbrin.core.market.terms import COST_TERMS, Terms
 from wolbrin.core.models import Model
 
 # What the bars of a span are to whoever judges the result. "free": no project and so no border; "whole": training and
@@ -52,7 +52,7 @@ class Brief:
 
     most_bars: only the last so many bars of the span decide, for quick tests; None for all.
     fine: walk the bars of a shorter interval inside each bar, where the history has them.
-    role: what the span is. assumed: the costs are assumed, nobody has set them.
+    role: what the span is. assumed: terms that nobody has set and no file shows (see market.terms.ASSUMABLE).
     """
 
     span: Span = Span()
@@ -61,4 +61,9 @@ class Brief:
     most_bars: int | None = None
     fine: bool = False
     role: Role = "free"
-    assumed: bool = False
+    assumed: tuple[str, ...] = ()
+
+    @property
+    def costs_assumed(self) -> bool:
+        """Whether any cost is assumed."""
+        return any(name in COST_TERMS for name in self.assumed)

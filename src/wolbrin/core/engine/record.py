@@ -16,6 +16,7 @@ from wolbrin.core.faults import explain
 from wolbrin.core.indicators.columns import Columns
 from wolbrin.core.market.bars import Span
 from wolbrin.core.market.intervals import interval_words
+from wolbrin.core.market.terms import ASSUMABLE, COST_TERMS
 from wolbrin.core.models import Model
 from wolbrin.core.rules.model import Strategy
 
@@ -31,6 +32,7 @@ class Record(Model):
     digests by name. strategy: hash of the rules. first, last, role: the span and what it is. seeds: of whatever was drawn.
     tried: parameter sets, draws and trial cells among which this one could be chosen, on this market in this project.
     answers: what somebody said of other markets that go before this one by more than any market does, by market.
+    assumed: terms on which the money rests although nobody has set them and no file shows them.
     note: why a stored record could not be read; such a one is of version 0.
     """
 
@@ -56,6 +58,7 @@ class Record(Model):
     seeds: tuple[int, ...] = ()
     tried: int = Field(1, ge=0)
     answers: dict[str, str] = {}
+    assumed: tuple[str, ...] = ()
     note: str = ""
 
     @property
@@ -67,7 +70,7 @@ class Record(Model):
     def key(self) -> str:
         """Digest of all that decides the result's bits; how many were tried does not."""
         # Answers came later, and do not count while there are none, so that evidence gathered before stays.
-        left_out = {"tried", "note"} | (set() if self.answers else {"answers"})
+        left_out = {"tried", "note", "assumed"} | (set() if self.answers else {"answers"})
         text = json.dumps(self.model_dump(mode="json", exclude=left_out), sort_keys=True)
         return hashlib.sha256(text.encode()).hexdigest()[:24]
 
@@ -78,7 +81,8 @@ class Record(Model):
     @property
     def brief(self) -> Brief:
         """The question this answers."""
-        return Brief(self.span, self.costs, self.capital, self.most_bars, self.fine_fills, self.role, self.costs_assumed)
+        return Brief(self.span, self.costs, self.capital, self.most_bars, self.fine_fills, self.role,
+                     self.assumed or (COST_TERMS if self.costs_assumed else ()))
 
     def words(self) -> str:
         """The brief in one line, as it stands under a result."""
@@ -88,10 +92,12 @@ class Record(Model):
         parts = [text for there, text in (
             (c.per_contract, f"{c.per_contract:.2f} a side"), (c.percent, f"{c.percent:g}%"),
             (c.slippage_ticks, f"slippage {c.slippage_ticks:g}"), (c.spread_ticks, f"spread {c.spread_ticks:g}")) if there]
-        costs = (" + ".join(parts) or "none") + (", assumed" if self.costs_assumed else "")
+        costs = " + ".join(parts) or "none"
+        guessed = assumed_words(self.assumed or (COST_TERMS if self.costs_assumed else ()))
         source = f" ({self.source})" if self.source else ""
         return (f"{self.market}{source} {interval_words(self.interval)}, {self.role} {self.span}, costs {costs}, capital "
-                f"{self.capital:,.0f}, history {self.history[:8]}, rules {self.strategy[:8]}, {self.tried:,} tried"
+                f"{self.capital:,.0f}, history {self.history[:8]}, rules {self.strategy[:8]}, {self.tried:,} "
+                f"tried" + (f"; {guessed}" if guessed else "")
                 + "".join(f"; {m} leads: {said}" for m, said in self.answers.items()))
 
     @classmethod
@@ -112,6 +118,11 @@ class Record(Model):
             return cls.model_validate(data)
         except ValidationError as err:
             raise explain(err, where) from None
+
+
+def assumed_words(assumed: tuple[str, ...]) -> str:
+    """What money rests on that nobody has set, in words: "assumed: point value, spread"; empty where there is none."""
+    return "assumed: " + ", ".join(n for n in ASSUMABLE if n in assumed) if assumed else ""
 
 
 def read_record(data: dict[str, Any], where: str) -> Record:

@@ -182,7 +182,8 @@ def record_of(ready: Prepared, strategy: Strategy | None, brief: Brief, *, tried
     return Record(engine=engine_version(), market=terms.code, source=ready.source, interval=ready.bars.interval,
                   history=ready.bars.hash, histories=histories, own_indicators=own_read(strategy) if strategy else {},
                   strategy=strategy_hash(strategy) if strategy is not None else rules, first=brief.span.first,
-                  last=brief.span.last, role=brief.role, costs=brief.costs, costs_assumed=brief.assumed,
+                  last=brief.span.last, role=brief.role, costs=brief.costs, costs_assumed=brief.costs_assumed,
+                  assumed=brief.assumed,
                   capital=brief.capital, most_bars=brief.most_bars, fine_fills=fine, seeds=seeds, tried=tried,
                   answers=answers, **traded)
 

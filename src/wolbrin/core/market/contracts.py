@@ -1,7 +1,8 @@
 """Contract months joined into one continuous future.
 
-A month is left for the next one at the start of a trading date: given dates, a number of trading dates before the
-month's last, or the day after the next month's volume (or open interest) first exceeds it. The series may stay
+A month is left for the next one at the start of a trading date: given dates, a number of trading dates before it expires, or
+the day after the next month's volume first exceeds it; by open interest two days after, since that of a day is published on
+the next. Where no expiry is given, days count from a month's last bar, and that is told. The series may stay
 unadjusted (it jumps at every roll), or earlier months are moved so that it does not: by the difference of the two
 closes on the last common trading date before the roll, or by their ratio. Differences keep profits in points exact and
 may drive old prices below zero; ratios keep percentages. Back-adjustment as in R. Schwager, "A Complete Guide to the
@@ -39,12 +40,14 @@ class Month:
 
 @dataclass(frozen=True)
 class Rule:
-    """days: trading dates before the month's last, for that rule. dates: first trading date of each later month."""
+    """days: trading dates before the month expires, for that rule. expiries: last day of each month by name; a month without
+    one is counted from its last bar. dates: first trading date of each later month."""
 
     by: RollBy = "days before the last"
     adjust: Adjust = "difference"
     days: int = 3
     dates: tuple[dt.date, ...] = ()
+    expiries: tuple[tuple[str, dt.date], ...] = ()
 
 
 @dataclass(frozen=True)
@@ -62,11 +65,13 @@ class Roll:
 
 @dataclass(frozen=True)
 class Continuous:
-    """The joined bars as they were traded, the rolls, and the month of each bar as a number (int32[n])."""
+    """The joined bars as they were traded, the rolls, the month of each bar as a number (int32[n]), and what is to be known
+    of it, in sentences."""
 
     raw: Raw
     rolls: tuple[Roll, ...]
     month: NDArray[np.int32]
+    notes: tuple[str, ...] = ()
 
 
 @dataclass(frozen=True)
@@ -97,7 +102,11 @@ def _roll_date(old: _Days, new: _Days, rule: Rule, number: int, names: tuple[str
                             "Give one date for every change of month.")
         wanted = day_number(rule.dates[number])
     elif rule.by == "days before the last":
-        wanted = int(old.dates[max(0, len(old.dates) - 1 - max(0, rule.days))])
+        expiry = dict(rule.expiries).get(names[0])
+        last = len(old.dates) if expiry is None else int(np.searchsorted(old.dates, day_number(expiry), "right"))
+        if not last:
+            raise UserError(f"{names[0]} has no bar up to its expiry, {expiry}", "expiries", "Correct that date.")
+        wanted = int(old.dates[max(0, last - 1 - max(0, rule.days))])
     else:
         a, b = (old.interest, new.interest) if rule.by == "open interest" else (old.volume, new.volume)
         if a is None or b is None:
@@ -105,8 +114,10 @@ def _roll_date(old: _Days, new: _Days, rule: Rule, number: int, names: tuple[str
                             "Roll by volume or by date.")
         common, i, j = np.intersect1d(old.dates, new.dates, return_indices=True)
         above = np.flatnonzero(b[j] > a[i])
-        # Known at the day's end, so the next date is the first that can follow it.
-        wanted = int(common[above[0]]) + 1 if len(above) else int(old.dates[-1]) + 1
+        # Volume is known at the day's end, so the next date is the first that can follow it; open interest a day later.
+        dates = np.union1d(old.dates, new.dates)
+        after = np.searchsorted(dates, common[above[0]], "right") + (rule.by == "open interest") if len(above) else len(dates)
+        wanted = int(dates[after]) if after < len(dates) else int(old.dates[-1]) + 1
     usable = later[later >= wanted]
     if not len(usable):
         raise UserError(f"{names[1]} has no bar on or after the roll from {names[0]}", "roll",
@@ -124,9 +135,11 @@ def _joint(old: _Days, new: _Days, date: int, names: tuple[str, str]) -> tuple[f
     return float(old.close[i[k]]), float(new.close[j[k]])
 
 
-def join_months(months: list[Month], terms: Terms, rule: Rule) -> Continuous:
+def join_months(months: list[Month], terms: Terms, rule: Rule, until: int | None = None) -> Continuous:
     """Join months, given in any order, into one series. Prices stay as they were traded; `adjusted` moves them.
 
+    Args:
+        until: UTC ns; no note is made of what comes after.
     Raises:
         UserError: fewer than two months, months that do not meet, a rule that lacks what it needs.
     """
@@ -163,7 +176,36 @@ def join_months(months: list[Month], terms: Terms, rule: Rule) -> Continuous:
         stop = np.searchsorted(of_row, dates[number]) if number < len(dates) else len(raw)
         parts.append(raw.take(slice(int(first), int(stop))))
         month.append(np.full(len(parts[-1]), number, np.int32))
-    return Continuous(_on_grid(concatenated(parts), terms), tuple(rolls), np.concatenate(month))
+    joined = concatenated(parts)
+    return Continuous(_on_grid(joined, terms), tuple(rolls), np.concatenate(month),
+                      _notes(months, joined, rolls, terms, rule, int(joined.time[-1]) + 1 if until is None else until))
+
+
+def _notes(months: list[Month], joined: Raw, rolls: list[Roll], terms: Terms, rule: Rule,
+           until: int) -> tuple[str, ...]:
+    """What is to be known of a joined future, in sentences: how its rolls were set, and which prices are no traded ones."""
+    notes = []
+    if rule.by == "days before the last":
+        untold = [m.name for m in months[:-1] if m.name not in dict(rule.expiries)]
+        if untold:
+            notes.append(f"{rule.days} trading dates are counted from the last bar of {', '.join(untold[:4])}"
+                         f"{' ...' if len(untold) > 4 else ''}, since no expiry is given")
+    joined = joined.take(joined.time < until)
+    seams = [(r.time, r.difference, r.ratio) for r in rolls if r.time < until]
+    if rule.adjust != "unadjusted" and seams and len(joined):
+        moved = _moved(joined, seams, rule.adjust, until)
+        prices = np.concatenate(moved.prices)
+        ticks = prices / terms.tick_size
+        off = int(np.count_nonzero(np.abs(ticks - np.round(ticks)) > 1e-6))
+        if rule.adjust == "ratio" and off:
+            notes.append(f"{off:,} of {len(prices):,} prices adjusted by ratio fall between ticks and are rounded to the "
+                         f"grid")
+        below = int(np.count_nonzero(moved.low <= 0))
+        if below:
+            notes.append(f"{below:,} of {len(joined):,} bars adjusted by {rule.adjust} have prices at or below zero: "
+                         f"differences "
+                         "between them are right, percentages of them are not")
+    return tuple(notes)
 
 
 def adjusted(raw: Raw, terms: Terms, rolls: Sequence[tuple[int, float, float]], adjust: Adjust, still: int) -> Raw:
@@ -173,8 +215,11 @@ def adjusted(raw: Raw, terms: Terms, rolls: Sequence[tuple[int, float, float]], 
     earlier months are moved toward it by the rolls between, and later months too. What comes after `still` therefore never
     moves what came before it.
     """
-    if adjust == "unadjusted" or not rolls:
-        return raw
+    return raw if adjust == "unadjusted" or not rolls else _on_grid(_moved(raw, rolls, adjust, still), terms)
+
+
+def _moved(raw: Raw, rolls: Sequence[tuple[int, float, float]], adjust: Adjust, still: int) -> Raw:
+    """Rows moved as `adjusted` does, before they are rounded to the grid."""
     moments = np.array([r[0] for r in rolls], np.int64)
     here = np.searchsorted(moments, raw.time, "right")  # rolls behind each row
     there = int(np.searchsorted(moments, still, "left"))
@@ -186,7 +231,7 @@ def adjusted(raw: Raw, terms: Terms, rolls: Sequence[tuple[int, float, float]], 
         level = np.concatenate(([0.0], np.cumsum([r[1] for r in rolls])))
         shift = (level[there] - level)[here]
         o, h, lo, c = (p + shift for p in raw.prices)
-    return _on_grid(Raw(raw.interval, raw.time, o, h, lo, c, raw.volume, raw.end, raw.open_interest), terms)
+    return Raw(raw.interval, raw.time, o, h, lo, c, raw.volume, raw.end, raw.open_interest)
 
 
 def _on_grid(raw: Raw, terms: Terms) -> Raw:

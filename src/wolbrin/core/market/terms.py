@@ -18,6 +18,9 @@ CLOSED_DAY = re.compile(r"^(?:\d{4}-)?\d{2}-\d{2}$")
 WEEKDAYS = ("Mon", "Tue", "Wed", "Thu", "Fri", "Sat", "Sun")
 Weekday = Literal["Mon", "Tue", "Wed", "Thu", "Fri", "Sat", "Sun"]
 MINUTES_A_DAY = 24 * 60
+MONEY_TERMS = ("point value", "quote currency")  # what all money rests on
+COST_TERMS = ("spread", "slippage", "commission")
+ASSUMABLE = (*MONEY_TERMS, "lots", "margin", *COST_TERMS)  # terms that may rest on nothing but custom
 
 
 def minutes_of(clock: str) -> int:
@@ -225,6 +228,14 @@ class Terms(Model):
 
     def format_price(self, price: float) -> str:
         return f"{price:,.{self.digits}f}".replace("-", "\u2212")
+
+
+def terms_told(before: Terms, after: Terms) -> tuple[str, ...]:
+    """Which of ASSUMABLE differ between two states of a market's terms: somebody has said them."""
+    fields = {"point value": ("point_value",), "quote currency": ("quote_currency",), "lots": ("lot_step", "minimum_lot"),
+              "margin": ("margin",), "spread": ("spread_ticks",), "slippage": ("slippage_ticks",),
+              "commission": ("commission",)}
+    return tuple(name for name in ASSUMABLE if any(getattr(before, f) != getattr(after, f) for f in fields[name]))
 
 
 def load_terms(path: Path) -> Terms:

@@ -1,11 +1,17 @@
-"""Wall-clock time and UTC, by the tz database."""
+"""Wall-clock time and UTC, by the tz database.
+
+A clock is a zone of that database ("Europe/Oslo"), a fixed distance from UTC ("UTC+2", "UTC-5:30"), or a zone and hours ahead
+of it ("America/New_York+7"): the clock of many forex files, whose day ends when it is 17:00 in New York, changes when New
+York's does. Common practice, no source.
+"""
 
 from __future__ import annotations
 
 import datetime as dt
+import re
 from functools import lru_cache
 from typing import NamedTuple
-from zoneinfo import ZoneInfo
+from zoneinfo import ZoneInfo, ZoneInfoNotFoundError
 
 import numpy as np
 from numpy.typing import NDArray
@@ -13,6 +19,59 @@ from numpy.typing import NDArray
 NS = 1_000_000_000
 DAY = 86_400
 Instants = NDArray[np.int64]
+FIXED = re.compile(r"^(?:UTC|GMT) ?([+-]) ?(\d{1,2})(?::?([0-5]\d))?$", re.IGNORECASE)
+AHEAD = re.compile(r"^(.+?) ?([+-]) ?(\d{1,2})(?: ?h| hours?)?$")
+NEW_YORK = "America/New_York"
+BROKER = f"{NEW_YORK}+7"  # the day ends at 17:00 in New York, when it is midnight there
+EASTERN_EUROPE = "Europe/Helsinki"
+FARTHEST = 14  # hours; no clock is farther from UTC, and none is set farther from another
+
+
+def _in_database(name: str) -> bool:
+    try:
+        ZoneInfo(name)
+    except (ZoneInfoNotFoundError, ValueError, OSError):
+        return False
+    return True
+
+
+@lru_cache(maxsize=256)
+def parts_of(clock: str) -> tuple[str, int]:
+    """A clock as a zone of the tz database and seconds ahead of it. Raises ValueError when it is none."""
+    text = clock.strip()
+    if _in_database(text):
+        return text, 0
+    fixed = FIXED.match(text)
+    if fixed and int(fixed[2]) <= FARTHEST:
+        ahead = int(fixed[2]) * 3600 + int(fixed[3] or 0) * 60
+        return "UTC", ahead if fixed[1] == "+" else -ahead
+    found = AHEAD.match(text)
+    if found and int(found[3]) <= FARTHEST:
+        zone = NEW_YORK if found[1].lower() in ("new york", "ny", "new_york") else found[1]
+        if _in_database(zone) and not zone.startswith("Etc/"):
+            return zone, int(found[3]) * 3600 * (1 if found[2] == "+" else -1)
+    raise ValueError(f'"{clock}" is not a time zone: neither one of the tz database, such as Europe/Oslo, nor a distance '
+                     f'from '
+                     "UTC, such as UTC+2, nor hours ahead of a zone, such as America/New_York+7")
+
+
+def known_clock(value: str) -> str:
+    """A clock as it is kept: "UTC+2", "America/New_York+7", or the zone's name. Raises ValueError when it is none."""
+    zone, ahead = parts_of(value)
+    if not ahead:
+        return zone
+    hours, minutes = divmod(abs(ahead) // 60, 60)
+    return f"{zone}{'+' if ahead > 0 else '-'}{hours}" + (f":{minutes:02d}" if minutes else "")
+
+
+def clock_words(clock: str) -> str:
+    """A clock as one says it."""
+    zone, ahead = parts_of(clock)
+    if zone == NEW_YORK and ahead:
+        return f"New York {'plus' if ahead > 0 else 'less'} {abs(ahead) // 3600} hours"
+    if zone == EASTERN_EUROPE and not ahead:
+        return "UTC+2/+3 by Europe's dates (Europe/Helsinki)"
+    return known_clock(clock)
 
 
 class Shifts(NamedTuple):
@@ -30,7 +89,8 @@ def _offset(zone: ZoneInfo, second: int) -> int:
 
 @lru_cache(maxsize=32)
 def _shifts(name: str, first_year: int, last_year: int) -> Shifts:
-    zone = ZoneInfo(name)
+    base, ahead = parts_of(name)
+    zone = ZoneInfo(base)
     start, stop = (int(dt.datetime(y, 1, 1, tzinfo=dt.UTC).timestamp()) for y in (first_year, last_year + 1))
     at: list[int] = []
     offset = [_offset(zone, start)]
@@ -43,7 +103,7 @@ def _shifts(name: str, first_year: int, last_year: int) -> Shifts:
                 low, high = (low, middle) if _offset(zone, middle) == now else (middle, high)
             at.append(high)
             offset.append(now)
-    return Shifts(np.array(at, np.int64) * NS, np.array(offset, np.int64) * NS)
+    return Shifts(np.array(at, np.int64) * NS, (np.array(offset, np.int64) + ahead) * NS)
 
 
 def _shifts_over(ns: Instants, name: str) -> Shifts:

@@ -13,6 +13,7 @@ import numpy as np
 from wolbrin.core.engine import codes as k
 from wolbrin.core.engine.run import Run
 from wolbrin.core.market.bars import day_of
+from wolbrin.core.market.terms import MONEY_TERMS
 from wolbrin.core.measures.breakdown import groups
 from wolbrin.core.measures.catalogue import measure
 from wolbrin.core.measures.costs import waterfall
@@ -63,6 +64,11 @@ def cautions(run: Run) -> list[Caution]:
             "orders")
     if not n:
         return found
+    guessed = [name for name in MONEY_TERMS if name in run.brief.assumed]
+    if guessed:
+        say("assumed", f"All money rests on an assumed {' and '.join(guessed)} of {run.bars.terms.code}; set it in its "
+                       f"terms.",
+            "costs")
     values = measure(Facts.of(run), ("profit_factor", "win_rate", "average"))
     strategy = run.strategy
     stopless = strategy.stop is None and strategy.trail is None

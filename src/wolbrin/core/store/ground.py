@@ -14,7 +14,7 @@ from pathlib import Path
 from threading import RLock
 
 from wolbrin.core.engine.prepare import Prepared
-from wolbrin.core.errors import UserError
+from wolbrin.core.errors import Door, UserError
 from wolbrin.core.indicators.own import OwnIndicators
 from wolbrin.core.market.bars import Bars
 from wolbrin.core.store.database import Database
@@ -26,12 +26,14 @@ HELD = 6
 @dataclass(frozen=True)
 class Ground:
     """folder: the project's. sources: (market, source, history) of every source. active: (market, source tested on). answers:
-    (other market, market it goes before, what somebody said of that)."""
+    (other market, market it goes before, what somebody said of that). unjoined: markets that are tested on one of several
+    contract months, which is refused."""
 
     folder: str
     sources: tuple[tuple[str, str, History], ...]
     active: tuple[tuple[str, str], ...]
     answers: tuple[tuple[str, str, str], ...] = ()
+    unjoined: tuple[str, ...] = ()
 
     def unsealed(self) -> Ground:
         """The same with all sealed rows. Only `store.sealed` may ask for it."""
@@ -79,7 +81,15 @@ class Histories:
         return bars
 
     def prepared(self, market: str, interval: int, source: str | None = None) -> Prepared:
-        """A market at an interval, made ready for runs."""
+        """A market at an interval, made ready for runs.
+
+        Raises:
+            UserError: no source is named, and the market is contract months that are not joined.
+        """
+        if source is None and market in self.ground.unjoined:
+            raise UserError(f"{market} is several contract months that are not joined, and one of them is not the market",
+                            market,
+                            f"Join them: `wolbrin join -m {market}`.", Door(f"Join the months of {market}", "months"))
         name = self.ground.source_of(market, source)
         key = market, name, interval
         with self._lock:

@@ -34,7 +34,7 @@ from wolbrin.core.store.recovering import is_damage, recover
 from wolbrin.core.store.searches import Searches
 from wolbrin.core.store.settings import OwnSpan, Settings
 from wolbrin.core.store.shelf_columns import complete
-from wolbrin.core.store.sources import HISTORY, Sources
+from wolbrin.core.store.sources import HISTORY, MONTH, Sources
 from wolbrin.core.store.strategies import Strategies, StrategyEntry
 
 __all__ = ["DATABASE", "HISTORY", "MarketEntry", "Project", "StrategyEntry", "now"]
@@ -233,7 +233,18 @@ class Project(Database):
         return Ground(str(self.folder), tuple((s.market, s.name, self.sources.history(s, terms[s.market], border))
                                               for s in self.sources.all()),
                       tuple((m.code, m.source) for m in markets),
-                      tuple((m, t, said) for t in terms for m, said in self.answers_on(t).items()))
+                      tuple((m, t, said) for t in terms for m, said in self.answers_on(t).items()), self._unjoined(markets))
+
+    def _unjoined(self, markets: list[MarketEntry]) -> tuple[str, ...]:
+        """Markets that are tested on one of several contract months."""
+        kinds: dict[str, list[str]] = {}
+        active = {m.code: m.source for m in markets}
+        alone = set()
+        for s in self.sources.all():
+            kinds.setdefault(s.market, []).append(s.kind)
+            if s.kind == MONTH and active.get(s.market) == s.name:
+                alone.add(s.market)
+        return tuple(c for c in active if c in alone and kinds[c].count(MONTH) > 1)
 
     def answers_on(self, market: str) -> dict[str, str]:
         """What somebody said of other markets that go before this one, by market."""

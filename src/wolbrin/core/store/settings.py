@@ -10,11 +10,19 @@ from pydantic import Field, model_validator
 from wolbrin.core.engine.brief import Brief, Costs, Role
 from wolbrin.core.errors import UserError
 from wolbrin.core.market.bars import Span
-from wolbrin.core.market.terms import Terms
+from wolbrin.core.market.terms import ASSUMABLE, Terms
 from wolbrin.core.models import Model
 
+# Terms that may rest on nothing but custom, and which of them each cost is.
+COST_NAMES = {"spread_ticks": "spread", "slippage_ticks": "slippage", "per_contract": "commission", "percent": "commission",
+              "minimum": "commission"}
 OWN_COSTS = "own costs"
 CONTRACT_COSTS = ""  # the cost set that is the contract terms' own
+
+
+def costs_told(before: Costs, after: Costs) -> tuple[str, ...]:
+    """Which costs differ between two sets, as `COST_NAMES` calls them: somebody has said them."""
+    return tuple({name for field, name in COST_NAMES.items() if getattr(before, field) != getattr(after, field)})
 
 
 class OwnSpan(Model):
@@ -36,7 +44,7 @@ class Settings(Model):
     holdout_first is the border: the first sealed trading date, for all markets. training_last: training ends that day
     already; the day before the border where absent.
     cost_sets: named costs by market code; cost_set: the chosen one by market code, the contract terms where absent.
-    assumed_costs: markets whose costs nobody has set yet.
+    assumed: by market code, terms that nobody has set yet and no file shows (see ASSUMABLE).
     most_bars, most_months: only the last so much of the training span, for quick tests; at most one of them.
     """
 
@@ -49,7 +57,7 @@ class Settings(Model):
     training_last: dt.date | None = None
     cost_sets: dict[str, dict[str, Costs]] = {}
     cost_set: dict[str, str] = {}
-    assumed_costs: tuple[str, ...] = ()
+    assumed: dict[str, tuple[str, ...]] = {}
     most_bars: int | None = Field(None, ge=10, le=100_000_000)
     most_months: int | None = Field(None, ge=1, le=1200)
     fine_fills: bool = Field(False, description="walk bars of the market's own interval inside each bar traded on")
@@ -66,6 +74,12 @@ class Settings(Model):
                 raise ValueError("costs stand by market")
             data["cost_sets"] = {code: {OWN_COSTS: costs} for code, costs in old.items()} | data.get("cost_sets", {})
             data["cost_set"] = dict.fromkeys(old, OWN_COSTS) | data.get("cost_set", {})
+        if isinstance(data, dict) and "assumed_costs" in data:  # one mark a market, until each term had its own
+            data = dict(data)
+            markets = data.pop("assumed_costs")
+            if not isinstance(markets, list | tuple) or not isinstance(data.get("assumed", {}), dict):
+                raise ValueError("what is assumed stands by market")
+            data["assumed"] = {str(code): ASSUMABLE for code in markets} | data.get("assumed", {})
         return data
 
     @model_validator(mode="after")
@@ -93,6 +107,17 @@ class Settings(Model):
             raise UserError(f"this strategy's own training span ({Span(own.first, own.last)}) holds no day of the project's "
                             f"({whole})", "training span", "Give it another span, or the project's.")
         return self.model_copy(update={"training_first": first, "training_last": last})
+
+    def assumed_of(self, code: str) -> tuple[str, ...]:
+        """Terms of a market that rest on nothing but custom, in the order of ASSUMABLE."""
+        mine = self.assumed.get(code, ())
+        return tuple(name for name in ASSUMABLE if name in mine)
+
+    def told(self, code: str, *terms: str) -> Settings:
+        """Settings under which some terms of a market are no longer assumed."""
+        left = tuple(t for t in self.assumed_of(code) if t not in terms)
+        others = {k: v for k, v in self.assumed.items() if k != code}
+        return self.model_copy(update={"assumed": others | ({code: left} if left else {})})
 
     @property
     def training(self) -> Span:
@@ -124,14 +149,14 @@ class Settings(Model):
 
     def with_own_costs(self, terms: Terms, **changes: float | None) -> Settings:
         """Settings under which some costs of a market are changed: of the chosen cost set, or in one of the user's own where
-        the contract terms are chosen. From then on they are not assumed."""
+        the contract terms are chosen. From then on these are not assumed."""
         name = self.cost_set.get(terms.code, CONTRACT_COSTS) or OWN_COSTS
         costs = Costs.model_validate(self.costs_of(terms).model_dump() | changes)
         sets = self.cost_sets | {terms.code: self.cost_sets.get(terms.code, {}) | {name: costs}}
-        return self.model_copy(update={"cost_sets": sets, "cost_set": self.cost_set | {terms.code: name},
-                                       "assumed_costs": tuple(c for c in self.assumed_costs if c != terms.code)})
+        made = self.model_copy(update={"cost_sets": sets, "cost_set": self.cost_set | {terms.code: name}})
+        return made.told(terms.code, *(COST_NAMES[k] for k in changes if k in COST_NAMES))
 
     def brief(self, terms: Terms, span: Span | None = None, role: Role = "training") -> Brief:
         """The question a run asks: training span unless told otherwise, this project's costs, capital and limit."""
         return Brief(span or self.training, self.costs_of(terms), self.capital,
-                     self.most_bars if span is None else None, self.fine_fills, role, terms.code in self.assumed_costs)
+                     self.most_bars if span is None else None, self.fine_fills, role, self.assumed_of(terms.code))

@@ -3,12 +3,12 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from pathlib import Path
 
 from wolbrin.core.errors import UserError
 from wolbrin.core.jobs import Job, Until
 from wolbrin.core.market.importing.append import Joined, join
 from wolbrin.core.market.importing.files import Piece
+from wolbrin.core.market.importing.grouping import stem_of
 from wolbrin.core.market.importing.layout import Layout
 from wolbrin.core.market.importing.read import Imported, Reader
 from wolbrin.core.market.raw import Raw
@@ -44,7 +44,7 @@ def read_job(found: list[Piece], layout: Layout, done: Callable[[list[tuple[str,
 
 
 def _stem(piece: Piece) -> str:
-    return Path(piece.member or piece.path.name.removesuffix(".gz")).stem[:60]
+    return stem_of(piece)[:60]
 
 
 def known_rows(project: Project, market: str, source: str) -> Raw | None:
@@ -91,7 +91,7 @@ def take_in_all(project: Project, terms: Terms, read: list[tuple[str, Raw]], *, 
     made: list[Source] = []
     try:
         for name, raw in read:
-            name = _month_name(name, terms.code) if months else name
+            name = month_name(name, terms.code) if months else name
             made.append(take_in(project, terms, name, raw, keep=keep, origin=origin, layout=layout, month=months,
                                 settings=None if made else settings)[0])
     except BaseException:
@@ -102,7 +102,7 @@ def take_in_all(project: Project, terms: Terms, read: list[tuple[str, Raw]], *, 
     return made[-1]
 
 
-def _month_name(stem: str, code: str) -> str:
+def month_name(stem: str, code: str) -> str:
     """A contract month's name from its file's: without the market's code before it."""
     rest = stem[len(code):].lstrip("-_. ") if stem.upper().startswith(code.upper()) else stem
     return rest or stem

@@ -18,20 +18,23 @@ from wolbrin.core.jobs import Job, Until
 from wolbrin.core.market.bars import day_number
 from wolbrin.core.market.exchanges import exchange_zone
 from wolbrin.core.market.findings import Finding
+from wolbrin.core.market.importing.columns import Guess, SaidOfLayout
 from wolbrin.core.market.importing.files import Piece
 from wolbrin.core.market.importing.fit import Fit, fit_to_bars, fit_to_sessions
-from wolbrin.core.market.importing.grouping import Group, are_months, clean_code, group_files
-from wolbrin.core.market.importing.guess import Guess, guess
+from wolbrin.core.market.importing.grouping import Group, are_months, clean_code, group_files, without_interval
+from wolbrin.core.market.importing.guess import guess
+from wolbrin.core.market.importing.kinds import UNKNOWN, Kind, by_kind
 from wolbrin.core.market.importing.layout import Layout, make_layout
 from wolbrin.core.market.importing.preview import overlap
 from wolbrin.core.market.importing.read import Imported, Reader
 from wolbrin.core.market.intervals import interval_words
 from wolbrin.core.market.likely.clock import Clock, find_clock
 from wolbrin.core.market.likely.kind import pair_of
-from wolbrin.core.market.likely.terms_of import Said, likely_terms
+from wolbrin.core.market.likely.terms_of import Quoted, Said, likely_terms
 from wolbrin.core.market.raw import Raw, ticks_to_bars
 from wolbrin.core.market.sessions import NS_A_DAY
-from wolbrin.core.market.terms import Terms, known_zone
+from wolbrin.core.market.terms import Terms
+from wolbrin.core.market.zones import known_clock
 
 LEAST_LEARNED = 200
 LEAST_BARS, LEAST_DAYS = 100, 10
@@ -46,6 +49,7 @@ class Wishes:
     zone: str | None = None
     stamp: str | None = None
     order: str = ""
+    time_format: str = ""
     decimal: str = ""
     minutes: int | None = None
     layout: Layout | None = None
@@ -58,7 +62,8 @@ class Wishes:
 
 @dataclass
 class Opened:
-    """Files of one market, read, not yet judged. months: they are contract months of a future, by names or by overlap."""
+    """Files of one market, read, not yet judged. months: they are contract months of a future, by names or by overlap. aside:
+    the source they become beside the main one of that market, such as "daily"; empty for the main one."""
 
     code: str
     pieces: list[Piece]
@@ -66,6 +71,7 @@ class Opened:
     reader: Reader
     read: Imported | None = None
     months: bool = False
+    aside: str = ""
 
     @property
     def clock(self) -> Imported:
@@ -77,7 +83,7 @@ class Opened:
 
 @dataclass(frozen=True)
 class Judged:
-    """Files of one market, read and judged. findings: all guesses. week: of the clock, for drawing."""
+    """Files of one market, read and judged. findings: all guesses. assumed: terms that rest on nothing but custom."""
 
     code: str
     layout: Layout
@@ -86,6 +92,8 @@ class Judged:
     terms: Terms
     findings: tuple[Finding, ...]
     pieces: tuple[Piece, ...] = field(default=(), compare=False)
+    assumed: tuple[str, ...] = ()
+    aside: str = ""
 
     @property
     def questions(self) -> list[Finding]:
@@ -112,9 +120,9 @@ def open_files(found: list[Piece], wishes: Wishes) -> list[Opened]:
         groups = [Group(wanted, tuple(found))]  # the user has said of which market all of them are
     if wishes.zone:
         known_zone_of(wishes.zone)
-    for group in groups:
-        mine = list(group.pieces)
-        made = guess(mine, wishes.order)
+    for group, kind, aside in _kinds(groups, wishes):
+        mine = list(kind.pieces)
+        made = guess(mine, SaidOfLayout(wishes.order, wishes.time_format))
         layout = wishes.layout or made.layout
         if wishes.decimal:
             layout = make_layout(layout.model_dump() | {"decimal": wishes.decimal})
@@ -126,10 +134,12 @@ def open_files(found: list[Piece], wishes: Wishes) -> list[Opened]:
             code = clean_code(name) or group.code or clean_code(made.markets[0] if made.markets else "")
             if wishes.code and len(groups) == 1 and len(names) == 1:
                 code = clean_code(wishes.code)
+            elif code == group.code:
+                code = without_interval(code, kind.minutes)
             reading = layout.model_copy(update={"market": name})
-            months = not name and (are_months(mine) or overlap(mine, reading))
-            out.append(Opened(code, mine, made, Reader(mine, reading), months=months))
-    if wishes.code and len(out) > 1:
+            months = not name and not aside and (are_months(mine) or overlap(mine, reading))
+            out.append(Opened(code, mine, made, Reader(mine, reading), months=months, aside=aside))
+    if wishes.code and len({o.code for o in out}) > 1:
         keep = [o for o in out if o.code == clean_code(wishes.code)]
         if not keep:
             raise UserError(f"these files hold {len(out)} markets, and none is called {wishes.code}",
@@ -138,18 +148,34 @@ def open_files(found: list[Piece], wishes: Wishes) -> list[Opened]:
     return out
 
 
+def _kinds(groups: list[Group], wishes: Wishes) -> list[tuple[Group, Kind, str]]:
+    """Files of each market by interval: those of the most bytes are the main source, the others are sources of their own."""
+    if wishes.layout is not None:
+        return [(group, Kind(UNKNOWN, group.pieces), "") for group in groups]
+    found = [(g, [Kind(UNKNOWN, g.pieces)] if are_months(list(g.pieces)) else by_kind(list(g.pieces))) for g in groups]
+    # Names such as PWR30 and PWR1440 are one market at two intervals.
+    merged: dict[str, list[Piece]] = {}
+    for group, kinds in found:
+        merged.setdefault(without_interval(group.code, kinds[0].minutes), []).extend(group.pieces)
+    if len(merged) < len(groups):
+        groups = [Group(code, tuple(mine)) for code, mine in merged.items()]
+        found = [(g, by_kind(list(g.pieces))) for g in groups]
+    return [(group, kind, kind.words if i else "") for group, kinds in found for i, kind in enumerate(kinds)]
+
+
 def known_zone_of(zone: str) -> str:
-    """A zone's name. Raises UserError when the tz database has none of that name."""
+    """A clock as it is kept. Raises UserError when there is none of that name."""
     try:
-        return known_zone(zone)
+        return known_clock(zone)
     except ValueError as err:
-        raise UserError(str(err), "--zone", "Name one such as Europe/Oslo or UTC.") from None
+        raise UserError(str(err), "--zone", "Name one.") from None
 
 
 def reopened(opened: Opened, layout: Layout) -> Opened:
     """The same files to be read under another layout; its zone and end of the bar are decided after reading."""
     reading = layout.model_copy(update={"zone": "UTC", "stamp": "open", "market": opened.reader.layout.market})
-    return Opened(opened.code, opened.pieces, opened.guess, Reader(opened.pieces, reading), months=opened.months)
+    return Opened(opened.code, opened.pieces, opened.guess, Reader(opened.pieces, reading), months=opened.months,
+                  aside=opened.aside)
 
 
 def look_job(found: list[Piece], wishes: Wishes, done: Callable[[list[Opened]], None],
@@ -196,6 +222,28 @@ def before(raw: Raw, border: dt.date | None) -> Raw:
     return raw.take(slice(0, stop)) if stop >= LEAST_LEARNED else raw
 
 
+def judge_all(opened: list[Opened], wishes: Callable[[str], Wishes]) -> list[Judged]:
+    """Decide everything about files of one or several markets; further sources of a market are judged under its terms.
+
+    Args:
+        wishes: what was said of a market, by its code.
+    Raises:
+        UserError: nothing can be made of some of them.
+    """
+    main: dict[str, Judged] = {}
+    out = []
+    for one in sorted(opened, key=lambda o: bool(o.aside)):
+        said = wishes(one.code)
+        first = main.get(one.code)
+        if one.aside and first is not None:
+            said = replace(said, terms=first.terms, old=None)
+        made = judge(one, said)
+        if not one.aside:
+            main[one.code] = made
+        out.append(made if made.code != "NEW" or first is None else replace(made, code=first.code))
+    return out
+
+
 def judge(opened: Opened, wishes: Wishes) -> Judged:
     """Decide zone, end of the bar and terms of files that were read.
 
@@ -219,26 +267,36 @@ def judge(opened: Opened, wishes: Wishes) -> Judged:
     own = imported.raw if imported.raw.interval else ticks_to_bars(imported.raw, final.build)
     known = before(own, wishes.border)
     if wishes.terms is None:
-        terms, about = likely_terms(code or "NEW", known, clock, wishes.currency, wishes.said,
-                                    _quotes_before(imported, known))
+        likely = likely_terms(code or "NEW", known, clock, wishes.currency, wishes.said,
+                              _quoted_before(imported, known, final.ticks))
+        terms, about, assumed = likely.terms, likely.findings, likely.assumed
     else:
-        terms, about = wishes.terms, ()
+        terms, about, assumed = wishes.terms, (), ()
     named = Finding("market", code, "As you said." if wishes.code else "So its file or its column calls it.") if code else (
         Finding("market", "?", "Neither name nor column of the file says which market it is.", False, True, "--market"))
     step = Finding("interval", interval_words(own.interval),
                    "The most common step between rows." if imported.raw.interval else "Bars are built from ticks.")
     head = () if wishes.terms is not None else (named,)
+    if opened.aside:
+        names = ", ".join(p.name for p in opened.pieces[:3]) + (" ..." if len(opened.pieces) > 3 else "")
+        head = (Finding("source", f"{code or terms.code}, {opened.aside}",
+                        f"{names} hold {opened.aside} rows and are not mixed "
+                        "with the others; they become a source of their own."),)
     findings = (*head, *opened.guess.findings, step, *clock.findings, *about, *imported.findings)
-    return Judged(terms.code, final, imported, clock, terms, tuple(dict.fromkeys(findings)), tuple(opened.pieces))
+    return Judged(terms.code, final, imported, clock, terms, tuple(dict.fromkeys(findings)), tuple(opened.pieces), assumed,
+                  opened.aside)
 
 
-def _quotes_before(imported: Imported, known: Raw) -> tuple[NDArray[np.float64], NDArray[np.float64]] | None:
-    """Bids and asks of the time of the rows that may be learned from."""
-    if imported.quotes is None:
-        return None
-    time, bid, ask = imported.quotes
-    mine = time <= known.ends[-1]
-    return bid[mine], ask[mine]
+def _quoted_before(imported: Imported, known: Raw, middle: bool) -> Quoted:
+    """What the file holds beside its prices, of the time of the rows that may be learned from."""
+    if imported.quotes is not None:
+        time, bid, ask = imported.quotes
+        mine = time <= known.ends[-1]
+        return Quoted(bid[mine], ask[mine], middle=middle)
+    if imported.spreads is not None:
+        time, spread = imported.spreads
+        return Quoted(spread=spread[time <= known.ends[-1]])
+    return Quoted()
 
 
 @dataclass(frozen=True)

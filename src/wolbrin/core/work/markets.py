@@ -7,20 +7,21 @@ from dataclasses import dataclass, replace
 from wolbrin.core.engine.brief import Costs
 from wolbrin.core.engine.run import backtest
 from wolbrin.core.errors import UserError
-from wolbrin.core.market.bars import Span, day_of
+from wolbrin.core.market.bars import Span, day_number, day_of
 from wolbrin.core.market.contracts import Month, Rule, join_months
 from wolbrin.core.market.intervals import to_interval
 from wolbrin.core.market.likely.clock import find_clock
 from wolbrin.core.market.likely.week import Week
 from wolbrin.core.market.quality import Report, report
 from wolbrin.core.market.raw import Raw
+from wolbrin.core.market.sessions import NS_A_DAY
 from wolbrin.core.market.treatment import Treated, Treatment, treat
 from wolbrin.core.market.two_sources import Compared, compare_sources
 from wolbrin.core.measures.two_runs import TwoRuns, match_runs
 from wolbrin.core.rules.model import Strategy
 from wolbrin.core.store.project import Project
 from wolbrin.core.store.settings import OwnSpan
-from wolbrin.core.store.sources import CONTINUOUS, Source
+from wolbrin.core.store.sources import CONTINUOUS, MONTH, Source
 
 MOST_STEPS = 1_000_000
 
@@ -77,15 +78,38 @@ def compare(project: Project, market: str, first: str, second: str, strategy: St
     return Comparison(prices, match_runs(*runs), costs)
 
 
-def join_contracts(project: Project, market: str, months: list[str], rule: Rule, name: str) -> Source:
-    """Build a continuous future from contract months of a market and keep it as a source."""
-    terms = project.market(market).terms
-    made = join_months([Month(m, project.sources.raw(project.sources.get(market, m))) for m in months], terms, rule)
+def months_of(project: Project, market: str) -> list[Source]:
+    """Contract months of a market, in order of their last bar."""
+    return sorted((s for s in project.sources.of(market) if s.kind == MONTH), key=lambda s: s.last)
+
+
+def month_rows(project: Project, market: str) -> dict[str, Raw]:
+    """Rows of the contract months of a market by name, sealed ones too: for joining them. Empty for a market that is not
+    there."""
+    return {m.name: project.sources.raw(m) for m in months_of(project, market)}
+
+
+def join_contracts(project: Project, market: str, months: list[str], rule: Rule, name: str) -> tuple[Source, tuple[str, ...]]:
+    """Build a continuous future from contract months of a market and keep it as a source; a market that was tested on one of
+    its months is tested on it from now on. Returns also what is to be known of it, in sentences.
+
+    Raises:
+        UserError: they cannot be joined so; nothing was changed then.
+    """
+    entry = project.market(market)
+    terms = entry.terms
+    taken = [s for s in project.sources.of(market) if s.name == name and s.kind != CONTINUOUS]
+    if taken:
+        raise UserError(f'{market} has a source "{name}" that is no continuous future', "--name", "Write another name.")
+    made = join_months([Month(m, project.sources.raw(project.sources.get(market, m))) for m in months], terms, rule,
+                       day_number(project.settings.holdout_first) * NS_A_DAY)
     rolls = tuple((r.time, r.left, r.entered, 0.0 if r.difference != r.difference else r.difference,
                    1.0 if r.ratio != r.ratio else r.ratio) for r in made.rolls)
     words = f"{len(months)} contract months, rolled by {rule.by}, {rule.adjust}"
-    return project.sources.put(terms, name, made.raw, kind=CONTINUOUS, origin=words, rolls=rolls,
-                               adjust=rule.adjust)
+    alone = project.sources.get(market, entry.source).kind == MONTH
+    source = project.sources.put(terms, name, made.raw, kind=CONTINUOUS, origin=words, rolls=rolls,
+                                 adjust=rule.adjust, activate=True if alone else None)
+    return source, made.notes
 
 
 def week_of(project: Project, source: Source) -> Week | None:

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import datetime as dt
 import shutil
+from collections.abc import Sequence
 from dataclasses import dataclass, field
 from pathlib import Path
 
@@ -12,10 +13,12 @@ from numpy.typing import NDArray
 
 from wolbrin.core.engine.run import backtest
 from wolbrin.core.errors import UserError, WolbrinError
+from wolbrin.core.market.contracts import Adjust, Month, Rule, join_months
 from wolbrin.core.market.importing.append import Joined
 from wolbrin.core.market.importing.layout import Layout
 from wolbrin.core.market.importing.read import Imported
 from wolbrin.core.market.intervals import DAILY
+from wolbrin.core.market.likely.terms_of import check_worth
 from wolbrin.core.market.raw import Raw
 from wolbrin.core.market.terms import Terms
 from wolbrin.core.market.treatment import Treatment, treat
@@ -23,10 +26,11 @@ from wolbrin.core.rules.model import Strategy
 from wolbrin.core.rules.templates import Template, templates
 from wolbrin.core.store.project import DATABASE, HISTORY, MarketEntry, Project
 from wolbrin.core.store.settings import Settings
-from wolbrin.core.store.sources import Source
+from wolbrin.core.store.sources import CONTINUOUS, Source
 from wolbrin.core.work.footing import Footing
-from wolbrin.core.work.importing import take_in, take_in_all
+from wolbrin.core.work.importing import month_name, take_in, take_in_all
 from wolbrin.core.work.looking import LEAST_BARS, LEAST_DAYS, Judged, Opened, days_of
+from wolbrin.core.work.markets import join_contracts, month_rows
 
 EPOCH = dt.date(1970, 1, 1)
 SEALED_SHARE = 1 / 3
@@ -182,8 +186,9 @@ def spans_for(project: Project, opened: list[Opened]) -> Spans | None:
 
 def take_in_judged(project: Project, judged: Judged, source: str = "file", keep: str = "old",
                    spans: Spans | None = None) -> tuple[Source, Joined, list[str]]:
-    """Keep files that were judged, as a source of a market that is there or of a new one. A new market's costs are marked as
-    assumed. Returns the source, what was joined, and sentences about what lacks.
+    """Keep files that were judged, as a source of a market that is there or of a new one. What no file shows
+    of a new market and nobody has said is marked as assumed. Returns the source, what was joined, and sentences about what
+    lacks.
 
     Args:
         spans: the project's, where this is its first history.
@@ -191,7 +196,9 @@ def take_in_judged(project: Project, judged: Judged, source: str = "file", keep:
         UserError: the rows give no bar under the terms; nothing was changed then.
     """
     origin = ", ".join(p.name for p in judged.pieces[:20])
-    terms, settings = _welcome(project, judged.terms, spans)
+    if judged.assumed or not any(m.code == judged.code for m in project.markets()):
+        check_worth(judged.terms.tick_value, judged.terms.quote_currency, judged.code)
+    terms, settings = _welcome(project, judged.terms, spans, judged.assumed)
     made, joined = take_in(project, terms, source, judged.imported.raw, keep=keep, origin=origin, layout=judged.layout,
                            settings=settings)
     entry = project.market(judged.code)
@@ -206,13 +213,13 @@ def take_in_judged(project: Project, judged: Judged, source: str = "file", keep:
     return made, joined, [r for r in remarks if r]
 
 
-def _welcome(project: Project, terms: Terms, spans: Spans | None) -> tuple[Terms, Settings | None]:
-    """Terms and settings with which a market comes in: of a new one costs are assumed, and the first brings the border; None
-    where nothing changes."""
+def _welcome(project: Project, terms: Terms, spans: Spans | None, assumed: tuple[str, ...]) -> tuple[Terms, Settings | None]:
+    """Terms and settings with which a market comes in: of a new one some terms are assumed, and the first brings the
+    border; None where nothing changes."""
     there, settings = project.markets(), project.settings
     if any(m.code == terms.code for m in there):
         return terms, None
-    changes: dict[str, object] = {"assumed_costs": (*settings.assumed_costs, terms.code)}
+    changes: dict[str, object] = {"assumed": settings.assumed | ({terms.code: assumed} if assumed else {})}
     if spans is not None and not there and not project.worked():
         changes |= {"training_first": spans.first, "holdout_first": spans.border, "last": spans.last, "training_last": None}
     terms = likely_conversion(terms, settings.currency, [*(m.terms for m in there), terms])
@@ -225,13 +232,29 @@ def check_bars(judged: Judged) -> None:
 
 
 def take_in_months(project: Project, terms: Terms, read: list[tuple[str, Imported]], layout: Layout, origin: str,
-                   keep: str = "old") -> Source:
-    """Keep contract months of a market that is there or new, each as a source of its own: all of them, or none."""
+                   keep: str = "old", assumed: tuple[str, ...] = (), rule: Rule | None = None,
+                   spans: Spans | None = None) -> tuple[Source, tuple[str, ...]]:
+    """Keep contract months of a market that is there or new, each as a source of its own: all of them, or none.
+
+    Args:
+        rule: by which they are joined at once, with the months that are there already; None to leave them.
+    Returns:
+        The source that was made last, and what is to be known of it, in sentences.
+    Raises:
+        UserError: they cannot be kept, or not be joined; nothing was changed then.
+    """
+    every = month_rows(project, terms.code) | {month_name(stem, terms.code): i.raw for stem, i in read}
+    rule = rule if len(every) > 1 else None
+    if rule is not None:  # before anything is kept
+        join_months([Month(n, raw) for n, raw in every.items()], terms, rule)
     days = [np.unique(i.raw.time // (86_400 * 10**9)) for _, i in read]
-    empty = not project.markets() and not project.worked() and project.settings.holdout_first == Settings().holdout_first
-    terms, settings = _welcome(project, terms, likely_spans([np.unique(np.concatenate(days))]) if empty else None)
-    return take_in_all(project, terms, [(stem, i.raw) for stem, i in read], keep=keep, origin=origin, layout=layout,
+    empty = spans is None and not project.markets() and not project.worked() and (
+        project.settings.holdout_first == Settings().holdout_first)
+    spans = likely_spans([np.unique(np.concatenate(days))]) if empty else spans
+    terms, settings = _welcome(project, terms, spans, assumed)
+    made = take_in_all(project, terms, [(stem, i.raw) for stem, i in read], keep=keep, origin=origin, layout=layout,
                        months=True, settings=settings)
+    return (made, ()) if rule is None else join_contracts(project, terms.code, list(every), rule, CONTINUOUS)
 
 
 def add_first_strategy(project: Project, code: str) -> tuple[int, str]:
@@ -243,8 +266,40 @@ def add_first_strategy(project: Project, code: str) -> tuple[int, str]:
     return id, named.name
 
 
-def start_project(folder: Path, judged: list[Judged], spans: Spans, currency: str, capital: float) -> Started:
-    """Make a project of files that were judged: markets, border, costs marked as assumed, and a first strategy. When
+@dataclass(frozen=True)
+class Months:
+    """Contract months of one future: what was judged by the largest of them, the rows of each by its file's name, and the
+    rule by which they are joined."""
+
+    judged: Judged
+    read: list[tuple[str, Imported]]
+    rule: Rule
+
+    @property
+    def days(self) -> NDArray[np.int64]:
+        """Days since 1970 on which any of them has rows."""
+        return np.unique(np.concatenate([i.raw.time // (86_400 * 10**9) for _, i in self.read]))
+
+
+def likely_rule(read: list[tuple[str, Imported]], adjust: Adjust = "difference") -> Rule:
+    """How contract months are joined where nothing was said: by volume, else by open interest.
+
+    Raises:
+        UserError: they hold neither.
+    """
+    raws = [i.raw for _, i in read]
+    if all((r.volume > 0).any() for r in raws):
+        return Rule("volume", adjust)
+    if all(r.open_interest is not None and (r.open_interest > 0).any() for r in raws):
+        return Rule("open interest", adjust)
+    raise UserError("these contract months hold neither volume nor open interest, by which one is left for the next",
+                    "--roll",
+                    "Say how many days before a month's end: --roll days:5, or name a file of dates.")
+
+
+def start_project(folder: Path, judged: list[Judged], spans: Spans, currency: str, capital: float,
+                  months: Sequence[Months] = ()) -> Started:
+    """Make a project of files that were judged: markets, border, what is assumed marked so, and a first strategy. When
     anything fails, nothing stays.
 
     Raises:
@@ -255,9 +310,14 @@ def start_project(folder: Path, judged: list[Judged], spans: Spans, currency: st
                                               holdout_first=spans.border, last=spans.last))
     try:
         started = Started(project, spans)
-        for j in sorted(judged, key=lambda j: j.terms.kind != "currency pair"):  # pairs first: they convert the others
-            started.remarks += take_in_judged(project, j)[2]
-        first = next((j.code for j in judged if _trains(project, j.code)), None)
+        for j in sorted(judged, key=lambda j: (bool(j.aside), j.terms.kind != "currency pair")):  # pairs convert the others
+            started.remarks += take_in_judged(project, j, j.aside or "file")[2]
+        for m in months:
+            notes = take_in_months(project, m.judged.terms, m.read, m.judged.layout, ", ".join(n for n, _ in m.read[:20]),
+                                   assumed=m.judged.assumed, rule=m.rule, spans=spans)[1]
+            started.remarks += [f"{m.judged.code}: {n}." for n in notes]
+        every = [*(j.code for j in judged), *(m.judged.code for m in months)]
+        first = next((code for code in every if _trains(project, code)), None)
         if first is not None:
             started.strategy = add_first_strategy(project, first)[1]
         return started

@@ -27,6 +27,7 @@ from wolbrin.core.export.exporters import EXPORTERS, Exporter, exporter
 from wolbrin.core.export.steps import export_job
 from wolbrin.core.market.bars import day_number
 from wolbrin.core.market.intervals import interval_words
+from wolbrin.core.market.terms import MONEY_TERMS
 from wolbrin.core.measures.cautions import cautions
 from wolbrin.core.measures.drawdown import depth_below_peak
 from wolbrin.core.measures.wording import number
@@ -271,7 +272,9 @@ class BacktestPlace(Place):
         self.price.getAxis("right").setTicks([[(low, price(low)), (high, price(high))]])
         self.price.show_curves([Curve(x, run.bars.close[run.first:run.last], "muted", 1.0)], quiet)
         total = float(run.profits.sum())
-        self.total.setText(f"{number(total, sign=True)} {s.settings.currency}")
+        guessed = [n for n in MONEY_TERMS if n in run.brief.assumed]
+        self.total.setText(f"{number(total, sign=True)} {s.settings.currency}"
+                           + (f", assumed {' and '.join(guessed)}" if guessed else ""))
         self.total.setToolTip(run.record(tried=max(1, s.dossiers.searches.tried_on(run.bars.terms.code))).words())
         set_role(self.total, "gain" if total >= 0 else "loss")
 

@@ -145,11 +145,13 @@ class ContractsPage(Page):
             self.join_button.setEnabled(True)
             self.fault.setText(why.sentence())
 
-        def done(made: Source) -> None:
+        def done(joined: tuple[Source, tuple[str, ...]]) -> None:
+            made, notes = joined
             self.join_button.setEnabled(True)
             s.reload_markets()
             self.looked.look_at(made)
-            s.note(f"{market}, {name}: {len(months)} months joined, {len(made.rolls)} rolls.")
+            s.note(" ".join([f"{market}, {name}: {len(months)} months joined, {len(made.rolls)} rolls.",
+                             *(f"{n[0].upper()}{n[1:]}." for n in notes)]), "caution" if notes else "note")
 
         s.compute(f"Join months of {market}", lambda: join_contracts(project, market, months, rule, name), done,
                   refused=refused)

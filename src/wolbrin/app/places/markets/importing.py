@@ -19,7 +19,7 @@ from wolbrin.app.places.markets.target import NEW, TargetRow
 from wolbrin.core.errors import WolbrinError
 from wolbrin.core.market.importing.append import Joined
 from wolbrin.core.market.importing.files import ENDINGS, Piece
-from wolbrin.core.market.importing.grouping import clean_code
+from wolbrin.core.market.importing.grouping import clean_code, stem_of
 from wolbrin.core.market.importing.layout import Layout
 from wolbrin.core.market.importing.preview import Preview, preview
 from wolbrin.core.market.importing.tables import BadRow
@@ -157,7 +157,7 @@ class ImportPage(Page):
         found = self.look.found
         names = found[0].name if len(found) == 1 else f"{len(found)} files, first {found[0].name}"
         self.files.setText(f"{names}, {sum(p.size for p in found) / 1e6:,.1f} MB")
-        self.source.setText(Path(found[0].path.name.removesuffix(".gz")).stem[:40])
+        self.source.setText(stem_of(found[0])[:40])
 
     def _refused(self, sentence: str) -> None:
         if not self.look.found:
@@ -281,7 +281,7 @@ class ImportPage(Page):
         self.rows.turn_to(FIRST)
 
     def _width(self) -> int:
-        if self._piece.parquet:
+        if self._piece.table:
             return len(self.preview.roles())
         return self.preview.columns_of(self._piece, self.form.delimiter_now(), int(self.form.skip.value()))
 

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from zoneinfo import available_timezones
 
 from PySide6.QtCore import Qt, Signal
@@ -12,15 +13,18 @@ from wolbrin.app.places.markets.page import choose, combo, short
 from wolbrin.core.errors import UserError
 from wolbrin.core.market.importing.layout import EPOCHS, Layout, make_layout
 from wolbrin.core.market.importing.times import FORMATS
+from wolbrin.core.market.zones import BROKER, EASTERN_EUROPE
 
+# Clocks of history files before all zones there are.
+CLOCKS = ("UTC", BROKER, EASTERN_EUROPE, *(f"UTC{k:+d}" for k in range(-12, 15) if k))
 DELIMITERS = [("comma", ","), ("semicolon", ";"), ("tab", "\t"), ("bar |", "|"), ("blanks", " ")]
 
 
-def zone_box(width: int, name: str) -> QComboBox:
+def zone_box(width: int, name: str, clocks: Sequence[str] = ("UTC",)) -> QComboBox:
     """A choice of time zones that is searched by typing any part of a name."""
     made = QComboBox()
     made.setEditable(True)
-    made.addItems(sorted(z for z in available_timezones() if "/" in z or z == "UTC"))
+    made.addItems([*clocks, *sorted(z for z in available_timezones() if "/" in z)])
     completer = made.completer()
     assert completer is not None
     completer.setCompletionMode(QCompleter.CompletionMode.PopupCompletion)
@@ -59,7 +63,7 @@ class LayoutForm(QWidget):
         self.time_format.currentTextChanged.connect(lambda _: self._tell())
         self.minutes = short("", 38, "Minutes a bar", "empty: the most common step; for ticks the minutes of the bars built")
         self.minutes.textChanged.connect(lambda _: self._tell())
-        self.zone = zone_box(156, "Time zone of the file")
+        self.zone = zone_box(156, "Time zone of the file", CLOCKS)
         self.zone.currentTextChanged.connect(lambda _: self._tell(clock=True))
         self.stamp = combo([("the open", "open"), ("the close", "close")], "Bars are stamped at", 88,
                            lambda: self._tell(clock=True))

@@ -25,13 +25,14 @@ from wolbrin.app.places.markets.layout_form import zone_box
 from wolbrin.app.places.markets.page import Form, Looked, Page, choose, combo, plain, short
 from wolbrin.app.places.markets.week import WeekPicture
 from wolbrin.core.engine.brief import Costs
+from wolbrin.core.engine.record import assumed_words
 from wolbrin.core.errors import UserError, WolbrinError
 from wolbrin.core.faults import first_fault
 from wolbrin.core.market.exchanges import exchange_codes
 from wolbrin.core.market.likely.week import Week
-from wolbrin.core.market.terms import WEEKDAYS, Terms, load_terms
+from wolbrin.core.market.terms import ASSUMABLE, WEEKDAYS, Terms, load_terms, terms_told
 from wolbrin.core.market.words import read_sessions, worth_lines, write_sessions
-from wolbrin.core.store.settings import CONTRACT_COSTS
+from wolbrin.core.store.settings import CONTRACT_COSTS, costs_told
 from wolbrin.core.store.sources import Source
 from wolbrin.core.work.markets import week_of
 from wolbrin.core.written import write_text
@@ -82,6 +83,8 @@ class TermsPage(Page):
         self.add_set = button("Add", self.add)
         self.drop = button("Remove", self.remove_set)
         self.worth = [label("", "heading" if i == 2 else "") for i in range(3)]
+        self.assumed = label("", "caution", wrap=True)
+        self.confirm = button("These are right", self.confirm_terms, tip="they are no longer told as assumed")
         self.fault = label("", "error", wrap=True)
         self.save_button = button("Save", self.save, main=True)
         self.revert_button = button("Revert", self.revert)
@@ -119,6 +122,8 @@ class TermsPage(Page):
         right.heading("What it is worth")
         for line in self.worth:
             right.box.addWidget(line)
+        right.box.addWidget(self.assumed)
+        right.box.addWidget(self.confirm)
         right.heading("Costs")
         right.add("cost set", self.which, self.drop, width=96)
         right.add("", self.new_name, self.add_set, width=96)
@@ -169,6 +174,7 @@ class TermsPage(Page):
         terms = self.session.project.market(source.market).terms
         if terms != self._before:
             self.fill(terms)
+        self._tell_assumed()
         self._look_at_week(source)
 
     def _look_at_week(self, source: Source) -> None:
@@ -360,7 +366,21 @@ class TermsPage(Page):
             edit.style().unpolish(edit)
             edit.style().polish(edit)
 
+    def _tell_assumed(self) -> None:
+        source = self.looked.source
+        words = assumed_words(self.session.settings.assumed_of(source.market)) if source else ""
+        self.assumed.setText(f"{words[0].upper()}{words[1:]}. Common starting values: check them with your broker." if words
+                             else "")
+        self.assumed.setVisible(bool(words))
+        self.confirm.setVisible(bool(words))
+
     # Acting
+
+    def confirm_terms(self) -> None:
+        """The terms that are assumed are right as they stand."""
+        if self._before is not None:
+            self.session.terms_are_told(self._before.code, *ASSUMABLE)
+            self._tell_assumed()
 
     def save(self) -> None:
         """Keep terms and cost set, undoably."""
@@ -370,9 +390,8 @@ class TermsPage(Page):
         sets_before = s.settings.cost_sets
         sets_after = _with_set(sets_before, before.code, name, costs) if name else sets_before
 
-        if (after.spread_ticks, after.slippage_ticks, after.commission) != (
-                before.spread_ticks, before.slippage_ticks, before.commission) or sets_after != sets_before:
-            s.costs_are_set(before.code)
+        s.terms_are_told(before.code, *terms_told(before, after), *(
+            costs_told(s.settings.costs_of(before, name), costs) if name else ()))
 
         def put(terms: Terms, sets: dict[str, dict[str, Costs]]) -> None:
             if sets != s.settings.cost_sets:

@@ -66,15 +66,22 @@ def _merit(texts: np.ndarray, pattern: str) -> tuple[int, int, float]:
     return back, int(((days + 3) % 7 >= 5).sum()), float(days[-1] - days[0] + 1)
 
 
-def how_written(texts: list[str], name: str, order: str = "") -> Written:
+def how_written(texts: list[str], name: str, order: str = "", pattern: str = "") -> Written:
     """The pattern of a file's times.
 
     Args:
-        texts: of the whole file, evenly. order: dmy, mdy or ymd where the user has said so.
+        texts: of the whole file, evenly. order: dmy, mdy or ymd where the user has said so. pattern: likewise.
     Raises:
-        UserError: no known pattern reads half of them.
+        UserError: no known pattern reads half of them, or not the one that was said.
     """
     every = np.array(texts[:: max(1, len(texts) // MOST)], object)
+    if pattern:
+        _, right, utc = _read(every, pattern)
+        if right.mean() < 0.5:
+            wrong = every[int(np.argmin(right))]
+            raise UserError(f'"{pattern}" does not read "{wrong}"', f"{name}, time column",
+                            "Write the format of the times with the codes of strptime, such as %d.%m.%Y %H:%M.")
+        return Written(pattern, float(right.mean()), utc, (), True, "As you said.")
     if all(re.fullmatch(r"\d{9,19}(?:\.\d+)?", t) for t in texts[:FEW]):
         packed = [p for p in PACKED if parse_times(every[:FEW], p)[1].all()]
         if packed:
@@ -97,9 +104,11 @@ def how_written(texts: list[str], name: str, order: str = "") -> Written:
     top = max(rates.values(), default=0.0)
     if top < 0.5:
         raise UserError(f'"{texts[0]}" is not a time this program can read', f"{name}, time column",
-                        "Choose the column that holds the time, or write its format, such as %d.%m.%Y %H:%M.")
+                        "Choose the column that holds the time, or write its format with --time-format, such as \"%d.%m.%Y "
+                        "%H:%M\".")
     good = [p for p in likely if rates[p] >= top - 1e-9]
     changes = _changes(every, good[0], [p for p in likely if p not in good]) if top < 0.98 else ""
+    zoned = any(p.endswith("%z") for p in good)
     if "iso" in good:
         utc = bool(_read(every, "iso")[2])
         return Written("iso", top, utc, (), True, "Year, month, day as ISO 8601 has them"
@@ -112,12 +121,13 @@ def how_written(texts: list[str], name: str, order: str = "") -> Written:
     if not others:
         tells = "a day above 12 shows the order" if any(c in best for c in ("%d", "%m")) and "%b" not in best.lower() else (
             "month names show the order")
-        return Written(best, top, False, (), True, f"Dates are {order_of(best)}: {tells}.", changes)
+        tells += ", with their offset from UTC" if zoned else ""
+        return Written(best, top, bool(zoned), (), True, f"Dates are {order_of(best)}: {tells}.", changes)
     a, b = merits[best], merits[others[0]]
     told = a[0] < b[0] or (a[0] == b[0] and (a[2] * CLEARLY < b[2] or a[1] < b[1]))
     why = (f"Read as {order_of(best)} the days follow each other; read as {order_of(others[0])} they would not."
            if told else f'Dates such as "{texts[0]}" could be {order_of(best)} or {order_of(others[0])}.')
-    return Written(best, top, False, tuple(others[:3]), told, why, changes)
+    return Written(best, top, bool(zoned), tuple(others[:3]), told, why, changes)
 
 
 def _changes(texts: np.ndarray, pattern: str, others: list[str]) -> str:

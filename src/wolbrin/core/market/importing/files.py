@@ -1,22 +1,39 @@
-"""Files of others as streams of UTF-8 blocks: plain, gz and zip, with guards against what should not be opened."""
+"""Files of others as streams of UTF-8 blocks: plain, packed and zip, with guards against what should not be opened."""
 
 from __future__ import annotations
 
+import bz2
 import codecs
 import gzip
 import io
+import lzma
+import os
 import stat
 import zipfile
 import zlib
 from collections.abc import Iterator
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from pathlib import Path, PurePosixPath
-from typing import BinaryIO
+from typing import Any, BinaryIO
 
 from wolbrin.core.errors import EnvironmentTrouble, UserError
+from wolbrin.core.market.importing.converted import as_lines
 
 TEXT_ENDINGS = (".csv", ".tsv", ".txt", ".prn", ".asc", ".dat")
-ENDINGS = (*TEXT_ENDINGS, ".gz", ".zip", ".parquet")
+CONVERTED = (".xlsx", ".json", ".jsonl", ".ndjson")
+TABLES = (".parquet", ".feather", ".arrow")
+PACKED = (".gz", ".bz2", ".xz")
+ENDINGS = (*TEXT_ENDINGS, *PACKED, ".zip", *TABLES, *CONVERTED)
+MARKS = {"gz": b"\x1f\x8b", "bz2": b"BZh", "xz": b"\xfd7zXZ\0"}
+# Files that are no history as they are, by their first bytes, and what to do with them.
+STRANGERS = ((b"SQLite format 3\0", "an SQLite database", 'Export its table as CSV, such as with `sqlite3 -header -csv FILE '
+                                                           '"SELECT * FROM table" > bars.csv`.'),
+             (b"\xd0\xcf\x11\xe0", "a workbook of an old or an encrypted form",
+              "Save it as XLSX without a password, or as CSV."),
+             (b"\x89HDF", "an HDF5 file", "Save its table as Parquet or CSV."),
+             (b"7z\xbc\xaf", "a 7z archive", "Unpack it first."), (b"Rar!", "a RAR archive", "Unpack it first."),
+             (b"\x28\xb5\x2f\xfd", "a file packed by zstd", "Unpack it first."),
+             (b"%PDF", "a PDF document", "Choose the table as CSV."))
 BLOCK = 16 * 1024**2
 LARGEST_TEXT = 24 * 1024**3
 LARGEST_RATIO = 150.0
@@ -27,19 +44,32 @@ MOST_FILES = 10_000
 
 @dataclass(frozen=True)
 class Piece:
-    """One table to read: a file, or a member of a zip archive. size: bytes, of text where that is known."""
+    """One table to read: a file, or a member of a zip archive. size: bytes, of text where that is known. folders: names of
+    the folders it lies in, the nearest first, up to the one that was chosen."""
 
     path: Path
     member: str = ""
     size: int = 0
+    folders: tuple[str, ...] = ()
 
     @property
     def name(self) -> str:
         return f"{self.path.name}, {self.member}" if self.member else self.path.name
 
     @property
-    def parquet(self) -> bool:
-        return (self.member or self.path.name).lower().endswith(".parquet")
+    def table(self) -> bool:
+        """Whether it has typed columns, as Parquet and Feather files have."""
+        return (self.member or self.path.name).lower().endswith(TABLES)
+
+    @property
+    def converted(self) -> bool:
+        """Whether it is read by way of text made of it."""
+        return not self.member and self.path.name.lower().endswith(CONVERTED)
+
+    @property
+    def plain(self) -> bool:
+        """Whether its lines stand in the file as they are."""
+        return not (self.member or self.converted or self.path.name.lower().endswith(PACKED))
 
 
 def _trouble(err: OSError, path: Path) -> EnvironmentTrouble | UserError:
@@ -58,12 +88,13 @@ def pieces(paths: list[Path]) -> list[Piece]:
     for path in paths:
         try:
             if path.is_dir():
-                inside = sorted(p for p in path.iterdir() if p.is_file() and p.name.lower().endswith(ENDINGS))
+                inside = _below(path)
                 if not inside:
                     raise UserError("this folder holds no history file", str(path),
-                                    "Choose a folder with CSV, TSV, TXT, gz, zip or Parquet files.")
+                                    "Choose a folder with CSV, TXT, JSON, XLSX, Parquet or Feather files, packed or not.")
                 for one in inside:
-                    found += _pieces_of(one)
+                    where = one.parent.relative_to(path).parts[::-1]
+                    found += [replace(p, folders=(*p.folders, *where, path.resolve().name)) for p in _pieces_of(one)]
             else:
                 found += _pieces_of(path)
         except OSError as err:
@@ -75,6 +106,18 @@ def pieces(paths: list[Path]) -> list[Piece]:
     return found
 
 
+def _below(folder: Path) -> list[Path]:
+    """History files in a folder and the folders in it, by name; hidden ones and links to folders are left out."""
+    found: list[Path] = []
+    for where, inside, names in os.walk(folder):
+        inside[:] = sorted(n for n in inside if not n.startswith(".") and n != "__MACOSX")
+        found += [Path(where, n) for n in sorted(names) if n.lower().endswith(ENDINGS) and not n.startswith((".", "~$"))
+                  and Path(where, n).is_file()]
+        if len(found) > MOST_FILES:
+            break
+    return found
+
+
 def _pieces_of(path: Path) -> list[Piece]:
     about = path.stat()
     if not stat.S_ISREG(about.st_mode):
@@ -83,6 +126,7 @@ def _pieces_of(path: Path) -> list[Piece]:
     if size == 0:
         raise UserError("this file is empty", str(path), "Choose another file.")
     if not path.name.lower().endswith(".zip"):
+        _known_stranger(path)
         return [Piece(path, "", size)]
     try:
         with zipfile.ZipFile(path) as archive:
@@ -102,13 +146,23 @@ def _pieces_of(path: Path) -> list[Piece]:
     if len(members) > MOST_FILES:
         raise UserError(f"this archive holds {len(members):,} files, more than {MOST_FILES:,}", str(path),
                         "Unpack it elsewhere and import fewer at once.")
-    tables = [m for m in members if m.filename.lower().endswith((*TEXT_ENDINGS, ".parquet"))
+    tables = [m for m in members if m.filename.lower().endswith((*TEXT_ENDINGS, *TABLES, *CONVERTED))
               and not PurePosixPath(m.filename).name.startswith((".", "_"))]
     if not tables:
         raise UserError("this archive holds no history file", str(path), "It should hold CSV, TSV, TXT or Parquet files.")
-    if any(m.filename.lower().endswith(".parquet") for m in tables):
-        raise UserError("Parquet files are read unpacked", str(path), "Unpack the archive first.")
-    return [Piece(path, m.filename, m.file_size) for m in sorted(tables, key=lambda m: m.filename)]
+    if any(m.filename.lower().endswith((*TABLES, *CONVERTED)) for m in tables):
+        raise UserError("files of Parquet, Feather, JSON and XLSX are read unpacked", str(path), "Unpack the archive first.")
+    return [Piece(path, m.filename, m.file_size, PurePosixPath(m.filename.replace("\\", "/")).parts[-2::-1])
+            for m in sorted(tables, key=lambda m: m.filename)]
+
+
+def _known_stranger(path: Path) -> None:
+    """Raises UserError where a file is of a kind that is told by its first bytes and holds no lines."""
+    with path.open("rb") as handle:
+        head = handle.read(16)
+    for mark, what, remedy in STRANGERS:
+        if head.startswith(mark):
+            raise UserError(f"this is {what}", str(path), remedy)
 
 
 def check_swelling(what: str, whole: int, packed: int, path: Path) -> None:
@@ -172,15 +226,41 @@ def text_blocks(piece: Piece, size: int = BLOCK) -> Iterator[tuple[bytes, int]]:
     Raises:
         UserError: not text, damaged, or swelling beyond reason. EnvironmentTrouble: the file cannot be read.
     """
+    if piece.converted:
+        try:
+            about = piece.path.stat()
+        except OSError as err:
+            raise _trouble(err, piece.path) from None
+        yield from _in_blocks(as_lines(piece.path, about.st_size, about.st_mtime_ns), about.st_size, size, piece.name)
+        return
     try:
         yield from _text_blocks(piece, size)
     except OSError as err:
-        if isinstance(err, gzip.BadGzipFile):
-            raise UserError("this gz file is damaged", piece.name, "Get the file again.") from None
+        if isinstance(err, gzip.BadGzipFile) or err.errno is None:
+            raise UserError("this packed file is damaged", piece.name, "Get the file again.") from None
         raise _trouble(err, piece.path) from None
-    except (EOFError, zlib.error, zipfile.BadZipFile, NotImplementedError, RuntimeError, KeyError) as err:
+    except (EOFError, zlib.error, lzma.LZMAError, ValueError, zipfile.BadZipFile, NotImplementedError, RuntimeError,
+            KeyError) as err:
         raise UserError(f"this compressed file is damaged or cut off ({str(err).splitlines()[0] if str(err) else 'end'})",
                         piece.name, "Get the file again.") from None
+
+
+def _in_blocks(text: bytes, whole: int, size: int, name: str) -> Iterator[tuple[bytes, int]]:
+    """Text in blocks of whole lines, each with its share of the bytes of the file it was made of."""
+    if not text.strip():
+        raise UserError("this file is empty", name, "Choose another file.")
+    at = 0
+    while at < len(text):
+        stop = len(text) if at + size >= len(text) else text.rfind(b"\n", at, at + size) + 1 or len(text)
+        yield text[at:stop], (stop - at) * whole // len(text)
+        at = stop
+
+
+def _unpacked(packing: str, stream: Any) -> Any:
+    """A stream of what a packed stream holds."""
+    if packing == "gz":
+        return gzip.GzipFile(fileobj=stream)
+    return bz2.BZ2File(stream) if packing == "bz2" else lzma.LZMAFile(stream)
 
 
 def _text_blocks(piece: Piece, size: int) -> Iterator[tuple[bytes, int]]:
@@ -189,12 +269,13 @@ def _text_blocks(piece: Piece, size: int) -> Iterator[tuple[bytes, int]]:
         stream: BinaryIO = plain
         if piece.member:
             stream = zipfile.ZipFile(plain).open(piece.member)  # type: ignore[assignment]  # noqa: SIM115
-        elif plain.read(2) == b"\x1f\x8b":
-            plain.seek(0)
-            counter = _Counting(plain)
-            stream = gzip.GzipFile(fileobj=io.BufferedReader(counter))  # type: ignore[type-var,assignment]
         else:
+            head = plain.read(6)
             plain.seek(0)
+            packing = next((p for p, mark in MARKS.items() if head.startswith(mark)), "")
+            if packing:
+                counter = _Counting(plain)
+                stream = _unpacked(packing, io.BufferedReader(counter))
         out, taken = 0, 0
 
         def read() -> bytes:

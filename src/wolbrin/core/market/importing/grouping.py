@@ -6,7 +6,7 @@ import re
 from dataclasses import dataclass
 from pathlib import Path
 
-from wolbrin.core.market.importing.files import Piece
+from wolbrin.core.market.importing.files import PACKED, Piece
 from wolbrin.core.market.likely.kind import pair_of
 
 # Words in names of history files that name no market; common practice, no source.
@@ -16,6 +16,8 @@ _NO_MARKET = (
     "jul aug sep oct nov dec bid ask final clean raw file my the of")
 WORDS = frozenset(_NO_MARKET.split(" "))
 INTERVAL = re.compile(r"^(?:\d+(?:min|minutes|m|h|s|sec|d|t)|[mhd]\d+)$", re.IGNORECASE)
+PAIR_AND_INTERVAL = re.compile(r"^([A-Z]{6})(?:[MHD]|MIN)?(?:1|2|3|4|5|6|10|12|15|20|30|60|120|240|480|1440)(?:[MHD]|MIN)?$",
+                               re.IGNORECASE)
 MONTH = re.compile(r"^([A-Z]{1,4})[-_ ]?([FGHJKMNQUVXZ])(\d{1,2}|\d{4})$")  # futures month letters, as exchanges use them
 
 
@@ -28,13 +30,17 @@ class Group:
 
 
 def stem_of(piece: Piece) -> str:
-    return Path(piece.member or piece.path.name.removesuffix(".gz")).stem
+    """A file's name without its endings."""
+    name = Path(piece.member).name if piece.member else piece.path.name
+    for packing in PACKED:
+        name = name.removesuffix(packing)
+    return Path(name).stem
 
 
 def code_in(name: str) -> str:
     """The market's code in a file's name, without dates, intervals and words that name no market; may be empty."""
     kept = []
-    for token in re.split(r"[-_. ()\[\],]+", name):
+    for token in re.split(r"[-_. ()\[\],/]+", name):
         if not token or token.isdigit() or INTERVAL.match(token) or token.lower() in WORDS:
             continue
         short = re.sub(r"(?:19|20)\d{2}(?:[-_]?\d{2}){0,2}$", "", token)
@@ -42,6 +48,9 @@ def code_in(name: str) -> str:
             continue
         if pair_of(short) and len(short) == 6:
             return short.upper()
+        pair = PAIR_AND_INTERVAL.match(short)
+        if pair and pair_of(pair[1]):
+            return pair[1].upper()
         kept.append(short)
     return clean_code("".join(kept[:1]) if not _is_split_pair(kept) else "".join(kept[:2]))
 
@@ -63,8 +72,25 @@ def group_files(pieces: list[Piece]) -> list[Group]:
         return [Group(first[1] if first else "", tuple(pieces))]
     found: dict[str, list[Piece]] = {}
     for piece in pieces:
-        found.setdefault(code_in(stem_of(piece)), []).append(piece)
+        found.setdefault(code_in(stem_of(piece)) or _code_of_folders(piece.folders), []).append(piece)
     return [Group(code, tuple(mine)) for code, mine in found.items()]
+
+
+def _code_of_folders(folders: tuple[str, ...]) -> str:
+    """What the folders of a file call its market, the nearest first; the chosen one counts where it looks like a code."""
+    for i, folder in enumerate(folders):
+        code = code_in(folder)
+        if code and (i + 1 < len(folders) or (folder == folder.upper() and len(folder) >= 2) or pair_of(code)):
+            return code
+    return ""
+
+
+def without_interval(code: str, minutes: int) -> str:
+    """A code that ends in the files' own interval, such as PWR15 for bars of 15 minutes, without it. Two letters and fewer
+    are left alone: they may be an index of so many shares."""
+    found = re.match(r"^([A-Z]{3,})(?:M|MIN)?(\d{1,4})(?:M|MIN)?$", code)
+    known = {1440: (1440, 1), 60: (60, 1), 240: (240, 4)}.get(minutes, (minutes,))
+    return found[1] if found and int(found[2]) in known and minutes > 1 else code
 
 
 def _head_of(piece: Piece) -> str:

@@ -4,47 +4,21 @@ from __future__ import annotations
 
 import csv
 from collections import Counter
-from dataclasses import dataclass
-
-import numpy as np
 
 from wolbrin.core.errors import UserError
-from wolbrin.core.market.findings import Answer, Finding
-from wolbrin.core.market.importing.dates import date_finding, how_written
+from wolbrin.core.market.findings import Finding
+from wolbrin.core.market.importing.columns import Guess, SaidOfLayout, Seen, of_columns
 from wolbrin.core.market.importing.files import Piece
-from wolbrin.core.market.importing.layout import MOST_COLUMNS, Layout, make_layout
-from wolbrin.core.market.importing.roles import (
-    MONEY,
-    PRICE_ROLES,
-    by_header,
-    by_shape,
-    is_header,
-    is_number,
-    kind_of,
-    plain_name,
-    role_named,
-    values_of,
-)
+from wolbrin.core.market.importing.layout import MOST_COLUMNS
+from wolbrin.core.market.importing.roles import is_header, is_number, kind_of, role_named
 from wolbrin.core.market.importing.sample import Sample, take_sample
-from wolbrin.core.market.importing.tables import COMMENTS, parquet_columns
-from wolbrin.core.market.importing.times import parse_times
+from wolbrin.core.market.importing.tables import COMMENTS
+from wolbrin.core.market.importing.typed import Typed
 
+NOTHING_SAID = SaidOfLayout()
 DELIMITERS = (";", "\t", ",", "|", " ", "^", "~", "#", "&", "!")
 NAMED = {";": "semicolon", "\t": "tab", ",": "comma", "|": "bar", " ": "blanks"}
 MOST_ROWS = 8000
-
-
-@dataclass(frozen=True)
-class Guess:
-    """A layout, what was found out with reasons, header names that occur twice (the first counts), the markets that a column
-    names, and what the stamps say of their end of the bar ("" when nothing does)."""
-
-    layout: Layout
-    findings: tuple[Finding, ...]
-    twice: tuple[str, ...] = ()
-    markets: tuple[str, ...] = ()
-    end: str = ""
-    offsets: tuple[int, ...] = ()
 
 
 def split_line(line: str, delimiter: str) -> list[str]:
@@ -85,43 +59,19 @@ def delimiter_of(lines: list[str]) -> tuple[str, float]:
     return best, share
 
 
-def decimal_of(columns: list[list[str]], delimiter: str) -> tuple[str, bool, str]:
-    """The decimal sign of price columns, whether that is sure, and why."""
-    fields = [MONEY.sub("", t.strip()) for texts in columns for t in texts if t.strip()]
-    fields = [t for t in fields if "," in t or "." in t]
-    both = [t for t in fields if "," in t and "." in t]
-    if both:
-        last = Counter("," if t.rfind(",") > t.rfind(".") else "." for t in both).most_common(1)[0][0]
-        return last, True, f'In "{both[0]}" it stands last.'
-    commas = [t for t in fields if "," in t]
-    if not commas:
-        return ".", True, "No price holds a comma."
-    points = [t for t in fields if "." in t]
-    if points:
-        return (",", True, "Points group thousands.") if len(commas) > len(points) else (".", True, "Commas group thousands.")
-    tails = [t.rsplit(",", 1)[1] for t in commas]
-    if any(len(t) != 3 for t in tails) or any(t.startswith(("0,", "-0,")) for t in commas):
-        return ",", True, f'Prices such as "{commas[0]}" have a comma before their decimals.'
-    if any(t.count(",") > 1 for t in commas) or delimiter == ",":
-        return ".", True, "Commas group thousands."
-    return ",", False, f'"{commas[0]}" may be {commas[0].replace(",", ".")} or {commas[0].replace(",", "")}.'
-
-
-def guess(pieces: Piece | list[Piece], order: str = "") -> Guess:
+def guess(pieces: Piece | list[Piece], said: SaidOfLayout = NOTHING_SAID) -> Guess:
     """The layout files of one kind most likely have, judged by lines from everywhere in them.
 
-    Args:
-        order: of day, month and year as the user said: dmy, mdy or ymd.
     Raises:
         UserError: no table, or no column that looks like a time.
     """
     every = [pieces] if isinstance(pieces, Piece) else pieces
-    if every[0].parquet:
-        return guess_parquet(every[0])
-    return guess_lines(take_sample(every), every[0].name, order)
+    if every[0].table:
+        return guess_table(every[0], said)
+    return guess_lines(take_sample(every), every[0].name, said)
 
 
-def guess_lines(sample: Sample, name: str, order: str = "") -> Guess:
+def guess_lines(sample: Sample, name: str, said: SaidOfLayout = NOTHING_SAID) -> Guess:
     """The layout of sampled lines; see `guess`."""
     head = [(i, line) for i, line in enumerate(sample.head) if line.strip()]  # skipping counts blank lines too
     if not head:
@@ -139,6 +89,9 @@ def guess_lines(sample: Sample, name: str, order: str = "") -> Guess:
         raise UserError(f"this is not a table: its lines have from {min(lengths)} to {max(lengths)} fields", name,
                         "Choose a file with a time and prices on every line.")
     if width < 2:
+        if len(lengths) > 8 and len({len(x) for x in body}) == 1 and len(body[0]) >= 20:
+            raise UserError("the columns of this file stand at fixed places, with no sign between them", name,
+                            "Open it in a spreadsheet as text of fixed width and save it as CSV.")
         raise UserError("this file has no columns", name, "Choose a file with a time and prices on every line.")
     if width > MOST_COLUMNS:
         raise UserError(f"this file has {width} columns, more than {MOST_COLUMNS}", f"{name}, row 1",
@@ -158,107 +111,20 @@ def guess_lines(sample: Sample, name: str, order: str = "") -> Guess:
     found.append(Finding("header", "yes" if header else "no",
                          "Its first line names the columns." if header else "Its first line holds values already."))
     columns = [[r[i] for r in data] for i in range(width)]
-    likely = [texts for texts in columns if kind_of(texts[:400]) == "number"]
-    decimal, decimal_sure, why = decimal_of(likely, delimiter)
-    empty = [not np.nan_to_num(values_of(texts[:3000], decimal)).any() for texts in columns]
-    roles, notes = by_header(names, empty) if header else ([], [])
-    if not _complete(roles):
-        shaped = by_shape(columns, decimal)
-        if shaped is None:
-            raise UserError("no column looks like a date or a time", f"{name}, row {start + 1}",
-                            "Say which column holds the time.")
-        roles, notes = shaped, ["columns are told apart by what stands in them" if not header else
-                                "the header does not name all that is needed; columns are told apart by what stands in them"]
-    known = [role_named(n) for n in names] if header else []
-    plain = [plain_name(n) for n in names]
-    twice = tuple(sorted({r for i, r in enumerate(known) if r != "skip" and plain.count(plain[i]) > 1}))
-    if twice:
-        notes.append(f"the header names {', '.join(twice)} twice; the first is read")
-    prices = [columns[i] for i, r in enumerate(roles) if r in PRICE_ROLES]
-    if prices:
-        decimal, decimal_sure, why = decimal_of(prices, delimiter)
-    answers = () if decimal_sure else (Answer(",", "a comma"), Answer(".", "a point"))
-    found.append(Finding("decimal sign", "comma" if decimal == "," else "point", why, decimal_sure, not decimal_sure,
-                         "--decimal", answers))
-    said = ", ".join(f"{r} in column {i + 1}" for i, r in enumerate(roles) if r != "skip")
-    found.append(Finding("columns", said, ". ".join(n[0].upper() + n[1:] for n in notes) + "." if notes else
-                         "Named by the header."))
-    markets = _markets(columns, roles)
-    first = roles.index("time") if "time" in roles else roles.index("date")
-    clock = roles.index("clock") if "clock" in roles else None
-    texts = join_times(columns[first], columns[clock] if clock is not None else None)
-    texts = [t for t in texts if t] or texts
-    written = how_written(texts, name, order)
-    found.append(date_finding(written, texts))
-    if written.changes:
-        found.append(Finding("form of times", "changes", written.changes, False, True, "--yes"))
-    if "price" in roles and _steps_of_bars([x for x in texts[:2000] if x], written.pattern):
-        roles[roles.index("price")] = "close"
-        found.append(Finding("rows", "bars of one price", "Rows stand a minute or more apart, so they are no single ticks."))
-    layout = make_layout({"delimiter": delimiter, "decimal": decimal if decimal != delimiter else ".", "skip": start,
-                          "header": header, "columns": tuple(roles), "time_format": written.pattern}, name)
-    return Guess(layout, tuple(found), twice, markets, _end_named(names if header else [], texts, written.pattern),
-                 _offsets(texts) if written.utc else ())
+    return of_columns(Seen(names if header else [], columns, delimiter, start, header), name, said, found)
 
 
-def _complete(roles: list[str]) -> bool:
-    return bool({"time", "date"} & set(roles)) and (
-        {"open", "high", "low", "close"} <= set(roles) or bool({"price", "bid", "ask"} & set(roles)))
-
-
-def _steps_of_bars(texts: list[str], pattern: str) -> bool:
-    """Whether rows that follow each other stand a minute or more apart."""
-    stamps = parse_times(np.array(texts, object), pattern)[0]
-    steps = np.abs(np.diff(stamps[stamps > 0]))
-    steps = steps[steps > 0]
-    return bool(len(steps)) and float(np.median(steps)) >= 60e9
-
-
-def _markets(columns: list[list[str]], roles: list[str]) -> tuple[str, ...]:
-    """What a market column names, in order of first appearance; a column that names too much is none."""
-    if "market" not in roles:
-        return ()
-    at = roles.index("market")
-    named = tuple(dict.fromkeys(t.strip() for t in columns[at] if t.strip()))
-    if len(named) > 200 or len(named) > 0.2 * len(columns[at]) + 1:
-        roles[at] = "skip"
-        return ()
-    return named
-
-
-def _end_named(names: list[str], texts: list[str], pattern: str) -> str:
-    """Which end of the bar the header or the stamps name."""
-    plain = {plain_name(n) for n in names}
-    if plain & {"open time", "time open", "start"}:
-        return "open"
-    if plain & {"close time", "time close", "end"} or any(" 24:00" in t or "T24:00" in t for t in texts):
-        return "close"
-    return ""
-
-
-def _offsets(texts: list[str]) -> tuple[int, ...]:
-    """Offsets from UTC that stamps name, in minutes."""
-    out = set()
-    for t in texts[:: max(1, len(texts) // 2000)]:
-        tail = t[-6:]
-        if tail[:1] in "+-" and tail[3:4] == ":" and tail[1:3].isdigit() and tail[4:].isdigit():
-            out.add((1 if tail[0] == "+" else -1) * (int(tail[1:3]) * 60 + int(tail[4:])))
-    return tuple(sorted(out))
-
-
-def join_times(date: list[str], clock: list[str] | None) -> list[str]:
-    return date if clock is None else [f"{a} {b}" for a, b in zip(date, clock)]
-
-
-def guess_parquet(piece: Piece) -> Guess:
-    """Roles of a Parquet file's columns by their names."""
-    names = parquet_columns(piece)
-    roles, notes = by_header(names, [False] * len(names))
-    lack = [r for r in ("open", "high", "low", "close") if r not in roles]
-    if not {"time", "date"} & set(roles) or (lack and not {"price", "bid", "ask"} & set(roles)):
-        missing = ", ".join([*([] if {"time", "date"} & set(roles) else ["time"]), *lack])
-        raise UserError(f"no column of this file is named {missing}", piece.name,
-                        "Name the columns time, open, high, low, close and volume.")
-    said = ", ".join(f"{r} in column {n}" for n, r in zip(names, roles) if r != "skip")
-    return Guess(make_layout({"columns": tuple(roles), "header": True}, piece.name),
-                 (Finding("columns", said, ". ".join(notes) or "Named by the file."),))
+def guess_table(piece: Piece, said: SaidOfLayout = NOTHING_SAID) -> Guess:
+    """The layout of a file of typed columns, by their names and by what stands in them."""
+    table = Typed(piece)
+    if not table.rows:
+        raise UserError("there are no bars in this history", piece.name, "Choose another file.")
+    if len(table.names) > MOST_COLUMNS:
+        raise UserError(f"this file has {len(table.names)} columns, more than {MOST_COLUMNS}", piece.name,
+                        "Choose a file of one market with its time and prices.")
+    if len(table.names) < 2:
+        raise UserError(f"this file has one column, {table.names[0] if table.names else '?'}", piece.name,
+                        "Choose a file with a time and prices.")
+    rows = table.sample()
+    columns = [[r[i] for r in rows] for i in range(len(table.names))]
+    return of_columns(Seen(table.names, columns, ",", 0, True), piece.name, said, [])

@@ -9,11 +9,11 @@ from pydantic import Field, ValidationError, field_validator, model_validator
 
 from wolbrin.core.errors import UserError
 from wolbrin.core.faults import explain
-from wolbrin.core.market.terms import known_zone
+from wolbrin.core.market.zones import known_clock
 from wolbrin.core.models import Model, Name, read_json
 
 Role = Literal["skip", "time", "date", "clock", "open", "high", "low", "close", "volume", "price", "bid", "ask",
-               "open interest", "market"]
+               "ask close", "spread", "open interest", "market"]
 ROLES: tuple[str, ...] = get_args(Role)
 BAR_ROLES = ("open", "high", "low", "close")
 EPOCHS = {"epoch s": 10**9, "epoch ms": 10**6, "epoch us": 10**3, "epoch ns": 1}
@@ -23,7 +23,8 @@ MOST_COLUMNS = 256
 class Layout(Model):
     """A named way to read a file.
 
-    columns: the role of each column of the file; bars may have a close alone, which is all of their prices then.
+    columns: the role of each column of the file; bars may have a close alone, which is all of their prices then. "ask close"
+    and "spread" stand beside bars of bids and tell what trading them costs.
     time_format: "iso", one of EPOCHS, or the codes of C strptime over the time, or the date, a space and the clock. stamp:
     whether a bar carries the time of its open or its close.
     minutes: the rows' own interval, None for the most common step. build: for tick files, minutes of the bars built.
@@ -39,6 +40,7 @@ class Layout(Model):
     header: bool = True
     columns: tuple[Role, ...] = Field(min_length=1, max_length=MOST_COLUMNS)
     time_format: str = Field("iso", min_length=1, max_length=60)
+    fraction: Literal[0, 8, 32, 64] = Field(0, description="parts of one that stand after ' or - in a price; 0: decimals")
     zone: str = "UTC"
     stamp: Literal["open", "close"] = "open"
     minutes: int | None = Field(None, ge=1, le=1440)
@@ -48,7 +50,7 @@ class Layout(Model):
     @field_validator("zone")
     @classmethod
     def _zone(cls, value: str) -> str:
-        return known_zone(value)
+        return known_clock(value)
 
     @model_validator(mode="after")
     def _complete(self) -> Layout:

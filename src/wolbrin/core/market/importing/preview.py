@@ -12,7 +12,8 @@ from wolbrin.core.market.importing.files import Piece, first_lines, text_blocks
 from wolbrin.core.market.importing.guess import split_line
 from wolbrin.core.market.importing.layout import Layout
 from wolbrin.core.market.importing.read import Reader
-from wolbrin.core.market.importing.tables import parquet_blocks, parquet_columns, read_slow
+from wolbrin.core.market.importing.tables import read_slow, table_blocks
+from wolbrin.core.market.importing.typed import Typed
 from wolbrin.core.market.raw import Raw
 
 ROWS = 120
@@ -55,8 +56,8 @@ def preview(piece: Piece, layout: Layout, most: int = ROWS) -> Preview:
     Raises:
         UserError: the file cannot be read at all.
     """
-    if piece.parquet:
-        return _parquet(piece, layout, most)
+    if piece.table:
+        return _typed(piece, layout, most)
     lines = first_lines(piece, layout.skip + most + 1)
     head = lines[layout.skip] if layout.header and len(lines) > layout.skip else ""
     width = len(layout.columns)
@@ -84,8 +85,8 @@ def preview(piece: Piece, layout: Layout, most: int = ROWS) -> Preview:
 
 def ends_of(piece: Piece, layout: Layout) -> tuple[int, int] | None:
     """The first and the last time of a file's rows (ns, in its own clock), None where they cannot be read."""
-    if piece.parquet:
-        times = [b.time for b, _ in parquet_blocks(piece, layout, 1) if len(b.time)]
+    if piece.table:
+        times = [b.time for b, _ in table_blocks(piece, layout, 1) if len(b.time)]
         return (int(times[0][0]), int(times[-1][-1])) if times else None
     begin: int | None = None
     end: int | None = None
@@ -110,9 +111,9 @@ def overlap(pieces: list[Piece], layout: Layout) -> bool:
     return bool(pairs) and far >= 0.5 * len(pairs)
 
 
-def _parquet(piece: Piece, layout: Layout, most: int) -> Preview:
-    names = parquet_columns(piece)
-    block, _ = next(parquet_blocks(piece, layout, most))
+def _typed(piece: Piece, layout: Layout, most: int) -> Preview:
+    names = Typed(piece).names
+    block, _ = next(table_blocks(piece, layout, most))
     reader = Reader([piece], layout)
     reader.take(block)
     times = block.time[:most] if block.utc else reader.to_utc(block.time[:most])

@@ -24,9 +24,9 @@ from wolbrin.core.market.importing.tables import (
     BadRow,
     Block,
     number_roles,
-    parquet_blocks,
     read_fast,
     read_slow,
+    table_blocks,
 )
 from wolbrin.core.market.intervals import DAILY
 from wolbrin.core.market.raw import Raw, in_order
@@ -47,7 +47,7 @@ class Imported:
     raw: bars, or single ticks (interval 0). files: how many. rows: rows seen. bad: rows that were not taken (the first
     `MOST_BAD`), bad_count: all of them. late: rows that stood out of order. notes: what the reader did, in words. told_zone:
     whether the files say their zone. findings: what is odd about the rows. quotes: times (UTC ns), bids and asks where both
-    are there, or an even sample of them.
+    are there, or an even sample of them; spreads: times and a column of spreads, likewise.
     """
 
     raw: Raw
@@ -60,6 +60,7 @@ class Imported:
     told_zone: bool = False
     findings: tuple[Finding, ...] = ()
     quotes: tuple[NDArray[np.int64], NDArray[np.float64], NDArray[np.float64]] | None = None
+    spreads: tuple[NDArray[np.int64], NDArray[np.float64]] | None = None
 
 
 class Reader:
@@ -115,8 +116,8 @@ class Reader:
 
     def _all(self) -> Iterator[tuple[Block, int]]:
         for piece in self.pieces:
-            if piece.parquet:
-                yield from parquet_blocks(piece, self.layout, MOST_BAD)
+            if piece.table:
+                yield from table_blocks(piece, self.layout, MOST_BAD)
             else:
                 yield from self._text(piece)
 
@@ -228,7 +229,7 @@ class Reader:
         if again:
             notes.append(f"{again:,} stamps are repeated; the first row of each is tested on")
         return Imported(raw, len(self.pieces), self._rows, tuple(bad), count, late, tuple(notes), told, findings,
-                        _quotes(time, values))
+                        _quotes(time, values), _spreads(time, values))
 
     def _whole(self) -> tuple[NDArray[np.int64], NDArray[np.int64], dict[str, NDArray[np.float64]], bool]:
         """All rows as columns, in the order of the files, and whether their times are UTC."""
@@ -309,10 +310,21 @@ class Reader:
 
 def _quotes(time: NDArray[np.int64], values: dict[str, NDArray[np.float64]]) -> tuple[
         NDArray[np.int64], NDArray[np.float64], NDArray[np.float64]] | None:
-    if not {"bid", "ask"} <= set(values):
+    sides = next((s for s in (("bid", "ask"), ("close", "ask close")) if set(s) <= set(values)), None)
+    if sides is None:
         return None
-    some = slice(None, None, max(1, len(time) // 200_000))
-    return time[some], values["bid"][some], values["ask"][some]
+    some = _evenly(time)
+    return time[some], values[sides[0]][some], values[sides[1]][some]
+
+
+def _spreads(time: NDArray[np.int64], values: dict[str, NDArray[np.float64]]) -> tuple[
+        NDArray[np.int64], NDArray[np.float64]] | None:
+    some = _evenly(time)
+    return (time[some], values["spread"][some]) if "spread" in values else None
+
+
+def _evenly(time: NDArray[np.int64]) -> slice:
+    return slice(None, None, max(1, len(time) // 200_000))
 
 
 def to_utc_in_order(local: NDArray[np.int64], zone: str) -> tuple[NDArray[np.int64], int]:

@@ -8,17 +8,23 @@ from itertools import permutations
 import numpy as np
 from numpy.typing import NDArray
 
+from wolbrin.core.market.importing.fractions import prices_of
+
 # Headers as they occur, without punctuation; common practice, no source.
 NAMES = {
     "time": ("time", "timestamp", "datetime", "date time", "time stamp", "open time", "close time", "utc", "epoch", "ts",
              "time utc", "datetime utc", "timestamp utc", "gmt", "gmt time", "local time", "unix", "unix time", "bar time",
-             "unnamed 0", "index", "time open", "time close", "date utc", "date gmt", "start", "end"),
+             "unnamed 0", "index", "index level 0", "level 0", "time open", "time close", "date utc", "date gmt", "start",
+             "end"),
     "date": ("date", "day", "trade date", "dt", "yyyymmdd"),
     "clock": ("clock", "hour", "time of day", "hhmm", "hhmmss", "tm"),
-    "open": ("open", "o", "first", "open price", "bid open", "open bid", "bidopen", "openbid"),
-    "high": ("high", "h", "max", "high price", "bid high", "high bid", "bidhigh", "highbid"),
-    "low": ("low", "l", "min", "low price", "bid low", "low bid", "bidlow", "lowbid"),
-    "close": ("close", "c", "settle", "close price", "bid close", "close bid", "bidclose", "closebid", "last price"),
+    "open": ("open", "o", "first", "open price", "bid open", "open bid", "bidopen", "openbid", "bid o", "o bid"),
+    "high": ("high", "h", "max", "high price", "bid high", "high bid", "bidhigh", "highbid", "bid h", "h bid"),
+    "low": ("low", "l", "min", "low price", "bid low", "low bid", "bidlow", "lowbid", "bid l", "l bid"),
+    "close": ("close", "c", "settle", "close price", "bid close", "close bid", "bidclose", "closebid", "last price", "bid c",
+              "c bid"),
+    "ask close": ("ask close", "close ask", "askclose", "closeask", "ask c", "c ask", "offer close", "close offer"),
+    "spread": ("spread", "spr", "spread points", "spread pips", "avg spread", "average spread", "mean spread"),
     "volume": ("volume", "vol", "v", "real volume", "traded volume", "total volume", "qty", "size", "quantity", "amount",
                "contracts", "tick volume", "tickvolume", "tickvol", "tick vol", "ticks", "trades", "turnover"),
     "price": ("price", "last", "trade", "tick", "trade price", "mid", "rate", "value"),
@@ -30,8 +36,10 @@ NAMES = {
 BY_NAME = {name: role for role, names in NAMES.items() for name in names}
 AMOUNTS = ("real volume", "traded volume", "total volume", "volume", "vol", "v", "contracts", "qty", "size", "quantity",
            "amount")
+BARS = ("open", "high", "low", "close")
 PRICE_ROLES = ("open", "high", "low", "close", "price", "bid", "ask")
-NUMBER = re.compile(r"^[+-]?\d[\d .,'\u00a0\u202f]*(?:[eE][+-]?\d+)?$|^[+-]?[.,]\d+(?:[eE][+-]?\d+)?$")
+NUMBER = re.compile(r"^[+-]?\d[\d .,'\u00a0\u202f]*(?:[eE][+-]?\d+)?$|^[+-]?[.,]\d+(?:[eE][+-]?\d+)?$"
+                    r"|^\d{1,6}[-^]\d{1,3}(?:\.\d+)?$")
 SIGNS = "[$\u20ac\u00a3\u00a5\u20b9]"
 MONEY = re.compile(rf"^(?:[A-Z]{{3}}\s|{SIGNS}|kr\.?\s?)\s*|\s*(?:\s[A-Z]{{3}}|{SIGNS}|\skr\.?)$")
 DAY_FORMS = (r"\d{1,4}[-./ ]\d{1,2}[-./ ]\d{1,4}|\d{1,2}[-./ ]?[A-Za-z\u00c0-\u024f]{3,9}\.?[-./ ]?\d{2,4}"
@@ -40,7 +48,8 @@ DATE = re.compile(rf"^(?:{DAY_FORMS}|(?:19|20)\d{{6}}|\d{{2}}(?:0[1-9]|1[0-2])(?
 CLOCK = re.compile(r"^\d{1,2}:\d{2}(?::\d{2}(?:[.,]\d+)?)?(?: ?[AaPp][Mm])?$")
 DIGIT_CLOCK = re.compile(r"^\d{1,4}$|^\d{5,6}$")
 JOINED = re.compile(rf"^(?:[A-Z][a-z]{{2}},? )?(?:{DAY_FORMS}|\d{{8}}|\d{{6}})[ T_:-]"
-                    r"\d{1,2}(?:[:.]?\d{2}){0,3}\d{0,3}(?:[.,]\d+)?(?: ?[AaPp][Mm])?(?: ?(?:Z|UTC|[+-]\d{2}:?\d{2}))?$")
+                    r"\d{1,2}(?:[:.]?\d{2}){0,3}\d{0,3}(?:[.,]\d+)?(?: ?[AaPp][Mm])?"
+                    r"(?: ?(?:Z|(?:UTC|GMT)?(?: ?[+-]\d{2}:?\d{2})?)(?: ?\([^)]*\))?)?$")
 EPOCH = re.compile(r"^\d{9,19}(?:\.\d+)?$")
 PACKED = re.compile(r"^(?:19|20)\d{10}(?:\d{2})?$")
 
@@ -87,7 +96,7 @@ def kind_of(texts: list[str]) -> str:
 def is_day_clock(texts: list[str]) -> bool:
     """Whether numbers are times of day such as 935 or 093500."""
     shown = [t.strip() for t in texts if t.strip()]
-    if _share(shown, DIGIT_CLOCK) < 0.95:
+    if not shown or _share(shown, DIGIT_CLOCK) < 0.95:
         return False
     values = np.array([int(t) if t.isdigit() else -1 for t in shown])
     long = values.max() > 2400
@@ -100,9 +109,10 @@ def _value(text: str, decimal: str) -> float:
     text = MONEY.sub("", text.strip())
     text = text.replace(".", "").replace(",", ".") if decimal == "," else re.sub(r"[,' \u00a0\u202f]", "", text)
     try:
-        return float(text)
+        value = float(text)
     except ValueError:
         return float("nan")
+    return value if abs(value) < float("inf") else float("nan")
 
 
 def _middle(values: NDArray[np.float64]) -> float:
@@ -111,8 +121,10 @@ def _middle(values: NDArray[np.float64]) -> float:
     return float(np.median(whole)) if len(whole) else 0.0
 
 
-def values_of(texts: list[str], decimal: str) -> NDArray[np.float64]:
-    """float64[n] of a column's texts, NaN where there is no number."""
+def values_of(texts: list[str], decimal: str, fraction: int = 0) -> NDArray[np.float64]:
+    """float64[n] of a column's texts, NaN where there is no number. fraction: see `Layout`."""
+    if fraction:
+        return prices_of(np.array(texts, object), fraction)
     return np.array([_value(t, decimal) for t in texts])
 
 
@@ -135,8 +147,9 @@ def order_of_four(columns: list[NDArray[np.float64]]) -> tuple[str, str, str, st
     return tuple(best[2]) if best is not None and best[0] <= -0.9 else None  # type: ignore[return-value]
 
 
-def by_header(names: list[str], empty: list[bool]) -> tuple[list[str], list[str]]:
-    """Roles by names, and notes of choices made. empty: which columns hold nothing but zeros or blanks."""
+def by_header(names: list[str], empty: list[bool], times: list[bool] | None = None) -> tuple[list[str], list[str]]:
+    """Roles by names, and notes of choices made. empty: which columns hold nothing but zeros or blanks; times: which hold
+    what looks like a time, since a column of row numbers may be called index."""
     roles: list[str] = []
     notes: list[str] = []
     for name in names:
@@ -150,21 +163,36 @@ def by_header(names: list[str], empty: list[bool]) -> tuple[list[str], list[str]
             roles[i] = "skip"
         others = ", ".join(f'"{names[i]}"' + (" (empty)" if empty[i] else "") for i in rank[1:])
         notes.append(f'of several volumes "{names[rank[0]]}" is read, not {others}')
-    times = [i for i, r in enumerate(roles) if r == "time"]
-    for i in times[1:]:
-        roles[i] = "skip"
+    called = [i for i, r in enumerate(roles) if r == "time"]
+    best = next((i for i in called if times is None or times[i]), called[0] if called else -1)
+    for i in called:
+        roles[i] = "time" if i == best and not ("date" in roles and times is not None and not times[i]) else "skip"
     if "date" in roles and "time" in roles:
         roles[roles.index("time")] = "clock"
     if "clock" in roles and "date" not in roles:
         roles[roles.index("clock")] = "time" if "time" not in roles else "skip"
-    if {"open", "high", "low", "close"} <= set(roles):
-        roles = ["skip" if r in ("price", "bid", "ask") else r for r in roles]
-    elif "price" in roles and {"bid", "ask"} & set(roles):
-        roles = ["skip" if r in ("bid", "ask") else r for r in roles]
-    return roles, notes
+    return _prices_once(roles), notes
 
 
-def by_shape(columns: list[list[str]], decimal: str) -> list[str] | None:
+def _prices_once(roles: list[str]) -> list[str]:
+    """Roles of which one set of prices is left: bars before single prices, and what tells the spread beside it."""
+    have = set(roles)
+    gone: set[str] = set()
+    if set(BARS) <= have:
+        gone = {"price", "bid"}
+        if "ask" in have and "bid" not in have and "ask close" not in have:
+            roles = ["ask close" if r == "ask" else r for r in roles]  # beside bars of bids
+        gone |= {"ask"}
+        if "ask close" in roles:
+            gone |= {"spread"}  # bid and ask say it themselves
+    elif "price" in have:
+        gone = {"bid", "ask", "ask close", "spread"}
+    elif {"bid", "ask"} & have:
+        gone = {"ask close", "spread"}
+    return ["skip" if r in gone else r for r in roles]
+
+
+def by_shape(columns: list[list[str]], decimal: str, fraction: int = 0) -> list[str] | None:
     """Roles of columns without names: the time, prices in whatever order fits, then volume and open interest; None where no
     column looks like a time."""
     width = len(columns)
@@ -185,7 +213,7 @@ def by_shape(columns: list[list[str]], decimal: str) -> list[str] | None:
     for i in words[:1]:
         roles[i] = "market"
     numbers = [i for i in range(after, width) if kinds[i] in ("number", "epoch", "date") and roles[i] == "skip"]
-    values = {i: values_of(columns[i], decimal) for i in numbers}
+    values = {i: values_of(columns[i], decimal, fraction) for i in numbers}
     if len(numbers) >= 4:
         for start in range(len(numbers) - 3):
             four = numbers[start:start + 4]
@@ -194,6 +222,12 @@ def by_shape(columns: list[list[str]], decimal: str) -> list[str] | None:
                 for i, role in zip(four, order):
                     roles[i] = role
                 rest = [i for i in numbers if i not in four and i > four[-1]]
+                close = values[four[order.index("close")]]
+                asks = rest[:4]
+                if len(asks) == 4 and order_of_four([values[i] for i in asks]) == order and all(
+                        _middle(np.abs(values[i] - close)) < 0.02 * _middle(np.abs(close)) for i in asks):
+                    roles[asks[order.index("close")]] = "ask close"
+                    rest = rest[4:]
                 filled = [i for i in rest if np.nan_to_num(values[i]).max() > 0]
                 for i, role in zip(filled[:1] or rest[:1], ("volume",)):
                     roles[i] = role

@@ -45,8 +45,7 @@ def _is_wide(piece: Piece) -> bool:
 
 
 def _stretches(piece: Piece) -> list[list[str]]:
-    packed = piece.member or piece.path.name.lower().endswith(".gz")
-    if not packed and piece.size > WHOLE_BYTES and not _is_wide(piece):
+    if piece.plain and piece.size > WHOLE_BYTES and not _is_wide(piece):
         return _plain_stretches(piece)
     lines: list[str] = []
     for block, _ in text_blocks(piece):

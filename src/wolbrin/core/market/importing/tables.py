@@ -12,20 +12,21 @@ import numpy as np
 import pandas as pd
 import pyarrow as pa
 import pyarrow.csv as pacsv
-import pyarrow.parquet as pq
 from numpy.typing import NDArray
 
-from wolbrin.core.errors import EnvironmentTrouble, UserError
+from wolbrin.core.errors import UserError
 from wolbrin.core.market.importing.files import Piece, check_swelling
+from wolbrin.core.market.importing.fractions import prices_of
 from wolbrin.core.market.importing.layout import Layout
-from wolbrin.core.market.importing.roles import MONEY, role_named
+from wolbrin.core.market.importing.roles import MONEY, PRICE_ROLES, role_named
 from wolbrin.core.market.importing.times import padded_clock, parse_times
+from wolbrin.core.market.importing.typed import Typed
 
-BATCH_ROWS = 262_144
 LARGEST_NUMBER = 1e12
 TIME_ROLES = ("time", "date", "clock")
 TEXT_ROLES = (*TIME_ROLES, "market")
 AMOUNT_ROLES = ("volume", "open interest")  # where nothing stands there, nothing was traded
+BESIDE_ROLES = ("ask close", "spread")  # what is missing there does not make a bar unfit
 HEADER_AGAIN, COMMENT = "the header again", "a comment"
 COMMENTS = ("#", "//", "--", "%", ";;")
 
@@ -111,8 +112,10 @@ def read_fast(data: bytes, layout: Layout, first_row: int, name: str) -> Block |
     return Block(rows, time, values, utc)
 
 
-def _numbers(texts: NDArray[np.object_], decimal: str) -> NDArray[np.float64]:
-    """Numbers with an eye for currency signs and thousands separators; NaN where there is none."""
+def _numbers(texts: NDArray[np.object_], decimal: str, fraction: int = 0) -> NDArray[np.float64]:
+    """Numbers with an eye for currency signs and thousands separators; NaN where there is none. fraction: see `Layout`."""
+    if fraction:
+        return prices_of(texts, fraction)
     series = pd.Series(texts).str.strip().str.replace(MONEY, "", regex=True)
     if decimal == ",":
         series = series.str.replace(r"[.' \u00a0\u202f]", "", regex=True).str.replace(",", ".", regex=False)
@@ -185,10 +188,12 @@ def read_slow(data: bytes, layout: Layout, first_row: int, name: str, most_bad: 
         for k in np.flatnonzero(~good)[:most_bad]}
     values = {}
     for role in number_roles(layout):
-        values[role] = _numbers(get(role), layout.decimal)
+        values[role] = _numbers(get(role), layout.decimal, layout.fraction if role in PRICE_ROLES else 0)
         if role in AMOUNT_ROLES:
             values[role] = np.where(get(role) == "", 0.0, values[role])
         wrong = ~np.isfinite(values[role]) | (np.abs(values[role]) > LARGEST_NUMBER)
+        if role in BESIDE_ROLES:
+            values[role], wrong = np.where(wrong, np.nan, values[role]), np.zeros(len(wrong), bool)
         negative = (values[role] < 0) if role == "volume" else np.zeros(len(wrong), bool)
         faulty |= wrong | negative
         for k in np.flatnonzero(wrong | negative)[:most_bad]:
@@ -205,23 +210,6 @@ def read_slow(data: bytes, layout: Layout, first_row: int, name: str, most_bad: 
     return Block(first_row + at[keep], time[keep], {r: v[keep] for r, v in values.items()}, utc, bad, count, passed)
 
 
-def parquet_columns(piece: Piece) -> list[str]:
-    """Names of a Parquet file's columns."""
-    return [str(n) for n in _opened(piece).schema_arrow.names]
-
-
-def _opened(piece: Piece) -> pq.ParquetFile:
-    try:
-        return pq.ParquetFile(piece.path, memory_map=True)
-    except FileNotFoundError:
-        raise UserError("this history file does not exist", str(piece.path), "Check the path.") from None
-    except (OSError, pa.ArrowException, UnicodeDecodeError) as err:
-        if isinstance(err, OSError) and not isinstance(err, pa.ArrowException) and err.errno:
-            raise EnvironmentTrouble(f"this file cannot be read ({err.strerror})", str(piece.path), "Check it.") from None
-        raise UserError(f"this is not a Parquet file ({str(err).splitlines()[0][:90]})", piece.name,
-                        "Get the file again.") from None
-
-
 def _arrow_times(column: pa.Array) -> tuple[NDArray[np.int64], NDArray[np.bool_], bool] | None:
     """Times of a column of dates or timestamps; None for other types."""
     kind = column.type
@@ -236,26 +224,21 @@ def _arrow_times(column: pa.Array) -> tuple[NDArray[np.int64], NDArray[np.bool_]
     return np.where(good, whole, 0) * scale, good, kind.tz is not None
 
 
-def parquet_blocks(piece: Piece, layout: Layout, most_bad: int) -> Iterator[tuple[Block, int]]:
-    """A Parquet file block by block, each with its share of the file's bytes."""
-    opened = _opened(piece)
-    names = [str(n) for n in opened.schema_arrow.names]
-    if len(names) != len(layout.columns):
-        raise UserError(f"this file has {len(names)} columns, the layout {len(layout.columns)}", piece.name,
+def table_blocks(piece: Piece, layout: Layout, most_bad: int) -> Iterator[tuple[Block, int]]:
+    """A Parquet or Feather file block by block, each with its share of the file's bytes."""
+    table = Typed(piece)
+    if len(table.names) != len(layout.columns):
+        raise UserError(f"this file has {len(table.names)} columns, the layout {len(layout.columns)}", piece.name,
                         "Choose another layout.")
-    used: dict[str, str] = {r: names[i] for i, r in enumerate(layout.columns) if r != "skip"}
-    check_swelling("this file", 8 * opened.metadata.num_rows * len(used), piece.size or piece.path.stat().st_size, piece.path)
-    total, row = max(1, opened.metadata.num_rows), 1
-    try:
-        for batch in opened.iter_batches(BATCH_ROWS, columns=list(used.values())):
-            yield _parquet_block(batch, used, layout, row, piece.name, most_bad), batch.num_rows * piece.size // total
-            row += batch.num_rows
-    except (pa.ArrowException, OSError, ValueError) as err:
-        raise UserError(f"this Parquet file is damaged ({str(err).splitlines()[0][:90]})", piece.name,
-                        "Get the file again.") from None
+    used: dict[str, str] = {r: table.names[i] for i, r in enumerate(layout.columns) if r != "skip"}
+    check_swelling("this file", 8 * table.rows * len(used), piece.size or piece.path.stat().st_size, piece.path)
+    total, row = max(1, table.rows), 1
+    for batch in table.batches(list(used.values())):
+        yield _table_block(batch, used, layout, row, piece.name, most_bad), batch.num_rows * piece.size // total
+        row += batch.num_rows
 
 
-def _parquet_block(batch: pa.RecordBatch, used: dict[str, str], layout: Layout, row: int, name: str,
+def _table_block(batch: pa.RecordBatch, used: dict[str, str], layout: Layout, row: int, name: str,
                    most_bad: int) -> Block:
     column = {role: batch.column(batch.schema.get_field_index(n)) for role, n in used.items()}
     read = _arrow_times(column["time" if "time" in column else "date"]) if "clock" not in column else None
@@ -272,13 +255,17 @@ def _parquet_block(batch: pa.RecordBatch, used: dict[str, str], layout: Layout, 
         try:
             value = column[role].cast(pa.float64(), safe=False).fill_null(np.nan).to_numpy(zero_copy_only=False)
         except (pa.ArrowInvalid, pa.ArrowNotImplementedError):
-            value = np.full(len(time), np.nan)
+            value = _numbers(np.array(["" if x is None else str(x) for x in column[role].to_pylist()], object),
+                             layout.decimal,
+                             layout.fraction if role in PRICE_ROLES else 0)
         values[role] = np.asarray(value, np.float64)
         if role in AMOUNT_ROLES:
             values[role] = np.nan_to_num(values[role], nan=0.0)
         with np.errstate(invalid="ignore"):
             wrong = ~np.isfinite(values[role]) | (np.abs(values[role]) > LARGEST_NUMBER)
             wrong |= (values[role] < 0) if role == "volume" else False
+        if role in BESIDE_ROLES:
+            values[role], wrong = np.where(wrong, np.nan, values[role]), np.zeros(len(wrong), bool)
         faulty |= wrong
         for k in np.flatnonzero(wrong)[:most_bad]:
             reasons.setdefault(int(k), f"the {role} is missing, or no number that can be used")

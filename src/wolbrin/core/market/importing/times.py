@@ -20,11 +20,14 @@ WIDTHS = {"Y": 4, "y": 2, "m": 2, "d": 2, "H": 2, "I": 2, "M": 2, "S": 2, "b": 3
 MONTHS = ("jan", "feb", "mar", "apr", "may", "jun", "jul", "aug", "sep", "oct", "nov", "dec")
 LETTERS = {"b": {name: i for i, name in enumerate(MONTHS, 1)}, "p": {"am": 0, "pm": 12}}
 OFFSET = re.compile(r"(?:Z|[+-]\d\d:?\d\d)$")
+# An offset after another way of writing times: "GMT+0000", "UTC +01:00", "+0200 (EET)", "GMT".
+ZONED = re.compile(r"^(?P<time>.*\d(?: ?[AaPp][Mm])?)(?P<word> ?(?:GMT|UTC)?)(?P<offset> ?[+-]\d{2}:?\d{2}|Z)?"
+                   r"(?: ?\([^)]*\))?$")
 # Ways of writing dates and times that occur in the trade; common practice, no source.
 DATES = ("%Y-%m-%d", "%Y.%m.%d", "%Y/%m/%d", "%d.%m.%Y", "%d/%m/%Y", "%m/%d/%Y", "%d-%m-%Y", "%m-%d-%Y", "%m.%d.%Y",
          "%Y%m%d", "%d %b %Y", "%d-%b-%Y", "%b %d %Y", "%b %d, %Y", "%d %B %Y", "%B %d, %Y", "%d-%b-%y", "%d %b %y",
          "%d.%m.%y", "%d/%m/%y", "%m/%d/%y", "%d-%m-%y", "%m-%d-%y", "%y-%m-%d", "%y/%m/%d", "%y.%m.%d", "%y%m%d", "%d%m%Y",
-         "%m%d%Y", "%d%b%Y", "%a %d %b %Y", "%a, %d %b %Y")
+         "%m%d%Y", "%d%b%Y", "%a %d %b %Y", "%a, %d %b %Y", "%a %b %d %Y")
 CLOCKS = ("", " %H:%M:%S", " %H:%M", " %H%M%S", " %H%M", "T%H:%M:%S", "T%H:%M", " %H:%M:%S.%f", " %I:%M:%S %p", " %I:%M %p",
           " %I:%M%p", " %H.%M", " %H", ":%H:%M:%S", "-%H:%M:%S", "_%H%M%S", "T%H%M%S", " %H%M%S%f")
 FORMATS = tuple(f"{date}{clock}" for date in DATES[:12] for clock in CLOCKS[:9])
@@ -37,8 +40,21 @@ def _signature(text: str) -> str:
     return ALNUM.sub("x", text)
 
 
+def offset_in(text: str) -> int | None:
+    """Minutes from UTC that a time's text names at its end; None where it names none."""
+    found = ZONED.match(text)
+    if found is None or not (found["word"].strip() or found["offset"]):
+        return None
+    digits = re.sub(r"[^0-9]", "", found["offset"] or "") or "0000"
+    minutes = int(digits[:2]) * 60 + int(digits[2:])
+    return -minutes if "-" in (found["offset"] or "") else minutes
+
+
 def formats_like(text: str) -> list[str]:
     """Patterns, of all that are known, whose punctuation is that of a time's text."""
+    found = ZONED.match(text)
+    if found is not None and (found["word"].strip() or found["offset"]) and found["time"] != text:
+        return [f"{p}%z" for p in formats_like(found["time"])]
     wanted = _signature(text)
     return [f"{d}{c}" for d in DATES for c in CLOCKS if _signature(re.sub(r"%[A-Za-z]", "0", f"{d}{c}")) == wanted]
 
@@ -148,6 +164,8 @@ def parse_times(texts: Texts, pattern: str) -> tuple[Ints, Flags, bool]:
         return out, good, True
     if pattern == "iso":
         return _iso(texts)
+    if pattern.endswith("%z"):
+        return _zoned(texts, pattern.removesuffix("%z").removesuffix("GMT").removesuffix("UTC").rstrip())
     parts = _positions(pattern)
     if parts is not None:
         try:
@@ -163,6 +181,24 @@ def parse_times(texts: Texts, pattern: str) -> tuple[Ints, Flags, bool]:
         return _bounded(out, good, False)
     out, good = _through_pandas(texts, pattern)
     return _bounded(out, good, False)
+
+
+def _zoned(texts: Texts, pattern: str) -> tuple[Ints, Flags, bool]:
+    """Times with an offset behind them, whatever it is written like, as UTC."""
+    different = {}
+    heads = np.empty(len(texts), object)
+    offsets = np.zeros(len(texts), np.int64)
+    known = np.ones(len(texts), bool)
+    for i, text in enumerate(texts):
+        found = ZONED.match(text)
+        heads[i] = found["time"] if found is not None else text
+        tail = text[len(heads[i]):]
+        if tail not in different:
+            different[tail] = offset_in(f"0{tail}")
+        minutes = different[tail]
+        offsets[i], known[i] = minutes or 0, minutes is not None
+    out, good, _ = parse_times(heads, pattern)
+    return _bounded(out - offsets * 60 * NS, good & known, True)
 
 
 def _bounded(out: Ints, good: Flags, utc: bool) -> tuple[Ints, Flags, bool]:

@@ -9,7 +9,9 @@ import numpy as np
 
 from wolbrin.core.market.findings import Answer, Finding
 from wolbrin.core.market.intervals import DAILY
+from wolbrin.core.market.likely.forex import is_currency_week, readings
 from wolbrin.core.market.likely.week import (
+    USUAL,
     ZONES,
     Counts,
     Week,
@@ -22,10 +24,10 @@ from wolbrin.core.market.likely.week import (
 from wolbrin.core.market.raw import Raw
 from wolbrin.core.market.sessions import NS_A_DAY, NS_A_MINUTE
 from wolbrin.core.market.terms import MINUTES_A_DAY, WEEKDAYS, SessionRule, minutes_of
-from wolbrin.core.market.zones import shifts_between, to_local
+from wolbrin.core.market.zones import BROKER, EASTERN_EUROPE, NEW_YORK, clock_words, known_clock, shifts_between, to_local
 
 CLEAR = 12.0  # nats over all weeks by which one zone must beat another
-FILE_ZONES = ("UTC", "America/New_York", "Europe/Oslo", "Europe/London", "America/Chicago")
+FILE_ZONES = ("UTC", NEW_YORK, "Europe/Oslo", "Europe/London", "America/Chicago", BROKER, EASTERN_EUROPE)
 
 
 @dataclass(frozen=True)
@@ -57,7 +59,7 @@ def find_clock(raw: Raw, told: bool, zone: str | None = None, stamp: str | None 
             Finding("sessions", "none", "Daily rows do not show hours; they are dated by the day they name."),))
     zones = tuple(dict.fromkeys([*([zone] if zone else []), *ZONES]))
     counts = count_bars(raw, zones)
-    file_zone, week, findings = _zones(raw, counts, zones, told, zone, offsets, pair)
+    file_zone, week, findings = _zones(raw, counts, zones, told, zone, offsets, pair, stamp or end or None)
     stamp, week, about = _end(raw, week, stamp, end, pair)
     return Clock(file_zone, stamp, week, (*findings, about))
 
@@ -77,18 +79,30 @@ def _best(weeks: list[Week], counts: Counts) -> Week:
 
 
 def _zones(raw: Raw, counts: Counts, zones: tuple[str, ...], told: bool, zone: str | None,
-           offsets: tuple[int, ...], pair: bool) -> tuple[str, Week, tuple[Finding, ...]]:
+           offsets: tuple[int, ...], pair: bool, stamp: str | None) -> tuple[str, Week, tuple[Finding, ...]]:
     if told or zone:
         file_zone = "UTC" if told else str(zone)
         weeks = [week_in(counts, z, file_zone) for z in zones]
-        written = next(w for w in weeks if w.zone == file_zone)
-        likely = [w for w in weeks if not offsets or _has_offsets(raw, w.zone, offsets)] or weeks
-        best = _best(likely, counts)
+        how = Finding("stamps are in", "UTC" if told else clock_words(file_zone),
+                      "They tell their offset from UTC." if told else "As you said.")
+        best = _best(weeks, counts)
+        york = next(w for w in weeks if w.zone == NEW_YORK)
+        if pair and is_currency_week(york) and (york.score - best.score) * counts.weeks < CLEAR:
+            # Of a pair the same bars give the same sessions, whatever their stamps tell.
+            return file_zone, york, (how, _currency_week())
+        likely = [w for w in weeks if not offsets or _has_offsets(raw, w.zone, offsets)]
+        own = _best(likely, counts) if likely else best
+        if (own.score - best.score) * counts.weeks < CLEAR:
+            best = own
         # The file's own zone where no other is clearly better.
-        if (written.score - best.score) * counts.weeks < CLEAR and not offsets:
+        written = next((w for w in weeks if w.zone == file_zone), None)
+        if written is not None and (written.score - best.score) * counts.weeks < CLEAR and not offsets:
             best = written
-        how = Finding("stamps are in", file_zone, "They tell their offset from UTC." if told else "As you said.")
         return file_zone, best, (how, _session_zone(best, weeks, counts, _changes(raw), offsets))
+    if pair:
+        found_pair = _pair(raw, counts, stamp)
+        if found_pair is not None:
+            return found_pair
     fixed = week_in(counts, "UTC", "UTC")  # as written
     pairs = [week_in(counts, z, f) for f in FILE_ZONES for z in zones if f != z]
     names = [f for f in FILE_ZONES for z in zones if f != z]
@@ -97,34 +111,92 @@ def _zones(raw: Raw, counts: Counts, zones: tuple[str, ...], told: bool, zone: s
     gain = (fixed.score - best.score) * counts.weeks
     other = min(pairs, key=lambda w: w.score)
     if gain > CLEAR and (best.score - other.score) * counts.weeks < CLEAR:
+        away = _fixed_distance(counts, [w for w in as_utc if (w.score - best.score) * counts.weeks < CLEAR])
+        if away is not None:
+            clock, best = away
+            answers = tuple(Answer(f, f"the first bar begins at {_first(raw, f)}") for f in (clock, "UTC"))
+            found = Finding("stamps are in", clock, f"Read so, sessions begin and end at times known for {best.zone}; read "
+                                                    f"as "
+                            "UTC they would not.", False, True, "--zone", answers)
+            return clock, best, (found, _session_zone(best, as_utc, counts, True, ()))
         found = Finding("stamps are in", "UTC", f"Read so, sessions stay put in {best.zone} across changes of "
                         "daylight-saving time; as they are written they move by an hour twice a year.")
         return "UTC", best, (found, _session_zone(best, as_utc, counts, True, ()))
     if (fixed.score - other.score) * counts.weeks > CLEAR:
         alike = [(w, f) for w, f in zip(pairs, names) if (w.score - other.score) * counts.weeks < CLEAR]
-        week, file_zone = max(alike, key=lambda p: usual_edges(p[0]))
+        alike.sort(key=lambda p: -usual_edges(p[0]))
+        week, file_zone = alike[0]
         found = Finding("stamps are in", file_zone, f"Read so, sessions stay put in {week.zone}; other zones of the same "
                         "daylight-saving rule would do as well.", False, True, "--zone",
-                        tuple(Answer(f, f"the first bar begins at {_first(raw, f)}") for _, f in alike[:4]))
+                        tuple(Answer(f, f"the first bar begins at {_first(raw, f)}")
+                              for f in list(dict.fromkeys(f for _, f in alike))[:5]))
         return file_zone, week, (found, _session_zone(week, [w for w, _ in alike], counts, True, ()))
     spans = _changes(raw)
     if spans and _always(fixed) and not _skips_hours(raw):
         found = Finding("stamps are in", "UTC", "Bars stand at every hour, also at those that a clock with daylight-saving "
                         "time skips in spring.")
         return "UTC", fixed, (found, Finding("sessions keep the clock of", "UTC", "The market never closes."))
-    clock = {e for r in fixed.rules for e in (r.open, r.close)}
-    as_read = "America/New_York" if pair and clock <= {"17:00"} else "UTC"
+    broker = week_in(counts, NEW_YORK, BROKER)
+    likely_broker = _all_usual(broker) and not any(_all_usual(replace(fixed, zone=z)) for z in USUAL)
+    as_read = BROKER if likely_broker else "UTC"
     why = ("Sessions stay put in the clock of the file, across changes of daylight-saving time too: it is the market's own "
            "clock, and the file does not say which that is." if spans else
            "The file does not say its zone, and it spans no change of daylight-saving time that would show it.")
-    if as_read != "UTC":
-        why = "The week begins and ends at 17:00, as that of currencies does in New York."
     answers = tuple(Answer(z, f"the first bar begins at {_first(raw, z)}")
-                    for z in dict.fromkeys((as_read, "UTC", "Europe/London", "Europe/Oslo", "America/New_York",
-                                            "America/Chicago")))
+                    for z in dict.fromkeys((as_read, "UTC", "Europe/London", "Europe/Oslo", NEW_YORK, "America/Chicago",
+                                            BROKER, EASTERN_EUROPE)))
+    if as_read == BROKER:
+        return as_read, broker, (Finding("stamps are in", as_read, why, False, True, "--zone", answers),
+                                 Finding("sessions keep the clock of", NEW_YORK, "As the stamps are read.", False))
     found = Finding("stamps are in", as_read, why, False, True, "--zone", answers)
     return as_read, replace(fixed, zone=as_read), (
         found, Finding("sessions keep the clock of", as_read, "As the stamps are read.", False))
+
+
+def _currency_week() -> Finding:
+    return Finding("sessions keep the clock of", NEW_YORK, "The week of currencies begins and ends at 17:00 there.")
+
+
+def _pair(raw: Raw, counts: Counts, stamp: str | None) -> tuple[str, Week, tuple[Finding, ...]] | None:
+    """Of a currency pair: the clock under which its week is that of currencies; None where there is none."""
+    found = readings(counts, raw.interval, stamp, CLEAR)
+    if not found:
+        return None
+    best = found[0]
+    why = "Read so, the week begins and ends at 17:00 in New York, as that of currencies does, in summer and in winter."
+    if len(found) == 1:
+        return best.clock, best.week, (Finding("stamps are in", clock_words(best.clock), why), _currency_week())
+    others = " or ".join(clock_words(r.clock) for r in found[1:])
+    why = (f"Read so, the week begins and ends at 17:00 in New York, as that of currencies does; read as {others} it does "
+           f"too, "
+           "since the rows that may be looked at hold none of the weeks in which these clocks differ.")
+    answers = tuple(Answer(r.clock, f"{clock_words(r.clock)}: the first bar begins at {_first(raw, r.clock)}") for r in found)
+    return best.clock, best.week, (Finding("stamps are in", clock_words(best.clock), why, False, True, "--zone", answers),
+                                   _currency_week())
+
+
+def _all_usual(week: Week) -> bool:
+    """Whether all opens and closes of a schedule are ones that its zone is known for."""
+    known = USUAL.get(week.zone, ())
+    return bool(week.rules) and len(week.rules) <= 3 and all(e in known for r in week.rules for e in (r.open, r.close))
+
+
+def _fixed_distance(counts: Counts, weeks: list[Week]) -> tuple[str, Week] | None:
+    """A clock at another fixed distance from UTC under which all opens and closes are known ones, where they are not as UTC.
+
+    Args:
+        weeks: schedules that stay put where stamps are read as UTC.
+    """
+    if any(_all_usual(w) for w in weeks):
+        return None
+    for hours in (2, 3, 1, -5, -6, 8, 9, *range(-12, 15)):
+        if hours:
+            clock = known_clock(f"UTC{hours:+d}")
+            for w in weeks:
+                moved = week_in(counts, w.zone, clock)
+                if _all_usual(moved):
+                    return clock, moved
+    return None
 
 
 def _has_offsets(raw: Raw, zone: str, offsets: tuple[int, ...]) -> bool:

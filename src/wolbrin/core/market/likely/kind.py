@@ -3,14 +3,15 @@ is marked: check with your broker."""
 
 from __future__ import annotations
 
-import math
 import re
 from dataclasses import dataclass
 
 import numpy as np
 
-from wolbrin.core.market.findings import Finding
+from wolbrin.core.market.findings import Answer, Finding
 from wolbrin.core.market.likely.grid import plain
+from wolbrin.core.market.likely.known_contracts import KnownContract, agrees, known_contract
+from wolbrin.core.market.likely.spread import pip_of
 from wolbrin.core.market.raw import Raw
 
 # ISO 4217 codes of currencies that are traded, from the standard's list of active codes (from memory), with gold and silver.
@@ -20,18 +21,31 @@ _CODES = (
     "XAG XAU XPD XPT ZAR")
 CURRENCIES = frozenset(_CODES.split(" "))
 CHECK = "A common starting value; check with your broker."
-STEPS = (1.0, 2.0, 2.5, 5.0)
-TICK_MONEY, MOST_NOTIONAL = 10.0, 250_000.0
+WORTHS = (1.0, 2.0, 5.0, 10.0, 20.0, 25.0, 50.0, 100.0, 250.0, 500.0, 1000.0)  # point values to choose among
+LOT_OF = {"XAU": 100.0, "XAG": 5_000.0, "XPT": 100.0, "XPD": 100.0}  # troy ounces; common practice, from memory
+LOTS, MARGIN = "lots", "margin"
 
 
 @dataclass(frozen=True)
 class Kind:
-    """kind, quote currency and starting values, with the findings that say why."""
+    """kind, quote currency and starting values, with the findings that say why. assumed: terms that no file shows and nobody
+    has said, as `market.terms.ASSUMABLE` calls them."""
 
     kind: str
     quote: str
     values: dict[str, object]
     findings: tuple[Finding, ...]
+    assumed: tuple[str, ...]
+
+
+@dataclass(frozen=True)
+class Told:
+    """What the user has said of a market's terms; None where nothing. spread: ticks that the file itself shows."""
+
+    kind: str | None = None
+    point_value: float | None = None
+    quote: str | None = None
+    spread: float | None = None
 
 
 def pair_of(name: str) -> tuple[str, str] | None:
@@ -43,63 +57,81 @@ def pair_of(name: str) -> tuple[str, str] | None:
     return (base, quote) if {base, quote} <= CURRENCIES and base != quote else None
 
 
-def _round_step(value: float) -> float:
-    """The nearest of 1, 2, 2.5 and 5 times a power of ten."""
-    power = 10.0 ** math.floor(math.log10(value))
-    return float(plain(min((m * p for p in (power, power * 10) for m in STEPS), key=lambda s: abs(math.log(s / value)))))
-
-
-def find_kind(code: str, raw: Raw, tick: float, currency: str, kind: str | None = None,
-              quoted_spread: float | None = None) -> Kind:
-    """Kind and starting values from a code, prices and volume.
+def find_kind(code: str, raw: Raw, tick: float, currency: str, told: Told = Told()) -> Kind:
+    """Kind and starting values from a code, the grid of prices and volume. The point value of a future is that of a known
+    contract or asked for: prices do not show it.
 
     Args:
-        raw: rows to learn from. tick: the price step. currency: of the account. kind: where the user has said it.
-        quoted_spread: median distance of bid and ask where the file has both, in price.
+        raw: rows to learn from. tick: the price step. currency: of the account.
     """
     pair = pair_of(code)
     price = float(np.median(np.abs(raw.close[-2000:]))) or 1.0
     volume = bool((raw.volume > 0).mean() > 0.2)
-    if kind is None:
-        kind = "currency pair" if pair else "future" if volume or raw.open_interest is not None else "index"
-        if pair:
-            why = f"Its code names two currencies, {pair[0]} and {pair[1]} (ISO 4217)."
-        else:
-            why = f"Its code names no two currencies, and its bars have {'volume' if volume else 'no volume'}."
-        found = [Finding("kind", kind, why, pair is not None)]
-    else:
-        found = [Finding("kind", kind, "As you said.")]
-    quote = pair[1] if pair else currency
-    found.append(Finding("quote currency", quote, "The second currency of its code." if pair else
-                         f"Taken as the account's. {CHECK}", pair is not None))
-    ticks = None if quoted_spread is None else max(0.0, round(quoted_spread / tick, 1))
-    values: dict[str, object]
-    if kind == "currency pair":
-        worth, lot = 100_000.0, 0.01
-        decimals = len(plain(tick).split(".")[1]) if "." in plain(tick) and not plain(tick).endswith(".") else 0
-        spread = 10.0 if decimals in (3, 5) else 1.0
-        values = {"point_value": worth, "lot_step": lot, "minimum_lot": lot, "margin": {"leverage": 30.0},
-                  "spread_ticks": spread, "slippage_ticks": 1.0}
-        costs = f"a spread of {spread:g} ticks (one pip) and 1 tick of slippage"
-    else:
-        worth = _round_step(min(TICK_MONEY / tick, MOST_NOTIONAL / price) if kind == "future" else min(
-            1.0 if price > 500 else 10.0, MOST_NOTIONAL / price))
-        notional = worth * price
-        values = {"point_value": worth, "lot_step": 1.0, "minimum_lot": 1.0, "slippage_ticks": 1.0}
-        if kind == "future":
-            fee = max(0.01, round(min(2.5, 2e-5 * notional), 2))
-            margin = max(0.01, round(0.05 * notional, 2))
-            values |= {"commission": {"per_contract": fee}, "margin": {"per_contract": margin}}
-            costs = f"a commission of {fee:g} a contract and side and 1 tick of slippage"
-        elif kind == "index":
-            values |= {"spread_ticks": 2.0, "margin": {"leverage": 20.0}}
-            costs = "a spread of 2 ticks and 1 tick of slippage"
-        else:
-            values |= {"commission": {"percent": 0.05}}
-            costs = "a commission of 0.05% and 1 tick of slippage"
-    if ticks is not None and ticks > 0:
-        values["spread_ticks"] = ticks
-        costs = f"a spread of {ticks:g} ticks, the median of bid and ask in the file, and 1 tick of slippage"
-    found.append(Finding("point value", plain(worth).rstrip("."), CHECK, False))
+    known = known_contract(code) if pair is None and told.kind in (None, "future") else None
+    other = known is not None and not agrees(known, tick)
+    known = None if other else known
+    traded = known is not None or volume or raw.open_interest is not None
+    kind = told.kind or ("currency pair" if pair else "future" if traded else "index")
+    why = ("As you said." if told.kind else f"Its code names two currencies, {pair[0]} and {pair[1]} (ISO 4217)." if pair else
+           f"{known.code} is a contract known by its code." if known else
+           f"Its code names no two currencies, and its bars have {'volume' if volume else 'no volume'}.")
+    found = [Finding("kind", kind, why, bool(told.kind or pair or known))]
+    quote = told.quote or (pair[1] if pair else known.currency if known else currency)
+    sure = bool(told.quote or pair or known)
+    found.append(Finding("quote currency", quote, "As you said." if told.quote else "The second currency of its code." if pair
+                         else f"As {known.code} is quoted. {CHECK}" if known else f"Taken as the account's. {CHECK}", sure))
+    assumed = [] if sure else ["quote currency"]
+    worth, about = _worth(kind, known, tick, told.point_value, code if other else "", quote, pair[0] if pair else "")
+    found.append(about)
+    if not about.sure and not about.ask:
+        assumed.append("point value")
+    values, costs = _starting(kind, worth, price, tick)
+    assumed += [n for n in (LOTS, MARGIN, "slippage", "commission") if n != "commission" or "commission" in values]
+    if told.spread is not None:
+        values["spread_ticks"] = told.spread
+        costs = re.sub(r"^a spread of [^,]*? and ", "", costs) + "; the spread is the file's"
+    elif "spread_ticks" in values:
+        assumed.append("spread")
     found.append(Finding("costs", costs, "Assumed until you set your own.", False))
-    return Kind(kind, quote, values, tuple(found))
+    return Kind(kind, quote, {"point_value": worth, **values}, tuple(found), tuple(assumed))
+
+
+def _worth(kind: str, known: KnownContract | None, tick: float, said: float | None, other: str,
+           quote: str, base: str) -> tuple[float, Finding]:
+    """The point value, and how it is known. other: a code that is known with another tick."""
+    if said is not None:
+        return said, Finding("point value", plain(said).rstrip("."), "As you said.")
+    if kind == "currency pair":
+        lot = LOT_OF.get(base, 100_000.0)
+        of = f"{lot:,.0f} {'ounces of it' if base in LOT_OF else 'of its first currency'}"
+        why = f"One lot is {of}. Common practice; check with your broker."
+        return lot, Finding("point value", plain(lot).rstrip("."), why, base not in LOT_OF)
+    if known is not None:
+        why = f"As {known.code} has it, whose tick is {plain(known.tick)}. {CHECK}"
+        return known.point_value, Finding("point value", plain(known.point_value).rstrip("."), why)
+    if kind != "future":
+        return 1.0, Finding("point value", "1", f"One unit of money a point, as one share or one contract for difference has "
+                            f"it. {CHECK}", False)
+    why = (f"{other} is known with another tick, so these are prices of another contract. " if other else "")
+    answers = tuple(Answer(plain(v).rstrip("."), f"a tick of {plain(tick).rstrip('.')} is worth "
+                           f"{plain(round(v * tick, 8)).rstrip('.')} {quote}") for v in WORTHS)
+    why += "What a move of 1.00 is worth on one contract stands in its specification and in no prices."
+    return 1.0, Finding("point value", "?", why, False, True, "--point-value", answers)
+
+
+def _starting(kind: str, worth: float, price: float, tick: float) -> tuple[dict[str, object], str]:
+    """Lots, margin and costs to begin with, and costs in words."""
+    if kind == "currency pair":
+        spread = round(pip_of(tick, True) / tick, 1)
+        return ({"lot_step": 0.01, "minimum_lot": 0.01, "margin": {"leverage": 30.0}, "spread_ticks": spread,
+                 "slippage_ticks": 1.0}, f"a spread of {spread:g} ticks (one pip) and 1 tick of slippage")
+    values: dict[str, object] = {"lot_step": 1.0, "minimum_lot": 1.0, "slippage_ticks": 1.0}
+    if kind == "future":
+        notional = worth * price
+        fee = max(0.01, round(min(2.5, 2e-5 * notional), 2))
+        margin = max(0.01, round(0.05 * notional, 2))
+        return (values | {"commission": {"per_contract": fee}, "margin": {"per_contract": margin}},
+                f"a commission of {fee:g} a contract and side and 1 tick of slippage")
+    if kind == "index":
+        return (values | {"spread_ticks": 2.0, "margin": {"leverage": 20.0}}, "a spread of 2 ticks and 1 tick of slippage")
+    return values | {"commission": {"percent": 0.05}}, "a commission of 0.05% and 1 tick of slippage"

@@ -16,12 +16,16 @@ from wolbrin.core.market.intervals import DAILY
 from wolbrin.core.market.likely.clock import Clock
 from wolbrin.core.market.likely.closed import find_closed
 from wolbrin.core.market.likely.grid import Grid, find_grid
-from wolbrin.core.market.likely.kind import find_kind
+from wolbrin.core.market.likely.kind import Told, find_kind, pair_of
+from wolbrin.core.market.likely.spread import Spread, from_column, from_quotes
 from wolbrin.core.market.raw import Raw
 from wolbrin.core.market.terms import SessionRule, Terms
 from wolbrin.core.market.words import read_sessions, write_sessions
 
 SHOWN = 4
+LEAST_WORTH, MOST_WORTH = 0.01, 1000.0  # of a tick
+# Currencies whose unit is worth a hundredth of others' or less; common practice, from memory.
+SMALL_UNITS = frozenset({"JPY", "KRW", "HUF", "IDR", "CLP", "COP", "ISK", "VND", "NGN", "KZT", "CRC", "LKR", "RSD", "ARS"})
 AROUND_THE_CLOCK = (SessionRule(days=("Sun", "Mon", "Tue", "Wed", "Thu"), open="17:00", close="17:00"),)
 
 
@@ -32,28 +36,54 @@ class Said:
     exchange: str = ""
     kind: str | None = None
     tick: float | None = None
+    point_value: float | None = None
+    quote: str | None = None
+    spread_unit: str | None = None
     sessions: tuple[SessionRule, ...] | None = None
     session_zone: str | None = None
 
 
-def likely_terms(code: str, raw: Raw, clock: Clock, currency: str, said: Said = Said(),
-                 quotes: tuple[NDArray[np.float64], NDArray[np.float64]] | None = None,
-                 ) -> tuple[Terms, tuple[Finding, ...]]:
+@dataclass(frozen=True)
+class Quoted:
+    """What a file holds beside its prices, or in place of them (middle: they are made of bid and ask), of the rows that may
+    be learned from: float64[n] bids and asks, or spreads in a unit that is not told."""
+
+    bid: NDArray[np.float64] | None = None
+    ask: NDArray[np.float64] | None = None
+    spread: NDArray[np.float64] | None = None
+    middle: bool = False
+
+
+@dataclass(frozen=True)
+class Likely:
+    """terms: of the market. findings: the reasons. assumed: which terms rest on nothing but custom (see
+    market.terms.ASSUMABLE)."""
+
+    terms: Terms
+    findings: tuple[Finding, ...]
+    assumed: tuple[str, ...]
+
+
+def likely_terms(code: str, raw: Raw, clock: Clock, currency: str, said: Said = Said(), quoted: Quoted = Quoted()) -> Likely:
     """Terms and the reasons for them.
 
     Args:
         raw: bars in UTC, stamped at their open: those that may be looked at, which are the ones before the border.
-        quotes: bids and asks of that time, where the file has both.
     Raises:
-        UserError: the code cannot be one.
+        UserError: the code cannot be one, or what was said is no value that contracts have.
     """
     wanted = code.strip().upper()
-    prices = np.concatenate(quotes if quotes is not None else [raw.open, raw.high, raw.low, raw.close])
-    quoted_spread = float(np.median(quotes[1] - quotes[0])) if quotes is not None and len(quotes[0]) else None
+    sides = [quoted.bid, quoted.ask] if quoted.middle and quoted.bid is not None and quoted.ask is not None else None
+    prices = np.concatenate(sides or [raw.open, raw.high, raw.low, raw.close])
     grid = Grid(said.tick, 1.0, 0.0, True) if said.tick else find_grid(prices)
     found = [Finding("tick size", f"{said.tick:g}", "As you said.") if said.tick else grid.finding()]
-    kind = find_kind(wanted, raw, grid.tick, currency, said.kind, quoted_spread)
+    pair = (pair_of(wanted) is not None) if said.kind is None else said.kind == "currency pair"
+    spread = _spread(quoted, grid.tick, pair, raw, said.spread_unit)
+    found += spread.findings
+    kind = find_kind(wanted, raw, grid.tick, currency, Told(said.kind, said.point_value, said.quote, spread.ticks))
     found += kind.findings
+    if said.point_value is not None:
+        check_worth(grid.tick * said.point_value, kind.quote, wanted)
     values: dict[str, object] = {"code": wanted, "kind": kind.kind, "tick_size": grid.tick, "quote_currency": kind.quote,
                                  **kind.values}
     rules, zone, about = _sessions(raw, clock, said)
@@ -67,7 +97,24 @@ def likely_terms(code: str, raw: Raw, clock: Clock, currency: str, said: Said = 
         closed, days = find_closed(raw, terms)
         if days is not None:
             terms, found = terms.model_copy(update={"closed": closed}), [*found, days]
-    return terms, tuple(found)
+    return Likely(terms, tuple(found), kind.assumed)
+
+
+def check_worth(tick_value: float, quote: str, where: str) -> None:
+    """Raises UserError where a tick would be worth, in quote money, what no contract's is."""
+    if not LEAST_WORTH <= tick_value <= MOST_WORTH * (1000.0 if quote in SMALL_UNITS else 1.0):
+        raise UserError(f"a tick would be worth {tick_value:,.6g} {quote}, and no contract's is worth less than "
+                        f"{LEAST_WORTH:g} or more "
+                        f"than {MOST_WORTH:,.0f} {quote}", f"{where}, point value" if where else "point value",
+                        "Write the money for a move of 1.00 on one contract, as its specification has it.")
+
+
+def _spread(quoted: Quoted, tick: float, pair: bool, raw: Raw, unit: str | None) -> Spread:
+    if quoted.bid is not None and quoted.ask is not None and len(quoted.bid):
+        return from_quotes(quoted.bid, quoted.ask, tick, pair)
+    if quoted.spread is not None and len(quoted.spread):
+        return from_column(quoted.spread, tick, pair, float(np.median(np.abs(raw.close))) or 1.0, unit)
+    return Spread(None, ())
 
 
 def _sessions(raw: Raw, clock: Clock, said: Said) -> tuple[tuple[SessionRule, ...], str, Finding]:

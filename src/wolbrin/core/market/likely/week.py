@@ -20,6 +20,7 @@ OPEN_SHARE = 0.12  # of what a usual slot of the week has
 FLAT_RUN = 240  # minutes of one price that are no trading
 LONG_HOLE = 180
 FEW_WEEKS = 12
+MOST_MISSED = 4.0  # bars that may all be missing by chance
 # One zone for every rule of daylight saving and offset that markets are known to keep; common practice, no source.
 ZONES = ("UTC", "Europe/Oslo", "Europe/London", "Europe/Helsinki", "America/New_York", "America/Chicago",
          "America/Los_Angeles", "America/Sao_Paulo", "Australia/Sydney", "Pacific/Auckland", "Asia/Jerusalem",
@@ -152,23 +153,30 @@ def _open_slots(share: NDArray[np.float64], weeks: float) -> NDArray[np.bool_]:
         return np.zeros(len(share), bool)
     usual = float(np.quantile(some, 0.75))
     open_ = share >= max(OPEN_SHARE * usual, min(2.5 / weeks, 0.5 * usual))
-    # In a few weeks a thin market leaves slots empty by chance: what other weekdays have there, this one has too.
+    # In a few weeks a thin market leaves slots empty by chance: what other weekdays have there, this one has too, unless it
+    # would then have had bars there that cannot all be missing by chance.
     day = len(share) // 7
     table, busy = open_.reshape(7, day), share.reshape(7, day)
     full = table.sum(axis=1) >= 0.6 * table.sum(axis=1).max()
-    pooled = busy[full].mean(axis=0) >= OPEN_SHARE * usual
+    usually = busy[full].mean(axis=0)
+    pooled = usually >= OPEN_SHARE * usual
     hole = max(1, LONG_HOLE * day // MINUTES_A_DAY)
-    for k in np.flatnonzero(full):
+
+    def by_chance(k: int, a: int, b: int) -> bool:
+        """Whether weekday k may have had no bar from slot a to b although the market was open."""
+        return bool(busy[k, a:b].any() or weeks * (usually[a:b] * pooled[a:b]).sum() < MOST_MISSED)
+
+    for k in map(int, np.flatnonzero(full)):
         row = table[k]
-        on = np.flatnonzero(row)
+        on = [int(x) for x in np.flatnonzero(row)]
         for a, b in pairwise(on):
-            if 1 < b - a <= hole:
+            if 1 < b - a <= hole and by_chance(k, a + 1, b):
                 row[a + 1:b] |= pooled[a + 1:b]
-        if weeks < FEW_WEEKS and len(on):
+        if weeks < FEW_WEEKS and on:
             edge = max(1, 60 * day // MINUTES_A_DAY)
-            near = np.zeros(day, bool)
-            near[max(0, on[0] - edge):on[0]] = near[on[-1] + 1:on[-1] + 1 + edge] = True
-            row |= pooled & near
+            for a, b in ((max(0, on[0] - edge), on[0]), (on[-1] + 1, min(day, on[-1] + 1 + edge))):
+                if by_chance(k, a, b):
+                    row[a:b] |= pooled[a:b]
     return table.ravel()
 
 
