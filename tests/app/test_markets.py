@@ -44,6 +44,12 @@ def place(window: MainWindow, settle: Settle):
     return window.places["markets"]
 
 
+def worth(page, settle: Settle) -> None:
+    """Say what a new future's point is worth: no file shows it."""
+    page.questions.answered.emit("--point-value", "10")
+    settle()
+
+
 def taken_in(window: MainWindow, place, settle: Settle, file: Path, code: str) -> None:
     place.open_files([file])
     settle()
@@ -52,6 +58,7 @@ def taken_in(window: MainWindow, place, settle: Settle, file: Path, code: str) -
     page.code.setText(code)
     page.start()
     settle()
+    worth(page, settle)
     page.take()
     settle()
 
@@ -79,6 +86,9 @@ def test_a_newcomer_takes_the_dirty_file_in_and_makes_it_fit(window: MainWindow,
     assert "4 rows could not be read" in page.result.text()
     assert [b.row for b in page.rows.bad.model.records] == [1002, 2002, 3002, 4002]
     assert not [m for m in s.markets if m.code == "COB"], "nothing is kept before it is taken in"
+    page.take()
+    assert "point value is not decided" in page.fault.text()
+    worth(page, settle)
     page.take()
     settle()
     assert "COB" in [m.code for m in s.markets]
@@ -279,9 +289,13 @@ def test_contract_months_are_joined_and_their_rolls_shown(window: MainWindow, pl
     page.code.setText("HFR")
     page.start()
     settle()
+    worth(page, settle)
+    page.questions.answered.emit("--zone", "UTC")
+    settle()
     page.take()
     settle()
-    assert [x.name for x in s.project.sources.of("HFR")] == ["2021-03", "2021-06", "2021-09", "2021-12"]
+    assert [x.name for x in s.project.sources.of("HFR")] == ["2021-03", "2021-06", "2021-09", "2021-12", "continuous"]
+    assert s.project.market("HFR").source == "continuous", "a market is made of its months"
     place.show_page("contracts")
     settle()
     page = place.pages["contracts"]

@@ -61,7 +61,7 @@ class Clicks:
 @pytest.mark.parametrize("name", TEN)
 def test_ten_forms_by_clicks(bare: MainWindow, rest: Callable[[], None], qtbot: QtBot, tmp_path: Path,
                              monkeypatch: pytest.MonkeyPatch, name: str) -> None:
-    """From choosing a file to an equity curve with costs: at most six clicks, nothing typed."""
+    """From choosing a file to an equity curve with costs: at most eight clicks, two for each question, nothing typed."""
     form, known = FORMS[name], truth(FORMS[name].market)
     paths = write(form, known, tmp_path)
     monkeypatch.setattr(QFileDialog, "getOpenFileNames", lambda *_: ([str(p) for p in paths], ""))
@@ -72,8 +72,13 @@ def test_ten_forms_by_clicks(bare: MainWindow, rest: Callable[[], None], qtbot: 
     clicks.on(page.choose)
     clicks.count += 2  # a file and Open in the dialog
     rest()
-    assert {q.option for q in page.look.judged[0].questions} == set(form.asks)
-    for option, value in form.asks.items():
+    asks = form.asks | ({} if known.terms.kind == "currency pair" else {"--point-value": "10"})
+    assert {q.option for q in page.look.judged[0].questions} == set(asks)
+    assert page.read_line.isVisible()
+    if asks:
+        page.take()
+        assert "Answer the question" in page.fault.text(), "nothing is taken in while a question stands"
+    for option, value in asks.items():
         answer = known.terms.time_zone if value == "market" else value
         clicks.choose(page.questions.boxes[option], answer)
         rest()
@@ -83,7 +88,7 @@ def test_ten_forms_by_clicks(bare: MainWindow, rest: Callable[[], None], qtbot: 
     assert "= " in page.terms.worth.text()
     clicks.on(page.take_button)
     rest()
-    assert clicks.count <= 6
+    assert clicks.count <= 8
     s = bare.session
     assert (bare.place, s.market) == ("backtest", known.terms.code)
     assert s.run is not None
@@ -121,6 +126,8 @@ def test_messages_lead_to_what_mends_them(bare: MainWindow, rest: Callable[[], N
     page = bare.places["markets"].pages["import"]
     page.open(write(FORMS["iso, UTC told"], truth("PWR"), tmp_path))
     rest()
+    page.questions.answered.emit("--point-value", "10")
+    rest()
     page.terms.leave_out()
     page.take()
     rest()
@@ -153,10 +160,15 @@ def test_a_later_market_keeps_the_border_and_says_what_lacks(bare: MainWindow, r
     page = bare.places["markets"].pages["import"]
     page.open(write(FORMS["New York in UTC"], truth("GRN"), tmp_path))
     rest()
+    page.questions.answered.emit("--point-value", "10")
+    rest()
     page.take()
     rest()
     border = bare.session.settings.holdout_first
     page.open(write(FORMS["night session in UTC"], truth("NGT"), tmp_path))
+    rest()
+    page.terms.fields["point_value"].setText("10")
+    page.terms.fields["point_value"].textEdited.emit("10")
     rest()
     page.take()
     rest()

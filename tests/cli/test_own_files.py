@@ -63,7 +63,7 @@ def test_every_form_goes_from_file_to_backtest(tmp_path: Path, name: str) -> Non
     answers: list[str] = []
     asks = form.asks | ({} if known.terms.kind == "currency pair" else WORTH)
     if asks:
-        for more in ((), ("--yes",)):
+        for more in ((), ("--yes",)) if form.asks else ((),):
             asked = call("new", folder, "--from", *paths, *more, "--json", code=1)
             assert {q["option"] for q in asked["questions"]} == set(asks)
         assert not folder.exists(), "where it asks, nothing is made"

@@ -89,8 +89,8 @@ class FirstTerms(QWidget):
         self.exchange.addItems(["", *codes])
         self.exchange.setEditText(text)
 
-    def show_terms(self, terms: Terms, week: Week | None) -> None:
-        """Fill the form with what was found."""
+    def show_terms(self, terms: Terms, week: Week | None, worth_known: bool = True) -> None:
+        """Fill the form with what was found. worth_known: whether the point value is more than a place holder."""
         self._filling, self._terms, self._found = True, terms, week
         choose(self.kind, terms.kind)
         for key in NUMBERS:
@@ -100,6 +100,8 @@ class FirstTerms(QWidget):
         self.fields["commission"].setText(plain(per) if per or not terms.commission.percent else
                                           f"{plain(terms.commission.percent)}%")
         self.fields["commission"].setToolTip("a contract and side, in account money; with % of notional")
+        if not worth_known:
+            self.fields["point_value"].setText("")
         for key, text in self.touched.items():
             self.fields[key].setText(text)
         self.zone.setEditText(terms.time_zone)
@@ -108,7 +110,8 @@ class FirstTerms(QWidget):
         self._filling = False
         self._picture()
         self.worth.setText(" \u00b7 ".join(worth_lines(terms, self.session.settings.currency)[:2])
-                           + ". Common starting values; check with your broker.")
+                           + ". Common starting values; check with your broker." if worth_known else
+                           "Say what a move of 1.00 is worth on one contract: it stands in the contract's specification.")
 
     def _picture(self) -> None:
         try:
@@ -124,6 +127,8 @@ class FirstTerms(QWidget):
         values: dict[str, Any] = self._terms.model_dump()
         for key in NUMBERS:
             text = self.fields[key].text().strip().replace(",", "")
+            if not text and key == "point_value" and key not in self.touched:
+                continue  # not said yet: the question about it stands
             try:
                 values[key] = float(text)
             except ValueError:

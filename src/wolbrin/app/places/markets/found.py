@@ -37,6 +37,8 @@ class FoundList(QWidget):
                 options = [(f"{a.value}: {a.means}" if a.means else a.value, a.value) for a in f.answers]
                 box = combo(options, f"Answer: {f.what}")
                 box.setMinimumContentsLength(20)
+                box.setPlaceholderText("choose \u2026")
+                box.setCurrentIndex(-1)
                 box.activated.connect(lambda i, f=f: self.answered.emit(f.option, f.answers[i].value))
                 self.boxes[f.option] = box
                 self._box.addWidget(box)
@@ -76,7 +78,8 @@ class FoundPanel(QScrollArea):
         self.questions.show_findings(judged.questions, ())
         self.findings.show_findings([f for f in judged.findings if not f.ask], judged.imported.notes)
         if new:
-            self.terms.show_terms(judged.terms, judged.clock.week)
+            known = all(f.option != "--point-value" for f in judged.questions)
+            self.terms.show_terms(judged.terms, judged.clock.week, known)
             self.terms.load_exchanges()
         self.verticalScrollBar().setValue(0)
 

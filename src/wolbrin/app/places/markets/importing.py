@@ -6,16 +6,14 @@ from dataclasses import replace
 from pathlib import Path
 from typing import Any
 
-from PySide6.QtCore import Qt, QTimer
-from PySide6.QtWidgets import QFileDialog, QSplitter, QWidget
+from PySide6.QtCore import QTimer
+from PySide6.QtWidgets import QComboBox, QFileDialog, QWidget
 
-from wolbrin.app.parts import Empty, button, column, label, row
-from wolbrin.app.places.markets.found import FoundPanel
-from wolbrin.app.places.markets.layout_form import LayoutForm
-from wolbrin.app.places.markets.looking import Looking
-from wolbrin.app.places.markets.page import Looked, Page, choose, combo, short
-from wolbrin.app.places.markets.rows_view import FIRST, RowsView, read_words
-from wolbrin.app.places.markets.target import NEW, TargetRow
+from wolbrin.app.places.markets.import_parts import INVITE, ImportParts
+from wolbrin.app.places.markets.looking import ANSWERS, Looking
+from wolbrin.app.places.markets.page import Looked, choose
+from wolbrin.app.places.markets.rows_view import FIRST, read_words
+from wolbrin.app.places.markets.target import NEW
 from wolbrin.core.errors import WolbrinError
 from wolbrin.core.market.importing.append import Joined
 from wolbrin.core.market.importing.files import ENDINGS, Piece
@@ -23,17 +21,12 @@ from wolbrin.core.market.importing.grouping import clean_code, stem_of
 from wolbrin.core.market.importing.layout import Layout
 from wolbrin.core.market.importing.preview import Preview, preview
 from wolbrin.core.market.importing.tables import BadRow
-from wolbrin.core.market.terms import Terms
+from wolbrin.core.market.terms import Terms, terms_told
 from wolbrin.core.measures.wording import number
 from wolbrin.core.work.looking import Judged, Wishes
 
-ABOUT = ("Files of bars or ticks as you have them: CSV, TXT, gz, zip or Parquet, one market or several, a year a file or all "
-         "in one. Layout, time zone, interval, tick, sessions and holidays are found in them, and shown with the reason for "
-         "each before anything is kept. Then the first strategy is tested on them, with costs.")
-INVITE = "Drop files or a folder here, or choose them. Nothing is kept before you take it in."
 
-
-class ImportPage(Page):
+class ImportPage(ImportParts):
     key, title, with_chart = "import", "Import", False
 
     def __init__(self, looked: Looked) -> None:
@@ -52,61 +45,11 @@ class ImportPage(Page):
         self._filling = False
         self._roles: dict[int, list[str]] = {}
         self._bad: list[BadRow] = []
-        self.choose = button("Choose files \u2026", self.choose_files, main=True)
-        self.files = label(INVITE, wrap=True)
-        self.layouts = combo([("as guessed", None)], "Layout", 110, self._layout_chosen)
-        self.layout_name = short("", 110, "Name of the layout")
-        self.layout_name.setPlaceholderText("name it \u2026")
-        self.form = LayoutForm()
-        self.form.edited.connect(self.edited)
-        self.form.clock_edited.connect(self._clock_edited)
-        self.rows = RowsView(s)
-        self.preview = self.rows.preview
-        self.preview.roles_changed.connect(self.edited)
-        self.fault = label("", "error", wrap=True)
-        self.target = TargetRow(self._which_changed, self.target_changed, self.start, self.take, self.discard)
-        self.which, self.market, self.code = self.target.which, self.target.market, self.target.code
-        self.source, self.months, self.keep = self.target.source, self.target.months, self.target.keep
-        self.read_button, self.take_button, self.discard_button = self.target.read, self.target.take, self.target.discard
-        self.code.textChanged.connect(lambda _: self._code_changed())
-        self.source.textEdited.connect(lambda _: self._weigh())
-        self.months.toggled.connect(lambda _: self.target_changed())
-        self.result = label("", wrap=True)
-        self.side = FoundPanel(s)
-        self.questions, self.findings, self.terms = self.side.questions, self.side.findings, self.side.terms
-        self.side.answered.connect(self._answered)
-        self.terms.changed.connect(self._terms_edited)
-        self.terms.asked.connect(self._said)
+        self._make()
         self._soon = QTimer(self, singleShot=True, interval=300)
         self._soon.timeout.connect(self._judge)
         self._arrange()
         self._enable()
-
-    def _arrange(self) -> None:
-        m = lambda text: label(text, "muted")  # noqa: E731
-        first = row(self.choose, button("Choose a folder \u2026", self.choose_folder), 6)
-        first.addWidget(self.files, 1)
-        self.how = QWidget()
-        self.how.setLayout(column(
-            self.form, row(m("layout"), self.layouts, self.layout_name, button("Remember", self.remember), None, spacing=5),
-            spacing=4))
-        left = QWidget()
-        made = column(self.how, self.rows, spacing=6)
-        made.setStretch(1, 1)
-        left.setLayout(made)
-        split = QSplitter(Qt.Orientation.Horizontal)
-        split.addWidget(left)
-        split.addWidget(self.side)
-        split.setSizes([430, 390])
-        split.setStretchFactor(0, 1)
-        split.setChildrenCollapsible(False)
-        self.split = split
-        self.invite = Empty(ABOUT, "Choose files \u2026", self.choose_files)
-        whole = column(first, split, self.invite, self.fault, self.result, self.target, spacing=6)
-        whole.setStretch(1, 1)
-        whole.setStretch(2, 1)
-        self.setLayout(whole)
-        self.setAcceptDrops(True)
 
     def focus_on(self, field: str) -> None:
         """Put the cursor where files are chosen."""
@@ -179,8 +122,9 @@ class ImportPage(Page):
         name = self.look.found[0].name.lower()
         code = opened[0].code
         likely = code if code in codes else next((c for c in codes if c.lower() in name), None)
-        choose(self.market, likely if likely and len(opened) == 1 else NEW)
-        if len(opened) > 1:
+        one = len({o.code for o in opened}) == 1
+        choose(self.market, likely if likely and one else NEW)
+        if not one:
             self.source.setText("file")
         self._filling = True
         self.code.setText(code)
@@ -188,7 +132,7 @@ class ImportPage(Page):
         blocked = self.which.blockSignals(True)
         self.which.clear()
         for o in opened:
-            self.which.addItem(o.code or "?", o.code)
+            self.which.addItem((o.code or "?") + (f", {o.aside}" if o.aside else ""), o.code)
         self.which.blockSignals(blocked)
         choose(self.layouts, None)
         self._fill(opened[0].reader.layout)
@@ -207,7 +151,11 @@ class ImportPage(Page):
             self._fill(month.layout)
             self._preview(month.layout)
             self._show_found(month)
-            self.start()
+            if self.look.months and self.look.read_under == month.layout:
+                self._weigh()
+                self._enable()
+            else:
+                self.start()
 
     def _layout_chosen(self) -> None:
         layout = self.layouts.currentData()
@@ -311,14 +259,13 @@ class ImportPage(Page):
             return
         self._say("")
         assert self.layout_now is not None
-        self.look.wishes = replace(self.look.wishes, zone=self.layout_now.zone, stamp=self.layout_now.stamp)
+        self.look.answer(self._code, "--zone", self.layout_now.zone)
+        self.look.answer(self._code, "--stamp", self.layout_now.stamp)
         self._soon.start()
 
     def _answered(self, option: str, value: str) -> None:
-        if option == "--zone":
-            self.look.wishes = replace(self.look.wishes, zone=value)
-        elif option == "--stamp":
-            self.look.wishes = replace(self.look.wishes, stamp=value)
+        if option in ANSWERS:
+            self.look.answer(self._code, option, value)
         elif option == "--date-order":
             self.look.settle(option, value)
             self.form.time_format.setEditText(value)
@@ -333,14 +280,27 @@ class ImportPage(Page):
         self._judge()
 
     def _said(self, what: str, value: str) -> None:
-        said = self.look.wishes.said
-        said = replace(said, kind=value) if what == "kind" else replace(said, exchange=value)
-        self.look.wishes = replace(self.look.wishes, said=said)
+        self.look.answer(self._code, what, value)
         self._judge()
+
+    @property
+    def _code(self) -> str:
+        """The market shown, as its files call it."""
+        return self.look.opened[self._at].code if self.look.opened else ""
+
+    def _open_door(self, door: str) -> None:
+        """Put the cursor into the setting of a part of how the files were read."""
+        terms = self.terms.fields.get(door)
+        widget: QWidget = terms if terms is not None and self.terms.isVisible() else getattr(self.form, door, self.preview)
+        widget.setFocus()
+        if isinstance(widget, QComboBox) and not widget.isEditable():
+            widget.showPopup()
 
     def _code_changed(self) -> None:
         if not self._filling and len(self.look.opened) == 1:
-            self.look.opened[0].code = self.look.code_said = clean_code(self.code.text())
+            code = clean_code(self.code.text())
+            self.look.answers[code] = self.look.answers.pop(self.look.opened[0].code, {})
+            self.look.opened[0].code = self.look.code_said = code
             self._soon.start()
 
     def _terms_edited(self) -> None:
@@ -352,7 +312,9 @@ class ImportPage(Page):
         self._say("")
         at = self._at
         if at < len(self.look.judged):
-            self.look.judged[at] = replace(self.look.judged[at], terms=terms)
+            found = self.look.judged[at]
+            told = terms_told(found.terms, terms)
+            self.look.judged[at] = replace(found, terms=terms, assumed=tuple(t for t in found.assumed if t not in told))
 
     def _which_changed(self) -> None:
         self.terms.touched.clear()
@@ -397,6 +359,9 @@ class ImportPage(Page):
         self._enable()
 
     def _judge(self) -> None:
+        if self.months.isChecked() and self.look.month is not None:
+            self.look.judge_month(self._target())
+            return
         self.look.judge(self._target(), self.source.text().strip())
 
     def _judged(self) -> None:
@@ -420,6 +385,7 @@ class ImportPage(Page):
 
     def _show_found(self, j: Judged) -> None:
         """What was found, the questions, and the terms of a new market."""
+        self.read_line.show_judged(j)
         self.side.show_judged(j, self.target.is_new)
         if self.target.is_new and self.terms.touched:
             self._terms_edited()
@@ -462,15 +428,32 @@ class ImportPage(Page):
         self.files.setText(INVITE)
         self.rows.show_result((), ())
         self.side.clear()
+        self.read_line.show_judged(None)
         self.result.setText("")
         self._say("")
         self._enable()
 
     # Taking in
 
+    def _unanswered(self) -> bool:
+        """Whether a question stands to which there are several answers; says so then."""
+        every = [*self.look.judged, *([self.look.month] if self.look.months and self.look.month else [])]
+        for j in every:
+            for f in j.questions:
+                typed = f.option == "--point-value" and "point_value" in self.terms.touched
+                if f.answers and not typed:
+                    self._say(f"{j.code}: {f.what} is not decided by the file. Answer the question beside the rows first.")
+                    box = self.questions.boxes.get(f.option)
+                    if isinstance(box, QComboBox):
+                        box.setFocus()
+                    return True
+        return False
+
     def take(self) -> None:
         """Keep what was read: all of it, or nothing."""
         source, keep, look = self.source.text().strip(), str(self.keep.currentData()), self.look
+        if self._unanswered():
+            return
         if look.months:
             code = clean_code(self.code.text())
             target = self._target() or (self.terms.terms().model_copy(update={"code": code}) if look.month and code else None)
@@ -497,7 +480,7 @@ class ImportPage(Page):
     def _taken(self, source: Any, rows: int, remarks: list[str]) -> None:
         """All is in the project: show the market, or after the first history its first result."""
         s, months = self.session, bool(self.look.months)
-        codes = ", ".join(j.code for j in self.look.judged) or source.market
+        codes = ", ".join(dict.fromkeys(j.code for j in self.look.judged)) or source.market
         first, new = not s.markets, all(m.code != source.market for m in s.markets)
         self.discard()
         self._filling = True
@@ -508,7 +491,7 @@ class ImportPage(Page):
         s.reload_markets()
         self.looked.look_at(s.project.sources.get(*source.key))
         s.note(" ".join([f"{codes}: {number(rows)} rows are in the project.", *remarks]), "caution" if remarks else "note")
-        if first:
+        if first and s.project.strategies():
             s.place_wanted.emit("backtest")
         else:
             self.looked.page_wanted.emit("contracts" if months else "terms" if new else "quality")

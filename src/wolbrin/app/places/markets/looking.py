@@ -9,7 +9,7 @@ from typing import Any
 from PySide6.QtCore import QObject, Signal
 
 from wolbrin.app.session import Session
-from wolbrin.core.errors import WolbrinError
+from wolbrin.core.errors import UserError, WolbrinError
 from wolbrin.core.jobs import Job, State
 from wolbrin.core.market.findings import Finding
 from wolbrin.core.market.importing.append import Joined
@@ -22,7 +22,7 @@ from wolbrin.core.work.looking import (
     Judged,
     Opened,
     Wishes,
-    judge,
+    judge_all,
     judge_first_month,
     look_job,
     open_files,
@@ -32,10 +32,16 @@ from wolbrin.core.work.starting import (
     Spans,
     add_first_strategy,
     check_bars,
+    likely_rule,
     spans_for,
     take_in_judged,
     take_in_months,
 )
+
+# What options of the command line are called among what was said of a market.
+ANSWERS = {"--zone": "zone", "--stamp": "stamp", "--point-value": "point_value", "--spread-unit": "spread_unit",
+           "kind": "kind",
+           "exchange": "exchange"}
 
 
 class Looking(QObject):
@@ -61,9 +67,11 @@ class Looking(QObject):
         self.opened: list[Opened] = []
         self.judged: list[Judged] = []
         self.months: list[tuple[str, Imported]] = []  # contract months, each read for itself
+        self.read_under: Layout | None = None  # how they were read
         self.month: Judged | None = None  # what one of them shows of zone and terms
         self.spans: Spans | None = None
         self.wishes = Wishes()
+        self.answers: dict[str, dict[str, Any]] = {}  # by market, what the user has said of it; see ANSWERS
         self.code_said = ""
         self.job: Job | None = None
         self._asked = 0
@@ -84,7 +92,7 @@ class Looking(QObject):
             self.job = None
         self.found, self.opened, self.judged, self.months, self.month = [], [], [], [], None
         self.spans, self.code_said = None, ""
-        self.wishes = Wishes()
+        self.wishes, self.answers = Wishes(), {}
 
     def stale(self) -> None:
         """The rows have to be read again, under another layout."""
@@ -115,6 +123,17 @@ class Looking(QObject):
 
         self.session.compute("Look into files", work, done)
 
+    def answer(self, code: str, option: str, value: str) -> None:
+        """Remember what the user has said of a market."""
+        field = ANSWERS[option]
+        self.answers.setdefault(code, {})[field] = float(value) if field == "point_value" else value
+
+    def wishes_of(self, code: str, base: Wishes) -> Wishes:
+        """What was said of a market, over what holds for all."""
+        mine = self.answers.get(code, {})
+        clock = {k: v for k, v in mine.items() if k in ("zone", "stamp")}
+        return replace(base, **clock, said=replace(base.said, **{k: v for k, v in mine.items() if k not in clock}))
+
     def settle(self, option: str, value: str) -> None:
         """A question about the layout was answered; it is not asked again."""
         for o in self.opened:
@@ -124,6 +143,7 @@ class Looking(QObject):
     def read(self, layout: Layout, months: bool, at: int = 0) -> None:
         """Read everything; layout: of the market at `at`, and of those in the same files. Others keep their own."""
         outcome: list[Any] = []
+        self.read_under = layout
         if months:
             job = self.session.attempt(lambda: read_job(self.found, layout, outcome.append, True))
         else:
@@ -157,7 +177,7 @@ class Looking(QObject):
             return
         self._asked += 1
         asked, opened, project = self._asked, list(self.opened), self.session.project
-        one = len(opened) == 1
+        one = len({o.code for o in opened}) == 1
         target = target if one else None
         wishes = replace(self.wishes, terms=target, currency=self.session.settings.currency,
                          code=(target.code if target else self.code_said) if one else "")
@@ -167,7 +187,7 @@ class Looking(QObject):
                 spans = spans_for(project, opened)
                 border = spans.border if spans else project.settings.holdout_first
                 told = replace(wishes, border=border, old=known_rows(project, target.code, source) if target else None)
-                return spans, [judge(o, told) for o in opened]
+                return spans, judge_all(opened, lambda code: self.wishes_of(code, told))
             except WolbrinError as err:
                 return err
 
@@ -192,7 +212,7 @@ class Looking(QObject):
 
         def work() -> Judged | WolbrinError:
             try:
-                return judge_first_month(opened, wishes)
+                return judge_first_month(opened, self.wishes_of(opened.code, wishes))
             except WolbrinError as err:
                 return err
 
@@ -229,9 +249,10 @@ class Looking(QObject):
             made = None
             for j in judged:
                 check_bars(j)  # before anything is kept, so that all of it is or nothing
-            for j in judged:
-                made, _, lack = take_in_judged(project, j, source, keep, spans)
-                remarks += lack
+            for j in sorted(judged, key=lambda j: bool(j.aside)):
+                taken, _, lack = take_in_judged(project, j, j.aside or source, keep, None if j.aside else spans)
+                made = made or taken
+                remarks += [] if j.aside else lack
             if first and not project.strategies():
                 add_first_strategy(project, judged[0].code)
             return made, sum(len(j.imported.raw) for j in judged), remarks
@@ -239,13 +260,21 @@ class Looking(QObject):
         self._take(work)
 
     def take_months(self, terms: Terms, layout: Layout, keep: str) -> None:
-        """Keep contract months, each as a source of its own."""
+        """Keep contract months, each as a source of its own, and join them where their rows tell how."""
         project, read = self.session.project, list(self.months)
+        assumed = self.month.assumed if self.month is not None else ()
+        first = not self.session.markets
         origin = ", ".join(p.name for p in self.found[:20])
 
         def work() -> Any:
-            made = take_in_months(project, terms, read, layout, origin, keep)
-            return made, sum(len(i.raw) for _, i in read), []
+            try:
+                rule, lack = likely_rule(read), []
+            except UserError as err:
+                rule, lack = None, [f"{err.what[0].upper()}{err.what[1:]}: join them here, by days or dates."]
+            made, notes = take_in_months(project, terms, read, layout, origin, keep, assumed, rule)
+            if first and rule is not None and not project.strategies():
+                add_first_strategy(project, terms.code)
+            return made, sum(len(i.raw) for _, i in read), [*lack, *(f"{n[0].upper()}{n[1:]}." for n in notes)]
 
         self._take(work)
 
