@@ -290,8 +290,9 @@ def test_contract_months_are_joined_and_their_rolls_shown(window: MainWindow, pl
     page.start()
     settle()
     worth(page, settle)
-    page.questions.answered.emit("--zone", "UTC")
-    settle()
+    for option, value in (("--zone", "UTC"), ("--stamp", "open")):
+        page.questions.answered.emit(option, value)
+        settle()
     page.take()
     settle()
     assert [x.name for x in s.project.sources.of("HFR")] == ["2021-03", "2021-06", "2021-09", "2021-12", "continuous"]
