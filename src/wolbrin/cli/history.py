@@ -39,7 +39,7 @@ from wolbrin.core.market.quality import stamp as stamp_of
 from wolbrin.core.market.terms import load_terms
 from wolbrin.core.store.project import Project
 from wolbrin.core.work.importing import known_rows
-from wolbrin.core.work.looking import Judged, Opened, Wishes, judge_all, judge_first_month, look_job, questions_of
+from wolbrin.core.work.looking import Judged, Opened, Wishes, judge_all, judge_months, look_job, questions_of
 from wolbrin.core.work.markets import quality
 from wolbrin.core.work.starting import spans_for, take_in_judged, take_in_months
 from wolbrin.core.work.told_files import read_words
@@ -135,7 +135,7 @@ def add(app: typer.Typer, demo: Callable[[], Path]) -> None:
             judged: list[Judged]
             if every[0].months:
                 first = read_months(every[0], base, spoken, roll, adjust)
-                judged = [judge_first_month(every[0], base)]
+                judged = [judge_months(every[0], base)]
                 read = first.read
             else:
                 judged = judge_all(every, lambda _: base)

@@ -41,7 +41,7 @@ from wolbrin.core.work.looking import (
     Wishes,
     days_of,
     judge_all,
-    judge_first_month,
+    judge_months,
     look_job,
     questions_of,
 )
@@ -128,7 +128,7 @@ def add(app: typer.Typer) -> None:
             def decide(money: str) -> tuple[list[Judged], list[Months]]:
                 wanted = replace(base, currency=money)
                 return (judge_all(main, lambda code: spoken.wishes(code, wanted)),
-                        [replace(m, judged=judge_first_month(o, spoken.wishes(o.code, wanted)))
+                        [replace(m, judged=judge_months(o, spoken.wishes(o.code, wanted)))
                          for m, o in zip(months, (o for o in opened if o.months))])
 
             judged, joined = decide(base.currency)

@@ -20,8 +20,8 @@ from wolbrin.core.market.likely.terms_of import Said, spoken_sessions
 from wolbrin.core.market.quality import stamp as stamp_of
 from wolbrin.core.store.project import Project
 from wolbrin.core.store.sources import Source
-from wolbrin.core.work.importing import read_job
-from wolbrin.core.work.looking import Opened, Wishes, judge_first_month, known_zone_of
+from wolbrin.core.work.importing import month_name, read_job
+from wolbrin.core.work.looking import Opened, Wishes, judge_months, known_zone_of
 from wolbrin.core.work.starting import Months, likely_rule
 from wolbrin.core.work.told_files import read_words
 
@@ -72,7 +72,7 @@ def market_json(judged: Any, entry: Any) -> dict[str, Any]:
     i = judged.imported
     return {"code": judged.code, "source": judged.aside or "file", "read": read_words(judged), "assumed": judged.assumed,
             "terms": entry.terms, "layout": judged.layout, "rows": len(i.raw), "first": entry.first,
-            "last": entry.last, "interval": entry.minutes, "bars": entry.bars,
+            "last": entry.last, "interval": judged.bars.interval, "bars": len(judged.bars) if judged.aside else entry.bars,
             "guesses": [finding_json(f) for f in judged.findings], "notes": list(i.notes),
             "treated": {"left_out": entry.left_out, "off_grid": entry.off_grid, "bad_rows": i.bad_count, "late": i.late,
                         "repeated": int((i.raw.time[1:] == i.raw.time[:-1]).sum()) if i.raw.interval else 0}}
@@ -82,7 +82,8 @@ def months_json(months: Months, entry: Any, project: Project) -> dict[str, Any]:
     """A market made of contract months: as `market_json`, with its months and rolls."""
     source = project.sources.get(entry.code, entry.source)
     return market_json(months.judged, entry) | {
-        "rows": sum(len(i.raw) for _, i in months.read), "months": [name for name, _ in months.read],
+        "rows": sum(len(i.raw) for _, i in months.read),
+        "months": [month_name(name, entry.code) for name, _ in months.read],
         "rolls": rolls_json(source), "adjust": source.adjust, "rolled_by": months.rule.by}
 
 
@@ -131,7 +132,7 @@ def read_months(opened: Opened, base: Wishes, spoken: Spoken, roll: str, adjust:
     Raises:
         UserError: they cannot be read, or nothing tells how they are joined.
     """
-    first = judge_first_month(opened, spoken.wishes(opened.code, base))
+    first = judge_months(opened, spoken.wishes(opened.code, base))
     outcome: list[list[tuple[str, Imported]]] = []
     if run(read_job(opened.pieces, first.layout, outcome.append, True), "threads") is not State.DONE:
         error_console.print("Stopped; nothing was kept.", markup=False)

@@ -328,10 +328,17 @@ def _fit(seen: Raw, layout: Layout, wishes: Wishes, told: bool) -> _Fitted | Non
                    f"Read so, {fitted.inside:.1%} of the bars lie in {terms.calendar or terms.code}'s sessions.")
 
 
-def judge_first_month(opened: Opened, wishes: Wishes) -> Judged:
-    """Zone, end of the bar and terms of contract months, judged by the largest of them."""
-    piece = max(opened.pieces, key=lambda p: p.size)
-    return judge(Opened(opened.code, [piece], opened.guess, Reader([piece], opened.reader.layout)), wishes)
+def judge_months(opened: Opened, wishes: Wishes) -> Judged:
+    """Zone, end of the bar and terms of contract months, judged by all of them: one alone may span no change of clocks."""
+    try:
+        pooled = Opened(opened.code, opened.pieces, opened.guess, Reader(opened.pieces, opened.reader.layout))
+        read = pooled.clock
+        first = np.append(True, np.diff(read.raw.time) > 0)  # of months that overlap one bar a time
+        pooled.read = replace(read, raw=read.raw.take(first))
+        return judge(pooled, wishes)
+    except UserError:  # such as prices too far apart for one market
+        piece = max(opened.pieces, key=lambda p: p.size)
+        return judge(Opened(opened.code, [piece], opened.guess, Reader([piece], opened.reader.layout)), wishes)
 
 
 def questions_of(judged: list[Judged]) -> list[tuple[str, Finding]]:

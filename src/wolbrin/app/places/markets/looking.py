@@ -23,7 +23,7 @@ from wolbrin.core.work.looking import (
     Opened,
     Wishes,
     judge_all,
-    judge_first_month,
+    judge_months,
     look_job,
     open_files,
     reopened,
@@ -212,7 +212,7 @@ class Looking(QObject):
 
         def work() -> Judged | WolbrinError:
             try:
-                return judge_first_month(opened, self.wishes_of(opened.code, wishes))
+                return judge_months(opened, self.wishes_of(opened.code, wishes))
             except WolbrinError as err:
                 return err
 

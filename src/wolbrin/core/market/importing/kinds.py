@@ -10,6 +10,7 @@ from wolbrin.core.errors import UserError
 from wolbrin.core.market.importing.files import Piece, first_lines
 from wolbrin.core.market.importing.guess import guess, guess_lines
 from wolbrin.core.market.importing.layout import Layout
+from wolbrin.core.market.importing.oddities import ABOUT_A_DAY
 from wolbrin.core.market.importing.sample import Sample
 from wolbrin.core.market.importing.tables import read_slow, table_blocks
 from wolbrin.core.market.intervals import DAILY, interval_words
@@ -41,6 +42,8 @@ def _minutes(time: np.ndarray, ticks: bool) -> int:
     steps = steps[steps > 0]
     if len(steps) < LEAST_STEPS:
         return UNKNOWN
+    if np.median(steps) >= ABOUT_A_DAY:
+        return DAILY
     values, counts = np.unique(steps, return_counts=True)
     return int(min(DAILY, values[np.argmax(counts)] // NS_A_MINUTE)) or UNKNOWN
 

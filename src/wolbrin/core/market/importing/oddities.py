@@ -18,6 +18,8 @@ APART = 0.4  # of the logarithm of a price: no bar of one market moves by half i
 MIXED_SHARE = 0.02
 STRETCH = 40
 LONG_GAP = 120 * NS_A_DAY
+ABOUT_A_DAY = 20 * 60 * NS_A_MINUTE  # rows that follow each other so are daily, at whatever hour they are stamped
+USUAL_HOURS = 0.9  # of daily rows stand at a few times of day
 
 
 @dataclass(frozen=True)
@@ -107,6 +109,20 @@ def check_intervals(raw: Raw, minutes: int, name: str) -> Odd:
                     f"From {begin} on {int(odd.sum()):,} rows stand {other:,} minutes apart. They are left out; take them in "
                     "as a source of their own.", False, True, "--yes")
     return Odd((found,), keep, f"not a {interval_words(minutes)} bar")
+
+
+def check_daily(raw: Raw, name: str) -> None:
+    """Raises UserError where daily rows carry times of day that do not tell to which day each belongs. raw: in order of
+    time."""
+    clock = raw.time % NS_A_DAY // NS_A_MINUTE
+    values, counts = np.unique(clock, return_counts=True)
+    best = np.sort(counts)[::-1]
+    if len(raw) < 10 or best[:3].sum() >= USUAL_HOURS * len(raw):  # one time, an hour apart in summer, and one more
+        return
+    low, high = (f"{int(v) // 60:02d}:{int(v) % 60:02d}" for v in (values[0], values[-1]))
+    raise UserError(f"daily rows are stamped at {len(values):,} times of day, from {low} to {high}, so that the day of each "
+                    f"cannot "
+                    "be told", name, "Get the file with dates alone, or with one time of day.")
 
 
 def gap_note(raw: Raw) -> str:

@@ -17,7 +17,7 @@ from wolbrin.core.market.findings import Finding
 from wolbrin.core.market.importing.files import Piece, first_lines, text_blocks
 from wolbrin.core.market.importing.guess import split_line
 from wolbrin.core.market.importing.layout import Layout
-from wolbrin.core.market.importing.oddities import check_intervals, check_levels, gap_note
+from wolbrin.core.market.importing.oddities import ABOUT_A_DAY, check_daily, check_intervals, check_levels, gap_note
 from wolbrin.core.market.importing.roles import is_header
 from wolbrin.core.market.importing.tables import (
     COMMENTS,
@@ -214,6 +214,8 @@ class Reader:
         raw, gone = self._without_strays(raw, notes)
         if not self.layout.ticks:
             raw = self._stamped(raw, notes)
+            if raw.interval >= DAILY:
+                check_daily(raw, self.pieces[0].name)
             odd = check_intervals(raw, raw.interval, self.pieces[0].name)
             findings += odd.findings
             gone += [(int(raw.time[k]), odd.reason) for k in np.flatnonzero(~odd.keep)]
@@ -302,7 +304,7 @@ class Reader:
             if usual < NS_A_MINUTE:
                 raise UserError(f"the rows are {usual / 1e9:g} seconds apart, and bars begin at one minute",
                                 self.pieces[0].name, "Read the close as price, so that minute bars are built from ticks.")
-            minutes = min(DAILY, usual // NS_A_MINUTE)
+            minutes = DAILY if np.median(steps) >= ABOUT_A_DAY else min(DAILY, usual // NS_A_MINUTE)
             notes.append(f"the most common step between rows is {minutes:,} minute{'' if minutes == 1 else 's'}")
         time = raw.time - minutes * NS_A_MINUTE if self.layout.stamp == "close" else raw.time
         return Raw(minutes, time, raw.open, raw.high, raw.low, raw.close, raw.volume, None, raw.open_interest)

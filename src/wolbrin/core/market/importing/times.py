@@ -21,8 +21,8 @@ MONTHS = ("jan", "feb", "mar", "apr", "may", "jun", "jul", "aug", "sep", "oct", 
 LETTERS = {"b": {name: i for i, name in enumerate(MONTHS, 1)}, "p": {"am": 0, "pm": 12}}
 OFFSET = re.compile(r"(?:Z|[+-]\d\d:?\d\d)$")
 # An offset after another way of writing times: "GMT+0000", "UTC +01:00", "+0200 (EET)", "GMT".
-ZONED = re.compile(r"^(?P<time>.*\d(?: ?[AaPp][Mm])?)(?P<word> ?(?:GMT|UTC)?)(?P<offset> ?[+-]\d{2}:?\d{2}|Z)?"
-                   r"(?: ?\([^)]*\))?$")
+ZONED = re.compile(r"^(?P<time>.*?\d:\d{2}(?::\d{2}(?:[.,]\d+)?)?(?: ?[AaPp][Mm])?|.*?\d(?= [+-]\d| ?(?:GMT|UTC)))"
+                   r"(?P<word> ?(?:GMT|UTC)?)(?P<offset> ?[+-]\d{2}:?\d{2}|Z)?(?: ?\([^)]*\))?$")
 # Ways of writing dates and times that occur in the trade; common practice, no source.
 DATES = ("%Y-%m-%d", "%Y.%m.%d", "%Y/%m/%d", "%d.%m.%Y", "%d/%m/%Y", "%m/%d/%Y", "%d-%m-%Y", "%m-%d-%Y", "%m.%d.%Y",
          "%Y%m%d", "%d %b %Y", "%d-%b-%Y", "%b %d %Y", "%b %d, %Y", "%d %B %Y", "%B %d, %Y", "%d-%b-%y", "%d %b %y",

@@ -9,13 +9,15 @@ import numpy as np
 
 from wolbrin.core.market.findings import Answer, Finding
 from wolbrin.core.market.intervals import DAILY
-from wolbrin.core.market.likely.forex import is_currency_week, readings
+from wolbrin.core.market.likely.forex import USUAL as CURRENCY_CLOCKS
+from wolbrin.core.market.likely.forex import days_against, is_currency_week, readings
 from wolbrin.core.market.likely.week import (
     USUAL,
     ZONES,
     Counts,
     Week,
     count_bars,
+    local_share,
     roundness,
     rules_of,
     usual_edges,
@@ -161,7 +163,7 @@ def _pair(raw: Raw, counts: Counts, stamp: str | None) -> tuple[str, Week, tuple
     """Of a currency pair: the clock under which its week is that of currencies; None where there is none."""
     found = readings(counts, raw.interval, stamp, CLEAR)
     if not found:
-        return None
+        return _nowhere(raw, counts)
     best = found[0]
     why = "Read so, the week begins and ends at 17:00 in New York, as that of currencies does, in summer and in winter."
     if len(found) == 1:
@@ -173,6 +175,28 @@ def _pair(raw: Raw, counts: Counts, stamp: str | None) -> tuple[str, Week, tuple
     answers = tuple(Answer(r.clock, f"{clock_words(r.clock)}: the first bar begins at {_first(raw, r.clock)}") for r in found)
     return best.clock, best.week, (Finding("stamps are in", clock_words(best.clock), why, False, True, "--zone", answers),
                                    _currency_week())
+
+
+def _nowhere(raw: Raw, counts: Counts) -> tuple[str, Week, tuple[Finding, ...]] | None:
+    """Of a currency pair that trades day and night on most days and in no clock keeps the week of currencies: which days
+    speak against each. None where it trades by other hours."""
+    busy = local_share(counts, "UTC").reshape(7, -1) > 0.5
+    if np.sum(busy.mean(axis=1) > 0.9) < 3 or busy.all():
+        return None
+    answers = []
+    for clock in CURRENCY_CLOCKS:
+        days = days_against(raw.time, clock)
+        some = ", ".join(str(d) for d in days[:3].astype("datetime64[D]")) + (" ..." if len(days) > 3 else "")
+        answers.append((len(days), Answer(clock, f"{clock_words(clock)}: {len(days):,} days have bars while currencies are "
+                                          f"closed{f' ({some})' if some else ''}")))
+    answers.sort(key=lambda a: a[0])
+    best = answers[0][1].value
+    why = ("In no clock does the week begin and end at 17:00 in New York, as that of currencies does: the stamps may be "
+           "wrong, or "
+           "change their clock within the file.")
+    return best, week_in(counts, NEW_YORK, best), (
+        Finding("stamps are in", clock_words(best), why, False, True, "--zone", tuple(a for _, a in answers)),
+        _currency_week())
 
 
 def _all_usual(week: Week) -> bool:

@@ -4,9 +4,13 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
-from wolbrin.core.market.likely.week import Counts, Week, week_in
+import numpy as np
+from numpy.typing import NDArray
+
+from wolbrin.core.market.likely.week import MONDAY, Counts, Week, week_in
+from wolbrin.core.market.sessions import NS_A_DAY, NS_A_MINUTE
 from wolbrin.core.market.terms import MINUTES_A_DAY, WEEKDAYS
-from wolbrin.core.market.zones import BROKER, EASTERN_EUROPE, NEW_YORK, known_clock
+from wolbrin.core.market.zones import BROKER, EASTERN_EUROPE, NEW_YORK, known_clock, to_local, to_utc
 
 WEEK = 7 * MINUTES_A_DAY
 SUNDAY, FRIDAY = (WEEKDAYS.index(d) * MINUTES_A_DAY + 17 * 60 for d in ("Sun", "Fri"))
@@ -75,6 +79,15 @@ def readings(counts: Counts, minutes: int, stamp: str | None, clear: float) -> l
         clock = NAMED.get((rule, ahead)) or known_clock(f"{rule}{ahead:+d}" if ahead else rule)
         out.append(Reading(clock, week_in(counts, NEW_YORK, clock)))
     return sorted(out, key=lambda r: USUAL.index(r.clock) if r.clock in USUAL else len(USUAL))
+
+
+def days_against(time: NDArray[np.int64], clock: str) -> NDArray[np.int64]:
+    """Days (int64, since 1970) of bars that would stand where currencies are closed, from Friday to Sunday 17:00 in New York,
+    if stamps, int64[n] ns of the file's clock, were of a clock."""
+    local = to_local(to_utc(time, clock), NEW_YORK)
+    minute = (local - MONDAY) // NS_A_MINUTE % WEEK
+    closed = (minute >= FRIDAY + NEAR) & (minute < SUNDAY - NEAR)
+    return np.unique(local[closed] // NS_A_DAY)
 
 
 def is_currency_week(week: Week) -> bool:

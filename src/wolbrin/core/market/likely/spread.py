@@ -62,7 +62,8 @@ def fits(unit: str, values: Floats, tick: float, pair: bool, price: float) -> bo
     with the finest step that such a unit would show."""
     scale = {"points": tick, "pips": pip_of(tick, pair), "price": 1.0}[unit]
     ticks = values * scale / tick
-    if np.median(ticks) * tick > WIDEST * price or np.mean(np.abs(ticks - np.round(ticks)) < 0.02) < 0.99:
+    middle, whole = float(np.median(ticks)), float(np.mean(np.abs(ticks - np.round(ticks)) < 0.02))
+    if middle < 0.5 or middle * tick > WIDEST * price or whole < 0.99:
         return False
     different = np.unique(np.round(ticks))
     # All spreads multiples of many ticks: the unit is a finer one.
@@ -89,7 +90,7 @@ def from_column(values: Floats, tick: float, pair: bool, price: float, said: str
     ticks = {u: round(float(np.median(some)) * scale[u] / tick, 1) for u in units}
     best = units[0]
     if len(set(ticks.values())) > 1:
-        answers = tuple(Answer(u, f"{ticks[u]:g} ticks, {plain(ticks[u] * tick)} in price") for u in units)
+        answers = tuple(Answer(u, f"{ticks[u]:g} ticks, {plain(round(ticks[u] * tick, 10))} in price") for u in units)
         return Spread(ticks[best], (Finding("spread", f"{ticks[best]:g} ticks",
                                             f"The spread column holds {np.median(some):g} "
                                             "in the middle, which may be more than one unit.", False, True, OPTION, answers),
