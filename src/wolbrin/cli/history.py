@@ -130,7 +130,6 @@ def add(app: typer.Typer, demo: Callable[[], Path]) -> None:
                                 "Import one at a time, or start a project of them with `wolbrin new`.")
             spans = spans_for(opened, every)
             base = replace(base, border=spans.border if spans else opened.settings.holdout_first)
-            remarks: list[str] = []
             notes: tuple[str, ...] = ()
             judged: list[Judged]
             if every[0].months:
@@ -147,15 +146,15 @@ def add(app: typer.Typer, demo: Callable[[], Path]) -> None:
                       "markets": [{"code": j.code, "source": j.aside or source, "read": read_words(j),
                                    "guesses": [finding_json(f) for f in j.findings]} for j in judged]})
             ask(questions, yes)
+            remarks: list[str] = []
             if every[0].months:
                 made, notes = take_in_months(opened, judged[0].terms, read, judged[0].layout,
                                              ", ".join(p.name for p in found[:20]), keep, judged[0].assumed, first.rule,
                                              spans)
             else:
-                for j in judged[::-1]:
-                    made, _, lack = take_in_judged(opened, j, j.aside or source, keep, spans) if not j.aside else (
-                        *take_in_judged(opened, j, j.aside, keep)[:2], [])
-                    remarks += lack
+                made, _, remarks = take_in_judged(opened, judged[0], source, keep, spans)
+                for j in judged[1:]:  # further sources of the same market
+                    take_in_judged(opened, j, j.aside, keep)
             rows = [b for _, i in read for b in i.bad]
             if bad is not None:
                 write_bad_rows(bad, rows)

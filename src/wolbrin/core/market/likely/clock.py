@@ -155,6 +155,11 @@ def _zones(raw: Raw, counts: Counts, zones: tuple[str, ...], told: bool, zone: s
         found, Finding("sessions keep the clock of", as_read, "As the stamps are read.", False))
 
 
+def _said(clock: str) -> str:
+    """A clock in words before what it would mean, where its name does not say it."""
+    return "" if clock_words(clock) == clock else f"{clock_words(clock)}: "
+
+
 def _currency_week() -> Finding:
     return Finding("sessions keep the clock of", NEW_YORK, "The week of currencies begins and ends at 17:00 there.")
 
@@ -172,7 +177,7 @@ def _pair(raw: Raw, counts: Counts, stamp: str | None) -> tuple[str, Week, tuple
     why = (f"Read so, the week begins and ends at 17:00 in New York, as that of currencies does; read as {others} it does "
            f"too, "
            "since the rows that may be looked at hold none of the weeks in which these clocks differ.")
-    answers = tuple(Answer(r.clock, f"{clock_words(r.clock)}: the first bar begins at {_first(raw, r.clock)}") for r in found)
+    answers = tuple(Answer(r.clock, f"{_said(r.clock)}the first bar begins at {_first(raw, r.clock)}") for r in found)
     return best.clock, best.week, (Finding("stamps are in", clock_words(best.clock), why, False, True, "--zone", answers),
                                    _currency_week())
 
@@ -187,7 +192,7 @@ def _nowhere(raw: Raw, counts: Counts) -> tuple[str, Week, tuple[Finding, ...]] 
     for clock in CURRENCY_CLOCKS:
         days = days_against(raw.time, clock)
         some = ", ".join(str(d) for d in days[:3].astype("datetime64[D]")) + (" ..." if len(days) > 3 else "")
-        answers.append((len(days), Answer(clock, f"{clock_words(clock)}: {len(days):,} days have bars while currencies are "
+        answers.append((len(days), Answer(clock, f"{_said(clock)}{len(days):,} days have bars while currencies are "
                                           f"closed{f' ({some})' if some else ''}")))
     answers.sort(key=lambda a: a[0])
     best = answers[0][1].value
@@ -309,4 +314,4 @@ def _merit(week: Week, minutes: int) -> float:
 def _fx_week(week: Week) -> bool:
     """The week of currencies: Sunday to Friday 17:00 in New York. Common practice, no source."""
     return week.zone == "America/New_York" and bool(week.rules) and all(
-        minutes_of(r.open) == 1020 and minutes_of(r.close) == 1020 for r in week.rules)
+        minutes_of(r.open) in (1020, 1080) and minutes_of(r.close) == 1020 for r in week.rules)
