@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Callable
 from pathlib import Path
 from typing import Any, cast
@@ -159,14 +160,23 @@ def _walk_number(opened: Project, name: str) -> int | None:
         return None
 
 
+def _grid(text: str) -> tuple[tuple[Length, ...], tuple[Length, ...]]:
+    """Training and test lengths of a grid. Raises UserError where it is none."""
+    parts = re.split(r"\s*[xX]\s*", text.strip())
+    if len(parts) != 2:
+        raise UserError(f'"{text}" is no grid', "--grid", 'Write "12m,24m,36m x 3m,6m".')
+    return lengths_of(parts[0], "--grid"), lengths_of(parts[1], "--grid")
+
+
 def add(app: typer.Typer, demo: Callable[[], Path]) -> None:
-    @app.command("walk-forward")
+    @app.command("walk-forward", context_settings={"allow_extra_args": True})
     def walk_forward(
+            ctx: typer.Context,
             strategy: str | None = typer.Option(None, "--strategy", "-s", help="Name or id of a strategy of the project."),
             train: str = typer.Option("24m", "--train", help=f"Training length. {LENGTH}"),
             test: str = typer.Option("6m", "--test", help=f"Test length. {LENGTH}"),
-            grid: tuple[str, str, str] | None = typer.Option(None, "--grid", metavar="TRAIN,.. x TEST,..",
-                                                             help="Many lengths: 12m,24m,36m x 3m,6m."),
+            grid: str | None = typer.Option(None, "--grid", metavar="TRAIN,.. x TEST,..",
+                                            help='Many lengths: "12m,24m,36m x 3m,6m", quoted or not.'),
             gap: str = typer.Option("", "--gap", help="Days, months or years between training and test."),
             anchored: bool = typer.Option(False, "--anchored", help="Training always begins with the history."),
             forward: bool = typer.Option(False, "--from-beginning", help="Lay folds from the beginning, not from the end."),
@@ -199,6 +209,11 @@ def add(app: typer.Typer, demo: Callable[[], Path]) -> None:
             share: float = SHARE, json: bool = JSON) -> None:
         """Fit numbers on a stretch, trade the next with them, move on; say whether tuning carries over; fit what is due."""
         with told():
+            if ctx.args:
+                if grid is None or len(ctx.args) != 2 or ctx.args[0].casefold() != "x":
+                    raise UserError(f'"{" ".join(ctx.args)}" is not expected here', "walk-forward",
+                                    "Quote what belongs together.")
+                grid = f"{grid} x {ctx.args[1]}"
             opened = open_project(project, demo)
             key = _figure(figure)
             walk = _walk_number(opened, extend) if extend is not None else None
@@ -226,10 +241,7 @@ def add(app: typer.Typer, demo: Callable[[], Path]) -> None:
                 given = {"vary": vary, "link": link, "constraint": constraint, "market": market, "interval": interval,
                          "method": method, "count": count, "seed": seed, "objective": objective, "floor": floor,
                          "without": without_floor}
-                if grid is not None and grid[1].casefold() != "x":
-                    raise UserError(f'"{" ".join(grid)}" is no grid', "--grid", "Write 12m,24m,36m x 3m,6m.")
-                lengths = (lengths_of(grid[0] if grid else train, "--grid" if grid else "--train"),
-                           lengths_of(grid[2] if grid else test, "--grid" if grid else "--test"))
+                lengths = _grid(grid) if grid is not None else (lengths_of(train, "--train"), lengths_of(test, "--test"))
                 request = _asked(opened, strategy, lengths, given, gap, anchored, forward, choice, name)
                 if only_estimate:
                     one = estimate_walk(opened, request)

@@ -123,6 +123,9 @@ def parse_chosen(texts: Sequence[str]) -> tuple[Chosen, ...]:
     return tuple(out)
 
 
+MINE = 'there is no condition of your own yet for "library:mine": keep one under a name in Rules'
+
+
 class Pantry:
     """The ingredients of one search, chosen among all that there are.
 
@@ -159,7 +162,8 @@ class Pantry:
             some = items if c.key == family_key else [i for i in items if i.key.casefold() == c.key]
             if not some:
                 what = f"the family {family_key} has nothing here" if c.key == family_key else f'there is no "{c.key}"'
-                raise UserError(what, "--ingredients", f"It has {', '.join(i.key for i in items) or 'none'}.")
+                raise UserError(MINE if c.key == "library:mine" else what, "--ingredients",
+                                f"It has {', '.join(i.key for i in items) or 'none'}.")
             add(some, c.weight * (family.weight or 0.05))
         if not picked:
             raise UserError("no ingredient is chosen that gives a condition", "ingredients", "Tick at least one family.")

@@ -24,6 +24,7 @@ from wolbrin.core.store.tables import Array, Columns
 
 Floats = NDArray[np.float64]
 KINDS = ("sweep", "control", "trial", "discover", "scan", "walk", "portfolio")  # of searches that people ask for
+CALLED = {"discover": "search of Discover", "walk": "walk-forward"}  # others by their kind
 ROWS, DAILY = "rows", "daily"  # tables of a search: one row a set or test, and daily results of some of them
 INTERRUPTED = "interrupted"
 UNFINISHED = (INTERRUPTED, State.STOPPED.value, State.FAILED.value)
@@ -207,6 +208,15 @@ class Searches:
         if not found:
             raise UserError(f"there is no search {id} in this project", str(self.db.folder), "See which there are.")
         return self._made(found[0])
+
+    def asked(self, id: int, kind: str) -> StoredSearch:
+        """A search of a kind by its number. Raises UserError where there is none, or it is of another kind."""
+        found = self.get(id)
+        if found.kind != kind and found.kind in KINDS:
+            raise UserError(f"search {id} is a {CALLED.get(found.kind, found.kind)}, and a {CALLED.get(kind, kind)} is asked "
+                            f"for",
+                            found.title, "See which there are with `wolbrin searches`.")
+        return found
 
     @staticmethod
     def _made(r: Any) -> StoredSearch:

@@ -332,7 +332,7 @@ def _restore(project: Project, search: int, source: DiscoverSource,
 def read_discover(project: Project, search: int) -> DiscoverResult:
     """A search as far as it came. Raises UserError where an older version kept too little of it, or asked it otherwise."""
     searches = Searches(project)
-    stored, record = searches.get(search), searches.record(search)
+    stored, record = searches.asked(search, KIND), searches.record(search)
     if record is None or stored.cursor is None:
         raise UserError("this search was kept by an older version, without where it stood", stored.title, "Run it again.")
     request = DiscoverRequest.from_json(stored.request)

@@ -298,7 +298,7 @@ def _job(project: Project, work: ScanWork, source: ScanSource, result: ScanResul
 def read_scan(project: Project, search: int) -> ScanResult:
     """A scan as far as it came. Raises UserError where it was kept by other hands, or its files are damaged."""
     searches = Searches(project)
-    stored = searches.get(search)
+    stored = searches.asked(search, "scan")
     request = ScanRequest.from_json(stored.request)
     owners = searches.owners(search, PART, "scan", len(request.places))
     records = [searches.record(o) for o in owners]

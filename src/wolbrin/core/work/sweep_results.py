@@ -86,7 +86,7 @@ def daily_table(request: SweepRequest, market: str, name: str = DAILY) -> str:
 def read_sweep(project: Project, search: int, *, with_older: bool = True) -> SweepResult:
     """A sweep as far as it came; measures that were not stored then have no value."""
     searches = Searches(project)
-    stored, rows = searches.get(search), searches.rows(search)
+    stored, rows = searches.asked(search, "sweep"), searches.rows(search)
     request = SweepRequest.from_json(stored.request).named(stored.title)
     cursor = stored.cursor or {}
     result = SweepResult(request, searches.record(search), search, cursor.get("total", request.space.size),

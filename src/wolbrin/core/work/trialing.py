@@ -228,7 +228,7 @@ def _columns(project: Project, search: int, request: TrialRequest) -> dict[int, 
 def read_trial(project: Project, search: int) -> TrialResult:
     """A trial as far as it came."""
     searches = Searches(project)
-    stored = searches.get(search)
+    stored = searches.asked(search, "trial")
     asked = {k: v for k, v in stored.request.items() if k != "version"}
     result = TrialResult.empty(TrialRequest.model_validate({"dealing": 1} | asked))
     result.search, result.unfinished = search, stored.unfinished

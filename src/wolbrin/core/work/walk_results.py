@@ -150,7 +150,7 @@ def luck_columns(request: WalkRequest, done: Sequence[LuckDone]) -> Columns:
 def read_walk(project: Project, search: int) -> WalkResult:
     """A walk as far as it came."""
     searches = Searches(project)
-    stored = searches.get(search)
+    stored = searches.asked(search, KIND)
     request = WalkRequest.from_json(stored.request)
     cursor = stored.cursor or {}
     shuffles = int(cursor.get("shuffles", 0)) if cursor.get("dealing") == DEALING else 0

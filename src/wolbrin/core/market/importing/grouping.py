@@ -56,7 +56,7 @@ def code_in(name: str) -> str:
 
 
 def _is_split_pair(tokens: list[str]) -> bool:
-    return len(tokens) >= 2 and all(len(t) == 3 and t.isalpha() for t in tokens[:2])
+    return len(tokens) >= 2 and all(len(t) == 3 for t in tokens[:2]) and pair_of("".join(tokens[:2])) is not None
 
 
 def clean_code(text: str) -> str:
