@@ -13,6 +13,7 @@ from pytestqt.qtbot import QtBot
 
 from tests.app.conftest import come_to_rest, shown
 from tests.corpus.forms import FORMS, write
+from tests.corpus.more import CASES
 from tests.corpus.truth import truth
 from wolbrin.app.parts import Empty
 from wolbrin.app.places.registry import PLACES
@@ -97,6 +98,48 @@ def test_ten_forms_by_clicks(bare: MainWindow, rest: Callable[[], None], qtbot: 
     assert "(assumed)" in bare.brief.costs.text()
     assert s.settings.training_first < s.settings.holdout_first < s.settings.last
     assert s.strategy.flat_by_session_end == known.terms.scheduled
+
+
+DELIVERIES = ["parquet, pandas index", "JSON by column", "workbook, second sheet", "folder of folders",
+              "32nds with a third digit",
+              "bid and ask closes", "spread in pips", "daily among half hours", "contract months", "GMT+0000"]
+
+
+@pytest.mark.parametrize("name", DELIVERIES)
+def test_ten_deliveries_by_clicks(bare: MainWindow, rest: Callable[[], None], qtbot: QtBot, tmp_path: Path,
+                                  monkeypatch: pytest.MonkeyPatch, name: str) -> None:
+    """Whole deliveries, read in words that lead to what changes them, taken in, and a first result on the screen."""
+    case = CASES[name](tmp_path)
+    page = bare.places["markets"].pages["import"]
+    rest()
+    clicks = Clicks(qtbot)
+    if case.paths[0].is_dir():
+        monkeypatch.setattr(QFileDialog, "getExistingDirectory", lambda *_: str(case.paths[0]))
+        page.choose_folder()
+    else:
+        monkeypatch.setattr(QFileDialog, "getOpenFileNames", lambda *_: ([str(p) for p in case.paths], ""))
+        clicks.on(page.choose)
+    rest()
+    assert page.read_line.isVisible()
+    page.read_line.linkActivated.emit("zone")
+    assert bare.focusWidget() is page.form.zone
+    if case.known.terms.kind == "future":
+        clicks.choose(page.questions.boxes["--point-value"], "10")
+        rest()
+    assert not page.questions.boxes, "nothing is asked that the file answers"
+    clicks.on(page.take_button)
+    rest()
+    s = bare.session
+    code = "PW" if case.rolls else case.known.terms.code
+    assert (bare.place, s.market) == ("backtest", code)
+    assert s.run is not None
+    assert len(s.run.trades_i)
+    sources = {x.name: x.interval for x in s.project.sources.of(code)}
+    assert dict(case.asides).items() <= sources.items()
+    if case.rolls:
+        assert s.project.market(code).source == "continuous"
+    elif case.spread is not None:
+        assert s.entry.terms.spread_ticks == case.spread
 
 
 def test_an_empty_project_says_what_to_do_everywhere(bare: MainWindow, rest: Callable[[], None], qtbot: QtBot) -> None:

@@ -42,6 +42,85 @@ def check(folder: Path, case: Case, source: str = "") -> None:
         np.testing.assert_allclose(mine, theirs, rtol=1e-7)
 
 
+def test_months_are_joined_listed_and_never_tested_alone(tmp_path: Path) -> None:
+    case = CASES["contract months"](tmp_path)
+    folder = tmp_path / "own"
+    call("new", folder, "--from", *case.paths, "--point-value", 10)
+    project = Project(folder)
+    project.sources.activate("PW", "M19")
+    project.close()
+    alone = call("backtest", "-p", folder, "--template", "Trend cross", "-m", "PW", code=1)
+    assert "contract months that are not joined" in alone
+    assert "wolbrin join -m PW" in alone
+    assert "are not joined" not in call("join", "-p", folder, "-m", "PW", "--list")
+    dates = tmp_path / "rolls.csv"
+    dates.write_text("month,first\nM19,2019-03-04\nU19,2019-06-03\nZ19,2019-09-02\n")
+    expiries = tmp_path / "expiries.csv"
+    expiries.write_text("\n".join(f"{m},{d}" for m, d in (("H19", "2019-03-15"), ("M19", "2019-06-14"), ("U19",
+                                                                                                         "2019-09-13"))))
+    for options, first, note in ((("--roll", dates), "2019-03-04", ""), (("--roll", "days:3"), "2019-03-14",
+                                                                         "counted from the last"),
+                                 (("--roll", "days:3", "--expiries", expiries), "2019-03-12", ""),
+                                 (("--adjust", "ratio"), "2019-03-14", "fall between ticks"), (("--adjust", "none"),
+                                                                                               "2019-03-14", "")):
+        made = call("join", "-p", folder, "-m", "PW", *options, "--json")
+        assert made["joined"][0]["rolls"][0]["time"][:10] == first, options
+        assert note in " ".join(made["notes"])
+        assert made["tested_on"] == "continuous"
+    for options, words in ((("--roll", "soon"), "no way to roll"), (("--adjust", "up"),
+                                                                                                           "not known"),
+                           (("--months", "X19"), "no contract month X19"), (("--roll", tmp_path / "no.csv"),
+                                                                            "cannot be read")):
+        assert words in call("join", "-p", folder, "-m", "PW", *options, code=1)
+    call("backtest", "-p", folder, "--template", "Trend cross", "-m", "PW")
+
+
+def test_terms_are_set_said_before_and_refused_where_work_rests_on_them(tmp_path: Path) -> None:
+    folder = tmp_path / "own"
+    case = CASES["parquet, pandas index"](tmp_path)
+    call("new", folder, "--from", *case.paths, "--point-value", 10)
+    after = call("set", "-p", folder, "-m", "PWR", "--point-value", 50, "--tick", 0.25, "--currency", "usd", "--sessions",
+                 "Mon-Fri 10:00-16:00 Europe/Oslo", "--holidays", "12-24,2019-05-17", "--margin", "1:20", "--lot", 0.5,
+                 "--minimum-lot", 1, "--json")
+    terms = after["terms"]["PWR"]
+    assert (terms["point_value"], terms["quote_currency"]) == (50, "USD")
+    assert (terms["margin"]["leverage"], terms["lot_step"]) == (20, 0.5)
+    assert terms["closed"] == ["12-24", "2019-05-17"]
+    assert any("multiplied by 5" in x for x in after["changes"])
+    assert any("lie outside them" in x for x in after["changes"])
+    assert after["assumed"]["PWR"] == ["slippage", "commission"], "each term for itself"
+    call("sweep", "-p", folder, "-s", 1, "--vary", "fast=8,12", "--shuffles", 0, "--no-checks")
+    refused = call("set", "-p", folder, "-m", "PWR", "--point-value", 20, code=1)
+    assert "1 search" in refused
+    assert "--spend" in refused
+    call("set", "-p", folder, "-m", "PWR", "--point-value", 20, "--spend", "the specification says so")
+    assert call("set", "-p", folder, "-m", "PWR", "--confirm", "--json")["assumed"]["PWR"] == []
+    for options, words in ((("--point-value", 0.001), "a tick would be worth"), (("--margin", "lots"), "no margin"),
+                           (("--zone", "Moon"), "time zone"), (("--holidays", "soon"), "not a day"), (("--kind", "bond"),
+                                                                                                      "kind")):
+        assert words in call("set", "-p", folder, "-m", "PWR", *options, "--spend", "x", code=1)
+
+
+def test_own_indicators_are_listed_shown_and_confirmed(tmp_path: Path) -> None:
+    folder = tmp_path / "own"
+    call("new", folder, "--from", *CASES["parquet, pandas index"](tmp_path).paths, "--point-value", 10)
+    assert "There is none" in call("own", "list", "-p", folder)
+    (folder / "indicators").mkdir()
+    (folder / "indicators" / "drift.py").write_text(
+        "import numpy as np\n\n\ndef drift(close, *, length=20):\n"
+        '    """Change of the close.\n\n    Turns: centered\n    """\n'
+        "    out = np.full(len(close), np.nan)\n"
+        "    out[length:] = close[length:] - close[:-length]\n    return out\n")
+    listed = call("own", "list", "-p", folder, "--json")["own"]
+    assert [(x["name"], x["state"]) for x in listed] == [("drift", "to be confirmed")]
+    assert "def drift(close" in call("own", "show", "drift", "-p", folder)
+    assert "May exactly this text run" in call("own", "confirm", "drift", "-p", folder, code=1), "nobody said yes"
+    made = call("own", "confirm", "drift", "-p", folder, "--digest", listed[0]["digest"], "--json")
+    assert made["confirmed"]
+    assert call("own", "list", "-p", folder, "--json")["own"][0]["state"] == "confirmed"
+    assert "no own indicator" in call("own", "show", "drifts", "-p", folder, code=1)
+
+
 @pytest.mark.parametrize("name", CASES)
 def test_every_delivery_is_read_rightly_asked_or_refused(tmp_path: Path, name: str) -> None:
     case = CASES[name](tmp_path)

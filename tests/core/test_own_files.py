@@ -4,8 +4,10 @@ Daily series: package arch."""
 
 from __future__ import annotations
 
+import datetime as dt
 from collections.abc import Callable
 from dataclasses import replace
+from itertools import pairwise
 from pathlib import Path
 
 import arch.data.nasdaq
@@ -18,10 +20,12 @@ import pytest
 from tests.corpus.forms import Form, write
 from tests.corpus.truth import Truth, truth
 from wolbrin.core.errors import WolbrinError
-from wolbrin.core.market.exchanges import exchange_codes, exchange_sessions
+from wolbrin.core.market.contracts import Month, Rule, adjusted, join_months
+from wolbrin.core.market.exchanges import exchange_codes, exchange_sessions, exchange_zone
 from wolbrin.core.market.importing.files import pieces
 from wolbrin.core.market.importing.grouping import code_in
 from wolbrin.core.market.likely.clock import find_clock
+from wolbrin.core.market.likely.closed import find_closed
 from wolbrin.core.market.likely.grid import find_grid
 from wolbrin.core.market.raw import Raw
 from wolbrin.core.market.sessions import NS_A_DAY, NS_A_MINUTE, session_table
@@ -215,6 +219,72 @@ def test_sessions_of_listed_exchanges_are_found(seed: int) -> None:
         assert inside.mean() > 0.995, code
         # A year has about ten holidays and a few half days, which a weekly schedule cannot know.
         assert claimed < 1.09 * open_minutes, (code, found.week.rules)
+
+
+def test_closed_days_are_days_on_which_exchanges_are_closed() -> None:
+    """Against package exchange_calendars: no open day is called closed, and most holidays of seven years are found."""
+    first = int(np.datetime64("2013-01-01").astype(int))
+    for code in ("XOSL", "XLON", "XNYS", "XETR", "XTSE"):
+        table = exchange_sessions(code, first, first + 7 * 365)
+        zone = exchange_zone(code)
+        time = np.concatenate([np.arange(a, b, 15 * NS_A_MINUTE) for a, b in zip(table.open, table.close)])
+        close = np.full(len(time), 100.0)
+        raw = Raw(15, time, close, close + 1, close - 1, close, np.ones(len(time)))
+        week = find_clock(raw, True, zone, "open").week
+        assert week is not None
+        terms = Terms(code="X", tick_size=0.01, point_value=1.0, time_zone=week.zone, sessions=week.rules)
+        closed, _ = find_closed(raw, terms)
+        open_days = {dt.date(1970, 1, 1) + dt.timedelta(days=int(d)) for d in table.trading_date}
+        every = {dt.date(2013, 1, 1) + dt.timedelta(days=k) for k in range(7 * 365)}
+        said = {d for d in every if d.weekday() < 5 and (f"{d:%m-%d}" in closed or str(d) in closed)}
+        holidays = {d for d in every if d.weekday() < 5} - open_days
+        assert not said & open_days, code
+        assert len(said) > 0.6 * len(holidays), (code, sorted(holidays - said)[:9])
+
+
+def joined_by_pandas(months: list[Month]) -> tuple[list[str], pd.Series]:
+    """Rolls and closes of a future joined by volume and adjusted by differences, worked out anew with pandas."""
+    days = [pd.DataFrame({"close": m.raw.close, "volume": m.raw.volume},
+                         index=pd.DatetimeIndex(m.raw.time.view("datetime64[ns]"))) for m in months]
+    daily = [d.groupby(d.index.date).agg({"close": "last", "volume": "sum"}) for d in days]
+    rolls: list[dt.date] = []
+    parts, shifts = [], list[float]()
+    for old, new in pairwise(daily):
+        both = pd.merge(old, new, left_index=True, right_index=True, suffixes=("_old", "_new"))
+        above = both.index[both["volume_new"] > both["volume_old"]]
+        after = new.index[new.index > (above[0] if len(above) else old.index[-1])]
+        rolls.append(after[0])
+        before = both[both.index < after[0]].iloc[-1]
+        shifts.append(before["close_new"] - before["close_old"])
+    for i, d in enumerate(days):
+        begin, end = rolls[i - 1] if i else dt.date.min, rolls[i] if i < len(rolls) else dt.date.max
+        own = np.array([begin <= t < end for t in d.index.date])
+        parts.append(d["close"][own] + sum(shifts[i:]))
+    return [str(r) for r in rolls], pd.concat(parts)
+
+
+def test_joining_agrees_with_pandas(seed: int) -> None:
+    """Months of random volumes and prices on a quarter grid."""
+    rng = np.random.default_rng(seed)
+    for _ in range(20):
+        months = []
+        for i in range(4):
+            day = np.datetime64("2020-01-06") + np.arange(90) + 60 * i
+            day = day[np.is_busday(day) & (rng.random(90) > 0.05)]
+            time = (day[:, None] + np.arange(9, 15)[None, :].astype("timedelta64[h]")).ravel().astype("datetime64[ns]")
+            close = np.round(400 + np.cumsum(rng.normal(0, 4, len(time)))) / 4
+            volume = rng.integers(1, 900, len(time)) * np.exp(-((np.arange(len(time)) / len(time) - 0.5) ** 2) * 9)
+            months.append(Month(f"m{i}", Raw(60, time.view(np.int64), close, close, close, close, np.round(volume))))
+        try:
+            made = join_months(months, Terms(code="FUT", tick_size=0.25, point_value=1.0), Rule("volume"))
+        except WolbrinError:
+            continue  # a month would be left before it is entered
+        rolls, closes = joined_by_pandas(months)
+        assert [str(r.date) for r in made.rolls] == rolls
+        seams = [(r.time, r.difference, r.ratio) for r in made.rolls]
+        whole = adjusted(made.raw, Terms(code="FUT", tick_size=0.25, point_value=1.0), seams, "difference",
+                         int(made.raw.time[-1]) + 1)
+        np.testing.assert_allclose(whole.close, closes.to_numpy(), atol=1e-9)
 
 
 def test_the_grid_is_found_for_any_tick_and_level(seed: int) -> None:

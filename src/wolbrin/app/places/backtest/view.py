@@ -274,7 +274,7 @@ class BacktestPlace(Place):
         total = float(run.profits.sum())
         guessed = [n for n in MONEY_TERMS if n in run.brief.assumed]
         self.total.setText(f"{number(total, sign=True)} {s.settings.currency}"
-                           + (f", assumed {' and '.join(guessed)}" if guessed else ""))
+                           + (" (assumed)" if guessed else ""))
         self.total.setToolTip(run.record(tried=max(1, s.dossiers.searches.tried_on(run.bars.terms.code))).words())
         set_role(self.total, "gain" if total >= 0 else "loss")
 

@@ -31,7 +31,7 @@ class FoundList(QWidget):
         clear(self._box)
         self.boxes = {}
         for f in (x for x in findings if x.ask):
-            self._box.addWidget(label(f"{f.what}: {f.value}?", "question", wrap=True))
+            self._box.addWidget(label(f"{f.what}?" if f.value == "?" else f"{f.what}: {f.value}?", "question", wrap=True))
             self._box.addWidget(label(f.why, "small", wrap=True))
             if f.answers:
                 options = [(f"{a.value}: {a.means}" if a.means else a.value, a.value) for a in f.answers]

@@ -338,7 +338,8 @@ class ImportPage(ImportParts):
         self._say(self.fault.text())
         self.terms.setVisible(self.target.is_new and bool(look.judged or look.month))
         ready = bool(look.judged or (self.months.isChecked() and look.months))
-        self.target.show_state(len(look.found), len(look.opened), ready, self.rows.differ.model.rowCount() > 0)
+        codes = {o.code for o in look.opened}
+        self.target.show_state(len(look.found), len(codes), ready, self.rows.differ.model.rowCount() > 0, len(look.opened))
         self.read_button.setEnabled(self.layout_now is not None and not look.busy)
         self.result.setVisible(bool(self.result.text()))
 
@@ -398,6 +399,10 @@ class ImportPage(ImportParts):
             return
         first = read[0]
         words = read_words(read, self.look.spans)
+        for j in self.look.judged:
+            if j.aside and j.code == self.look.judged[at].code:
+                words.append(f"{number(len(j.imported.raw))} {j.aside} rows, of {j.pieces[0].name}"
+                             f"{' and others' if len(j.pieces) > 1 else ''}, become a source of their own.")
         self._bad = [b for i in read for b in i.bad]
         self._show_result(words, None)
         code, source = self.market.currentData(), self.source.text().strip()

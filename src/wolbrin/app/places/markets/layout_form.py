@@ -11,10 +11,12 @@ from PySide6.QtWidgets import QCheckBox, QComboBox, QCompleter, QWidget
 from wolbrin.app.parts import column, label, line_of, row, spin
 from wolbrin.app.places.markets.page import choose, combo, short
 from wolbrin.core.errors import UserError
+from wolbrin.core.market.importing.fractions import PARTS
 from wolbrin.core.market.importing.layout import EPOCHS, Layout, make_layout
 from wolbrin.core.market.importing.times import FORMATS
 from wolbrin.core.market.zones import BROKER, EASTERN_EUROPE
 
+DECIMALS = [("point", "."), ("comma", ","), *((f"{n}{'nds' if n == 32 else 'ths'}", str(n)) for n in PARTS if n)]
 # Clocks of history files before all zones there are.
 CLOCKS = ("UTC", BROKER, EASTERN_EUROPE, *(f"UTC{k:+d}" for k in range(-12, 15) if k))
 DELIMITERS = [("comma", ","), ("semicolon", ";"), ("tab", "\t"), ("bar |", "|"), ("blanks", " ")]
@@ -48,7 +50,8 @@ class LayoutForm(QWidget):
         self.delimiter.setInsertPolicy(QComboBox.InsertPolicy.NoInsert)
         self.delimiter.setToolTip("one of the list, or any one character written here")
         line_of(self.delimiter).editingFinished.connect(self._tell)
-        self.decimal = combo([("point", "."), ("comma", ",")], "Decimal sign", 72, self._tell)
+        self.decimal = combo(DECIMALS, "Decimal sign", 72, self._tell)
+        self.decimal.setToolTip("or the parts of one in which prices are quoted: 412'6, 128-165")
         self.header = QCheckBox("header")
         self.header.toggled.connect(lambda _: self._tell())
         self.skip = spin(0, 0, 10_000, 0)
@@ -84,7 +87,7 @@ class LayoutForm(QWidget):
         choose(self.delimiter, layout.delimiter)
         if self.delimiter_now() != layout.delimiter:
             self.delimiter.setEditText(layout.delimiter)
-        choose(self.decimal, layout.decimal)
+        choose(self.decimal, str(layout.fraction) if layout.fraction else layout.decimal)
         self.header.setChecked(layout.header)
         self.skip.setValue(layout.skip)
         self.time_format.setEditText(layout.time_format)
@@ -104,8 +107,10 @@ class LayoutForm(QWidget):
         if text and not (text.isdigit() and 1 <= int(text) <= 1440):
             raise UserError(f'"{text}" is not a number of minutes', "minutes", "Write 1 to 1440, or nothing.")
         ticks = bool({"price", "bid", "ask"} & set(roles))
+        sign = str(self.decimal.currentData())
+        parts = int(sign) if sign.isdigit() else 0
         return make_layout({
-            "name": name, "delimiter": self.delimiter_now(), "decimal": self.decimal.currentData(),
+            "name": name, "delimiter": self.delimiter_now(), "decimal": "." if parts else sign, "fraction": parts,
             "header": self.header.isChecked(), "skip": int(self.skip.value()), "columns": tuple(roles),
             "time_format": self.time_format.currentText().strip(), "zone": self.zone.currentText().strip(),
             "stamp": self.stamp.currentData(), "minutes": int(text) if text and not ticks else None,

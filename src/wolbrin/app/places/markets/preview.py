@@ -38,9 +38,9 @@ class PreviewTable(Table):
 
     def remake_filters(self) -> None:
         """Roles stand where other tables have their filters."""
-        for edit in self._filters:
-            edit.hide()
-            edit.deleteLater()
+        for old in (*self._filters, *self.boxes):
+            old.hide()
+            old.deleteLater()
         self._filters, self.boxes = [], []
         for i in range(max(0, len(self.model.columns) - LEADING)):
             box = QComboBox(self._bar)

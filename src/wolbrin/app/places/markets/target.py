@@ -22,7 +22,7 @@ class TargetRow(QWidget):
         self.market = combo([], "Market", 104, market)
         self.code = short("", 76, "Code of the new market")
         self.code.setPlaceholderText("code")
-        self.source = short("file", 84, "Source")
+        self.source = short("file", 112, "Source")
         self.months = QCheckBox("each file is a contract month")
         self.keep = combo([("keep what is there", "old"), ("take the file's", "new")], "Where they disagree", 130)
         self.keep_label = label("where they disagree", "muted")
@@ -38,15 +38,15 @@ class TargetRow(QWidget):
         """Whether the files go into a market that is not there yet."""
         return bool(self.market.currentData() == NEW)
 
-    def show_state(self, files: int, markets: int, ready: bool, differ: bool) -> None:
-        """files, markets: how many are looked at. ready: everything is read and judged. differ: rows disagree."""
+    def show_state(self, files: int, markets: int, ready: bool, differ: bool, sources: int = 1) -> None:
+        """files, markets, sources: how many are looked at. ready: everything is read and judged. differ: rows disagree."""
         several = markets > 1
         self.setVisible(files > 0)
         self.code.setVisible(self.is_new and not several)
         self.market.setVisible(not several)
         self.into.setVisible(not several)
-        self.which.setVisible(several)
-        self.months.setVisible(files > 1 and not several)
+        self.which.setVisible(several or sources > markets)
+        self.months.setVisible(files > 1 and not several and sources <= 1)
         self.source.setEnabled(not self.months.isChecked())
         self.read.setVisible(not ready)
         self.take.setText(f"Take in {markets} markets" if several else "Take in")
