@@ -452,3 +452,27 @@ def test_an_empty_project_begins_with_an_import(qtbot: QtBot, tmp_path: Path, en
     assert "a project in this folder already" in window.strip.message.text()
     put_away(window)
     project.close()
+
+
+def test_other_terms_say_first_what_they_change_where_work_rests_on_them(window: MainWindow, place, settle: Settle) -> None:
+    s = window.session
+    window.go("backtest")
+    settle()
+    window.places["backtest"].keep_on_shelf()
+    settle()
+    window.go("markets")
+    place.look_at_brief()
+    place.show_page("terms")
+    settle()
+    page = place.pages["terms"]
+    code, before = s.market, s.entry.terms.point_value
+    page.fields["point_value"].setText(f"{before * 2:g}")
+    page.save()
+    settle()
+    assert "rest on the old terms" in page.fault.text()
+    assert "multiplied by 2" in page.fault.text()
+    assert s.project.market(code).terms.point_value == before
+    assert page.save_button.text() == "Save all the same"
+    page.save()
+    settle()
+    assert s.project.market(code).terms.point_value == before * 2

@@ -59,10 +59,11 @@ def downstream(project: Project, after: Terms) -> Changed:
         said.append(f"sessions: {treated.left_out:,} bars before the border lie outside them and are left out "
                     f"({old.left_out:,} "
                     "now); days, session ends and everything built on them move")
-    return Changed(tuple(said), _rests(project, after.code))
+    return Changed(tuple(said), rests_on(project, after.code))
 
 
-def _rests(project: Project, market: str) -> str:
+def rests_on(project: Project, market: str) -> str:
+    """Kept work that was done on a market under its present terms, in words; empty where there is none."""
     words = []
     for table, name in KEPT:
         count = int(project.rows(f"SELECT count(*) FROM {table} WHERE market = ?", market)[0][0])

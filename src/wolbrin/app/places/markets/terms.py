@@ -2,8 +2,7 @@
 
 from __future__ import annotations
 
-import json
-from pathlib import Path
+from collections.abc import Callable
 from typing import Any
 
 from pydantic import ValidationError
@@ -11,7 +10,6 @@ from PySide6.QtCore import Qt
 from PySide6.QtWidgets import (
     QCheckBox,
     QComboBox,
-    QFileDialog,
     QGridLayout,
     QLabel,
     QLineEdit,
@@ -22,7 +20,8 @@ from PySide6.QtWidgets import (
 
 from wolbrin.app.parts import button, column, label, line_of, row
 from wolbrin.app.places.markets.layout_form import zone_box
-from wolbrin.app.places.markets.page import Form, Looked, Page, choose, combo, plain, short
+from wolbrin.app.places.markets.page import Form, Looked, choose, combo, plain, short
+from wolbrin.app.places.markets.terms_acts import TermsActs, dumped, with_set
 from wolbrin.app.places.markets.week import WeekPicture
 from wolbrin.core.engine.brief import Costs
 from wolbrin.core.engine.record import assumed_words
@@ -30,18 +29,18 @@ from wolbrin.core.errors import UserError, WolbrinError
 from wolbrin.core.faults import first_fault
 from wolbrin.core.market.exchanges import exchange_codes
 from wolbrin.core.market.likely.week import Week
-from wolbrin.core.market.terms import ASSUMABLE, WEEKDAYS, Terms, load_terms, terms_told
+from wolbrin.core.market.terms import ASSUMABLE, WEEKDAYS, Terms, terms_told
 from wolbrin.core.market.words import read_sessions, worth_lines, write_sessions
 from wolbrin.core.store.settings import CONTRACT_COSTS, costs_told
 from wolbrin.core.store.sources import Source
 from wolbrin.core.work.markets import week_of
-from wolbrin.core.written import write_text
+from wolbrin.core.work.terms_change import Changed, downstream, rests_on
 
 COST_FIELDS = ("spread_ticks", "slippage_ticks", "per_contract", "percent", "minimum", "financing_long", "financing_short",
                "roll_ticks")
 
 
-class TermsPage(Page):
+class TermsPage(TermsActs):
     key, title, with_chart = "terms", "Terms and costs", False
 
     def __init__(self, looked: Looked) -> None:
@@ -85,6 +84,7 @@ class TermsPage(Page):
         self.worth = [label("", "heading" if i == 2 else "") for i in range(3)]
         self.assumed = label("", "caution", wrap=True)
         self.confirm = button("These are right", self.confirm_terms, tip="they are no longer told as assumed")
+        self._sure: Terms | None = None  # terms whose consequences were told
         self.fault = label("", "error", wrap=True)
         self.save_button = button("Save", self.save, main=True)
         self.revert_button = button("Revert", self.revert)
@@ -387,15 +387,21 @@ class TermsPage(Page):
         before, s = self._before, self.session
         assert before is not None
         after, costs, name = self.read_terms(), self.read_costs(), self.which.currentData() or CONTRACT_COSTS
+        if self._sure != after and rests_on(s.project, before.code):
+            s.compute(f"What other terms of {before.code} change", lambda: downstream(s.project, after), self._warn(after),
+                      refused=lambda why: self.fault.setText(why.sentence()))
+            return
+        self._sure = None
+        self.save_button.setText("Save")
         sets_before = s.settings.cost_sets
-        sets_after = _with_set(sets_before, before.code, name, costs) if name else sets_before
+        sets_after = with_set(sets_before, before.code, name, costs) if name else sets_before
 
         s.terms_are_told(before.code, *terms_told(before, after), *(
             costs_told(s.settings.costs_of(before, name), costs) if name else ()))
 
         def put(terms: Terms, sets: dict[str, dict[str, Costs]]) -> None:
             if sets != s.settings.cost_sets:
-                s.change_settings(cost_sets=_dumped(sets))
+                s.change_settings(cost_sets=dumped(sets))
             if terms == s.project.market(terms.code).terms:
                 self._forget()
                 self.activate()
@@ -405,98 +411,30 @@ class TermsPage(Page):
 
         s.do(f"terms of {before.code}", lambda: put(after, sets_after), lambda: put(before, sets_before))
 
+    def _warn(self, after: Terms) -> Callable[[Changed], None]:
+        """Save where nothing is changed that work rests on; else say what it means first, and save when asked again."""
+        def done(found: Changed) -> None:
+            self._sure = after
+            if found.changes:
+                self.fault.setText(f"{found.rests} rest on the old terms and would prove nothing under these. "
+                                   + "; ".join(found.changes) + ".")
+                self.save_button.setText("Save all the same")
+            else:
+                self.save()
+        return done
+
     def _forget(self) -> None:
         """What the form shows is read anew when the page is next shown or told."""
         self._before = None
 
     def revert(self) -> None:
+        self._sure = None
+        self.save_button.setText("Save")
         if self._before is not None:
             self.fill(self._before)
-
-    def add(self) -> None:
-        """A new cost set, at first as the one that is shown."""
-        name, before = self.new_name.text().strip(), self._before
-        if before is None or not name:
-            self.fault.setText("Write a name for the new cost set first.")
-            self.new_name.setFocus()
-            return
-        if name in self.session.settings.sets_of(before):
-            self.fault.setText(f'There is a cost set "{name}" already.')
-            return
-        try:
-            costs = self.read_costs()
-        except WolbrinError as err:
-            self.fault.setText(err.sentence())
-            return
-        self._change_sets(_with_set(self.session.settings.cost_sets, before.code, name, costs), f"add cost set {name}")
-        self.new_name.clear()
-        choose(self.which, name)
-        self._fill_costs()
-        self.edited()
-
-    def remove_set(self) -> None:
-        assert self._before is not None
-        name, code = self.which.currentData(), self._before.code
-        sets = {c: {n: v for n, v in every.items() if (c, n) != (code, name)}
-                for c, every in self.session.settings.cost_sets.items()}
-        self._change_sets(sets, f"remove cost set {name}")
-
-    def _change_sets(self, after: dict[str, dict[str, Costs]], words: str) -> None:
-        s, before = self.session, self.session.settings.cost_sets
-
-        def put(sets: dict[str, dict[str, Costs]]) -> None:
-            s.change_settings(cost_sets=_dumped(sets))
-            self._before = None
-            self.activate()
-
-        s.do(words, lambda: put(after), lambda: put(before))
-
-    def use_set(self) -> None:
-        """Let the brief use the set that is shown."""
-        assert self._before is not None
-        s, code, name = self.session, self._before.code, self.which.currentData() or CONTRACT_COSTS
-        chosen = {k: v for k, v in s.settings.cost_set.items() if k != code} | ({code: name} if name else {})
-        s.change_settings(cost_set=chosen)
-        self._fill_costs()
-
-    def load(self) -> None:
-        path, _ = QFileDialog.getOpenFileName(self, "Load contract terms", "", "JSON (*.json)")
-        if path:
-            self.load_from(Path(path))
-
-    def load_from(self, path: Path) -> None:
-        """Fill the form from a terms file; nothing is kept before Save."""
-        before = self._before
-        read = self.session.attempt(lambda: load_terms(path))
-        if read is not None and before is not None:
-            self.fill(read.model_copy(update={"code": before.code}))
-            self._before = before
-            self.edited()
-
-    def export(self) -> None:
-        assert self._before is not None
-        path, _ = QFileDialog.getSaveFileName(self, "Save contract terms", f"market-{self._before.code.lower()}.json",
-                                              "JSON (*.json)")
-        if path:
-            self.export_to(Path(path))
-
-    def export_to(self, path: Path) -> None:
-        assert self._before is not None
-        text = self._before.model_dump_json(indent=2) + "\n"
-        self.session.attempt(lambda: write_text(path, text))
 
 
 def _said(err: ValueError) -> UserError:
     """The first fault of a validation, short, with the field it belongs to."""
     field, text = first_fault(err) if isinstance(err, ValidationError) else ("", str(err))
     return UserError(text, field)
-
-
-def _with_set(sets: dict[str, dict[str, Costs]], code: str, name: str, costs: Costs) -> dict[str, dict[str, Costs]]:
-    return {**sets, code: {**sets.get(code, {}), name: costs}}
-
-
-def _dumped(sets: dict[str, dict[str, Costs]]) -> dict[str, Any]:
-    return {code: {name: json.loads(c.model_dump_json()) for name, c in every.items()} for code, every in sets.items()}
-
-
