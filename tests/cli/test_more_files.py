@@ -9,7 +9,8 @@ import numpy as np
 import pytest
 
 from tests.cli.test_own_files import WORTH, call, schedule
-from tests.corpus.more import CASES, Case
+from tests.corpus.more import CASES, Case, rows, text
+from tests.corpus.truth import Truth, truth
 from wolbrin.core.store.project import Project
 
 
@@ -73,6 +74,26 @@ def test_months_are_joined_listed_and_never_tested_alone(tmp_path: Path) -> None
                                                                             "cannot be read")):
         assert words in call("join", "-p", folder, "-m", "PW", *options, code=1)
     call("backtest", "-p", folder, "--template", "Trend cross", "-m", "PW")
+
+
+def test_zones_are_said_by_market_and_remembered_with_a_source(tmp_path: Path) -> None:
+    """Several markets in one call, each in its own clock; more rows of a pair whose clock was said before are not asked
+    again."""
+    own, york = (truth(c) for c in ("PWR", "GRN"))
+    files = [*text(tmp_path, rows(own, clock="Europe/Oslo"), "PWR.csv"),
+             *text(tmp_path, rows(york, clock="America/New_York"), "GRN.csv")]
+    answers = ("--zone", "PWR=Europe/Oslo", "--zone", "GRN=America/New_York", "--point-value", "10")
+    call("new", tmp_path / "two", "--from", *files, *answers)
+    for known in (own, york):
+        check(tmp_path / "two", Case([], known))
+    assert "twice" in call("new", tmp_path / "no", "--from", *files, "--zone", "UTC", "--zone", "UTC", code=1)
+    whole = truth("EURSEK")
+    parts = [Truth(whole.terms, whole.raw.take(part)) for part in (slice(0, 4000), slice(4000, 6000))]
+    first, more = (text(tmp_path, rows(part, clock="America/New_York+7"), f"EURSEK {i}.csv") for i, part in enumerate(parts))
+    call("new", tmp_path / "pair", "--from", *first, "--zone", "New York + 7")
+    assert "Answer with --zone" in call("import", *more, "-p", tmp_path / "pair", "-m", "EURSEK", "--source", "other", code=1)
+    call("import", *more, "-p", tmp_path / "pair", "-m", "EURSEK")
+    check(tmp_path / "pair", Case([], Truth(whole.terms, whole.raw.take(slice(0, 6000)))))
 
 
 def test_terms_are_set_said_before_and_refused_where_work_rests_on_them(tmp_path: Path) -> None:

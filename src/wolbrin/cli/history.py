@@ -38,8 +38,8 @@ from wolbrin.core.market.intervals import interval_words
 from wolbrin.core.market.quality import stamp as stamp_of
 from wolbrin.core.market.terms import load_terms
 from wolbrin.core.store.project import Project
-from wolbrin.core.work.importing import known_rows
-from wolbrin.core.work.looking import Judged, Opened, Wishes, judge_all, judge_months, look_job, questions_of
+from wolbrin.core.work.importing import known_clock_of, known_rows
+from wolbrin.core.work.looking import Judged, Opened, Wishes, judge_all, look_job, questions_of
 from wolbrin.core.work.markets import quality
 from wolbrin.core.work.starting import spans_for, take_in_judged, take_in_months
 from wolbrin.core.work.told_files import read_words
@@ -121,6 +121,7 @@ def add(app: typer.Typer, demo: Callable[[], Path]) -> None:
                 stamp=chosen.stamp if chosen else None, order=order, time_format=time_format, decimal=decimal,
                 minutes=minutes,
                 layout=chosen, currency=opened.settings.currency, terms=terms,
+                before=known_clock_of(opened, terms.code, source) if entry and terms else "",
                 old=known_rows(opened, terms.code, source) if entry and terms and not months else None))
             looked: list[list[Opened]] = []
             _done(run(look_job(found, base, looked.append), "threads"))
@@ -134,7 +135,7 @@ def add(app: typer.Typer, demo: Callable[[], Path]) -> None:
             judged: list[Judged]
             if every[0].months:
                 first = read_months(every[0], base, spoken, roll, adjust)
-                judged = [judge_months(every[0], base)]
+                judged = [first.judged]
                 read = first.read
             else:
                 judged = judge_all(every, lambda _: base)

@@ -58,6 +58,12 @@ def known_rows(project: Project, market: str, source: str) -> Raw | None:
         return None
 
 
+def known_clock_of(project: Project, market: str, source: str) -> str:
+    """The clock in which a source's files were read; empty where there is no such source, or its stamps told it."""
+    named = [s for s in project.sources.of(market) if s.name == source and s.layout is not None]
+    return named[0].layout.zone if named and named[0].layout is not None else ""
+
+
 def weigh(project: Project, market: str, source: str, imported: Raw) -> Joined:
     """What taking the rows into a source would do; nothing is kept."""
     known = [s for s in project.sources.of(market) if s.name == source]

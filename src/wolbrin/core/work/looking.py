@@ -34,7 +34,7 @@ from wolbrin.core.market.likely.terms_of import Quoted, Said, likely_terms
 from wolbrin.core.market.raw import Raw, ticks_to_bars
 from wolbrin.core.market.sessions import NS_A_DAY
 from wolbrin.core.market.terms import Terms
-from wolbrin.core.market.zones import known_clock
+from wolbrin.core.market.zones import clock_words, known_clock
 
 LEAST_LEARNED = 200
 LEAST_BARS, LEAST_DAYS = 100, 10
@@ -43,7 +43,7 @@ LEAST_BARS, LEAST_DAYS = 100, 10
 @dataclass(frozen=True)
 class Wishes:
     """What the user has said before or after a look; empty where nothing. terms: of a market that is there already; old: its
-    rows, to compare with. border: of the project, where it has one."""
+    rows, to compare with; before: the clock its files were read in. border: of the project, where it has one."""
 
     code: str = ""
     zone: str | None = None
@@ -57,6 +57,7 @@ class Wishes:
     currency: str = "EUR"
     terms: Terms | None = None
     old: Raw | None = None
+    before: str = ""
     border: dt.date | None = None
 
 
@@ -258,7 +259,13 @@ def judge(opened: Opened, wishes: Wishes) -> Judged:
     fit = _fit(seen, layout, wishes, read.told_zone)
     stamp = wishes.stamp or (fit.stamp if fit else None) or (None if read.raw.interval else "open")
     zone = wishes.zone or (fit.zone if fit else None)
-    clock = find_clock(seen, read.told_zone, zone, stamp, opened.guess.end, opened.guess.offsets, pair_of(code) is not None)
+    pair = pair_of(code) is not None
+    clock = find_clock(seen, read.told_zone, zone, stamp, opened.guess.end, opened.guess.offsets, pair)
+    asked = next((f for f in clock.findings if f.ask and f.option == "--zone"), None)
+    if asked is not None and wishes.before in {a.value for a in asked.answers}:
+        again = find_clock(seen, False, wishes.before, stamp, opened.guess.end, (), pair)
+        told = Finding(asked.what, clock_words(wishes.before), "So this source was read before, and its bars fit.")
+        clock = replace(again, findings=(told, *again.findings[1:]))
     if fit is not None:
         clock = replace(clock, findings=(
             Finding("stamps are in", clock.zone, fit.why), Finding("bars are stamped at", f"the {clock.stamp}", fit.why)))
@@ -318,12 +325,12 @@ def _fit(seen: Raw, layout: Layout, wishes: Wishes, told: bool) -> _Fitted | Non
     if terms is None and wishes.said.exchange:
         terms = Terms(code="X", tick_size=1.0, point_value=1.0, calendar=wishes.said.exchange,
                       time_zone=exchange_zone(wishes.said.exchange))
-    if terms is None or not terms.scheduled or seen.interval >= 1440:
-        return None
+    if terms is None or not terms.scheduled or seen.interval >= 1440 or (terms.kind == "currency pair" and not told):
+        return None  # the week of currencies tells the clock of a pair
     sample = seen.take(np.arange(0, len(seen), max(1, len(seen) // 100_000)))
     fitted: Fit = fit_to_sessions(sample, layout, terms, told)
-    if fitted.inside < 0.6:
-        return None
+    if fitted.inside < 0.6 or not fitted.sure:
+        return None  # two clocks fit as well: the bars themselves are asked, else the user
     return _Fitted(None if told else fitted.zone, fitted.stamp,
                    f"Read so, {fitted.inside:.1%} of the bars lie in {terms.calendar or terms.code}'s sessions.")
 

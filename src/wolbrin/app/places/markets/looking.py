@@ -17,7 +17,7 @@ from wolbrin.core.market.importing.files import Piece, pieces
 from wolbrin.core.market.importing.layout import Layout
 from wolbrin.core.market.importing.read import Imported
 from wolbrin.core.market.terms import Terms
-from wolbrin.core.work.importing import known_rows, read_job, weigh
+from wolbrin.core.work.importing import known_clock_of, known_rows, read_job, weigh
 from wolbrin.core.work.looking import (
     Judged,
     Opened,
@@ -186,7 +186,8 @@ class Looking(QObject):
             try:
                 spans = spans_for(project, opened)
                 border = spans.border if spans else project.settings.holdout_first
-                told = replace(wishes, border=border, old=known_rows(project, target.code, source) if target else None)
+                told = replace(wishes, border=border, old=known_rows(project, target.code, source) if target else None,
+                               before=known_clock_of(project, target.code, source) if target else "")
                 return spans, judge_all(opened, lambda code: self.wishes_of(code, told))
             except WolbrinError as err:
                 return err

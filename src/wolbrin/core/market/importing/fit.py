@@ -10,18 +10,19 @@ from wolbrin.core.market.importing.layout import Layout
 from wolbrin.core.market.raw import Raw
 from wolbrin.core.market.sessions import NS_A_MINUTE, session_table
 from wolbrin.core.market.terms import Terms
-from wolbrin.core.market.zones import to_local, to_utc
+from wolbrin.core.market.zones import BROKER, EASTERN_EUROPE, NEW_YORK, to_local, to_utc
 
 
 @dataclass(frozen=True)
 class Fit:
-    """zone, stamp: the readings under which most sample rows lie in sessions; inside: their share, outside_else: the
-    share inside under the layout as it was."""
+    """zone, stamp: the reading under which most sample rows lie in sessions; inside: their share, inside_before: the share
+    inside under the layout as it was. sure: no other clock reads the rows as other instants that fit as well."""
 
     zone: str
     stamp: str
     inside: float
     inside_before: float
+    sure: bool = True
 
 
 def _inside(time: np.ndarray, terms: Terms) -> tuple[float, int]:
@@ -43,22 +44,24 @@ def fit_to_sessions(sample: Raw, layout: Layout, terms: Terms, told_zone: bool) 
     step = max(1, sample.interval) * NS_A_MINUTE
     shift = step if layout.stamp == "close" else 0
     written = to_local(sample.time + shift, layout.zone)
-    best: tuple[tuple[float, int], str, str] | None = None
-    zones = [layout.zone] if told_zone else list(dict.fromkeys((layout.zone, terms.time_zone, "UTC")))
+    found: list[tuple[tuple[float, int], str, str, np.ndarray]] = []
+    zones = [layout.zone] if told_zone else list(dict.fromkeys((layout.zone, terms.time_zone, *ZONES)))
     for zone in zones:
         utc = to_utc(written, zone) if not told_zone else sample.time + shift
         for stamp in (layout.stamp, "close" if layout.stamp == "open" else "open"):
             if sample.interval == 0 and stamp == "close":
                 continue
-            share, opens = _inside(utc - (step if stamp == "close" else 0), terms)
-            rank = (round(share, 3), opens)
-            if best is None or rank > best[0]:
-                best = rank, zone, stamp
-    assert best is not None
-    return Fit(best[1], best[2], best[0][0], now)
+            starts = utc - (step if stamp == "close" else 0)
+            share, opens = _inside(starts, terms)
+            found.append(((round(share, 3), opens), zone, stamp, starts))
+    best = max(found, key=lambda f: f[0])
+    rivals = [f for f in found if f[0] == best[0] and not np.array_equal(f[3], best[3])]
+    return Fit(best[1], best[2], best[0][0], now, not rivals)
 
 
-ZONES = ("UTC", "Europe/London", "Europe/Oslo", "Europe/Helsinki", "America/New_York", "America/Chicago")
+# Clocks that files are written in, the usual ones first.
+ZONES = ("UTC", "Europe/London", "Europe/Oslo", EASTERN_EUROPE, NEW_YORK, "America/Chicago", BROKER, "UTC+2", "UTC+3",
+         "UTC-5")
 MOST_COMPARED = 20_000
 AGREE = 0.6
 
