@@ -143,6 +143,33 @@ def spread(header: str, write: Callable[[int, float], str], ticks: float | None,
     return case
 
 
+def last_price(folder: Path) -> Case:
+    """The close called price, before the open; amounts in thousands, a dash where there is none; a column of changes."""
+    known = power()
+    amount = np.where(known.raw.volume >= 300, np.round(known.raw.volume / 100) * 100, 0.0)
+    lines = [f'"{t}","{c:,.2f}","{o:,.2f}","{h:,.2f}","{l:,.2f}","{f"{v / 1000:.1f}K" if v else "-"}","0.1%"'
+             for t, o, h, l, c, v in zip(times(known.raw).strftime("%m/%d/%Y %H:%M"), *known.raw.prices, amount)]  # noqa: E741
+    paths = text(folder, lines, "PWR history.csv", '"Date","Price","Open","High","Low","Vol.","Change %"')
+    return Case(paths, Truth(known.terms, Raw(15, known.raw.time, *known.raw.prices, amount)))
+
+
+def spreadsheet_days(folder: Path) -> Case:
+    known = power()
+    days = known.raw.time / 86_400e9 + 25_569
+    lines = [f"{day:.9f},{line.partition(',')[2]}" for day, line in zip(days, rows(known))]
+    return Case(text(folder, lines, "PWR.csv"), known)
+
+
+def partitions(folder: Path) -> Case:
+    """Parquet by market, year and month, in folders that name them."""
+    data = frame(power()).reset_index()
+    for (year, month), part in data.groupby([data["time"].dt.year, data["time"].dt.month]):
+        where = folder / "lake" / "symbol=PWR" / f"year={year}" / f"month={month}"
+        where.mkdir(parents=True)
+        part.to_parquet(where / "part-0.parquet", index=False)
+    return Case([folder / "lake"], power())
+
+
 def closes(folder: Path) -> Case:
     """Bid and ask closes by the quarter of an hour: bars of one price, no ticks."""
     known = pair()
@@ -282,7 +309,8 @@ CASES: dict[str, Callable[[Path], Case]] = {
     "JSON by column": table(in_columns, "PWR.json"),
     "workbook, second sheet": table(workbook, "PWR.xlsx"),
     "folder of folders": tree,
-    "row numbers": numbered,
+    "row numbers": numbered, "last price of a bar": last_price, "spreadsheet days": spreadsheet_days,
+    "folders that name year and month": partitions,
     "bz2": packed(bz2.compress, "bz2"), "xz": packed(lzma.compress, "xz"),
     "GMT+0000": lined(power, "PWR.csv", "%d.%m.%Y %H:%M:%S.000 GMT+0000"),
     "weekday, month, GMT": lined(power, "PWR.csv", "%a %b %d %Y %H:%M:%S GMT+0000 (UTC)"),

@@ -10,7 +10,7 @@ import numpy as np
 from wolbrin.core.errors import UserError
 from wolbrin.core.market.findings import Answer, Finding
 from wolbrin.core.market.importing.layout import EPOCHS
-from wolbrin.core.market.importing.times import PACKED, formats_like, padded_clock, parse_times
+from wolbrin.core.market.importing.times import PACKED, SPREADSHEET, formats_like, padded_clock, parse_times
 
 FEW, MOST = 60, 6000
 NS_A_DAY = 86_400 * 10**9
@@ -90,6 +90,10 @@ def how_written(texts: list[str], name: str, order: str = "", pattern: str = "")
         numbers = [t for t in every if re.fullmatch(r"\d{9,19}(?:\.\d+)?", t)]
         unit = _epoch(numbers)
         return Written(unit, len(numbers) / len(every), True, (), True, "Numbers of this size count from 1970, in UTC.")
+    if all(re.fullmatch(r"[2-6]\d{4}(?:\.\d+)?", t) for t in texts[:FEW]):
+        read = float(parse_times(every, SPREADSHEET)[1].mean())
+        return Written(SPREADSHEET, read, False, (), True,
+                       "Numbers of this size count days as spreadsheets do.")
     some = every[np.linspace(0, len(every) - 1, min(FEW, len(every))).astype(int)]
     wanted = list(dict.fromkeys(["iso", *(p for t in some[:: max(1, len(some) // 12)] for p in formats_like(t))]))
     if order:
@@ -148,6 +152,6 @@ def date_finding(written: Written, sample: list[str]) -> Finding:
         return f'"{sample[0]}" is {moment}' if good[0] else ""
 
     answers = tuple(Answer(p, means(p)) for p in (written.pattern, *written.others)) if written.others else ()
-    words = written.pattern if written.pattern in EPOCHS or written.pattern == "iso" else (
+    words = written.pattern if written.pattern in (*EPOCHS, "iso", SPREADSHEET) else (
         f"{order_of(written.pattern)} ({written.pattern})")
     return Finding("times are written", words, written.why, written.sure, not written.sure, "--date-order", answers)

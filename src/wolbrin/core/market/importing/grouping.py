@@ -13,7 +13,9 @@ from wolbrin.core.market.likely.kind import pair_of
 _NO_MARKET = (
     "bars bar data history hist prices price ticks tick minute minutes min hour hourly daily day eod intraday export quotes "
     "part to from ohlc ohlcv csv txt utc local continuous cont adjusted adj unadjusted full all new jan feb mar apr may jun "
-    "jul aug sep oct nov dec bid ask final clean raw file my the of")
+    "jul aug sep oct nov dec bid ask final clean raw file my the of january february march april june july august september "
+    "october november december year month week quarter symbol ticker market instrument downloads desktop documents tmp temp "
+    "imports exports archive archives")
 WORDS = frozenset(_NO_MARKET.split(" "))
 INTERVAL = re.compile(r"^(?:\d+(?:min|minutes|m|h|s|sec|d|t)|[mhd]\d+)$", re.IGNORECASE)
 PAIR_AND_INTERVAL = re.compile(r"^([A-Z]{6})(?:[MHD]|MIN)?(?:1|2|3|4|5|6|10|12|15|20|30|60|120|240|480|1440)(?:[MHD]|MIN)?$",
@@ -40,7 +42,7 @@ def stem_of(piece: Piece) -> str:
 def code_in(name: str) -> str:
     """The market's code in a file's name, without dates, intervals and words that name no market; may be empty."""
     kept = []
-    for token in re.split(r"[-_. ()\[\],/]+", name):
+    for token in re.split(r"[-_. ()\[\],/=]+", name):
         if not token or token.isdigit() or INTERVAL.match(token) or token.lower() in WORDS:
             continue
         short = re.sub(r"(?:19|20)\d{2}(?:[-_]?\d{2}){0,2}$", "", token)

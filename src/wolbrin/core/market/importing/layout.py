@@ -25,8 +25,8 @@ class Layout(Model):
 
     columns: the role of each column of the file; bars may have a close alone, which is all of their prices then. "ask close"
     and "spread" stand beside bars of bids and tell what trading them costs.
-    time_format: "iso", one of EPOCHS, or the codes of C strptime over the time, or the date, a space and the clock. stamp:
-    whether a bar carries the time of its open or its close.
+    time_format: "iso", one of EPOCHS, "spreadsheet days", or the codes of C strptime over the time, or the date, a space
+    and the clock. stamp: whether a bar carries the time of its open or its close.
     minutes: the rows' own interval, None for the most common step. build: for tick files, minutes of the bars built.
     market: where a column names markets, the one that is read; empty takes every row.
     """

@@ -39,7 +39,8 @@ AMOUNTS = ("real volume", "traded volume", "total volume", "volume", "vol", "v",
 BARS = ("open", "high", "low", "close")
 PRICE_ROLES = ("open", "high", "low", "close", "price", "bid", "ask")
 NUMBER = re.compile(r"^[+-]?\d[\d .,'\u00a0\u202f]*(?:[eE][+-]?\d+)?$|^[+-]?[.,]\d+(?:[eE][+-]?\d+)?$"
-                    r"|^\d{1,6}[-^]\d{1,3}(?:\.\d+)?$")
+                    r"|^\d{1,6}[-^]\d{1,3}(?:\.\d+)?$|^\d[\d.,]* ?[KMB]$")
+THOUSANDS = {"K": 1e3, "M": 1e6, "B": 1e9}  # behind amounts: 1.2K
 SIGNS = "[$\u20ac\u00a3\u00a5\u20b9]"
 MONEY = re.compile(rf"^(?:[A-Z]{{3}}\s|{SIGNS}|kr\.?\s?)\s*|\s*(?:\s[A-Z]{{3}}|{SIGNS}|\skr\.?)$")
 DAY_FORMS = (r"\d{1,4}[-./ ]\d{1,2}[-./ ]\d{1,4}|\d{1,2}[-./ ]?[A-Za-z\u00c0-\u024f]{3,9}\.?[-./ ]?\d{2,4}"
@@ -107,9 +108,11 @@ def is_day_clock(texts: list[str]) -> bool:
 
 def _value(text: str, decimal: str) -> float:
     text = MONEY.sub("", text.strip())
+    times = THOUSANDS.get(text[-1:], 1.0) if len(text) > 1 and text[0].isdigit() else 1.0
+    text = text[:-1].strip() if times != 1.0 else text
     text = text.replace(".", "").replace(",", ".") if decimal == "," else re.sub(r"[,' \u00a0\u202f]", "", text)
     try:
-        value = float(text)
+        value = float(text) * times
     except ValueError:
         return float("nan")
     return value if abs(value) < float("inf") else float("nan")
@@ -176,6 +179,8 @@ def by_header(names: list[str], empty: list[bool], times: list[bool] | None = No
 
 def _prices_once(roles: list[str]) -> list[str]:
     """Roles of which one set of prices is left: bars before single prices, and what tells the spread beside it."""
+    if "price" in roles and "close" not in roles and {"open", "high", "low"} <= set(roles):
+        roles = ["close" if r == "price" else r for r in roles]  # the last price of a bar
     have = set(roles)
     gone: set[str] = set()
     if set(BARS) <= have:

@@ -18,7 +18,7 @@ from wolbrin.core.errors import UserError
 from wolbrin.core.market.importing.files import Piece, check_swelling
 from wolbrin.core.market.importing.fractions import prices_of
 from wolbrin.core.market.importing.layout import Layout
-from wolbrin.core.market.importing.roles import MONEY, PRICE_ROLES, role_named
+from wolbrin.core.market.importing.roles import MONEY, PRICE_ROLES, THOUSANDS, role_named
 from wolbrin.core.market.importing.times import padded_clock, parse_times
 from wolbrin.core.market.importing.typed import Typed
 
@@ -117,12 +117,15 @@ def _numbers(texts: NDArray[np.object_], decimal: str, fraction: int = 0) -> NDA
     if fraction:
         return prices_of(texts, fraction)
     series = pd.Series(texts).str.strip().str.replace(MONEY, "", regex=True)
+    times = series.str.extract(r"^\d[\d.,]* ?([KMB])$", expand=False).map(THOUSANDS)
+    if times.notna().any():
+        series = series.mask(times.notna(), series.str[:-1].str.strip())
     if decimal == ",":
         series = series.str.replace(r"[.' \u00a0\u202f]", "", regex=True).str.replace(",", ".", regex=False)
     else:
         grouped = series.str.fullmatch(r"[+-]?\d{1,3}(?:[,' \u00a0\u202f]\d{3})+(?:\.\d*)?").fillna(False).astype(bool)
         series = series.mask(grouped, series.str.replace(r"[,' \u00a0\u202f]", "", regex=True))
-    return pd.to_numeric(series, errors="coerce").to_numpy(np.float64)
+    return (pd.to_numeric(series, errors="coerce") * times.fillna(1.0)).to_numpy(np.float64)
 
 
 def passed_over(line: str, parts: list[str], layout: Layout) -> str:
@@ -190,7 +193,7 @@ def read_slow(data: bytes, layout: Layout, first_row: int, name: str, most_bad: 
     for role in number_roles(layout):
         values[role] = _numbers(get(role), layout.decimal, layout.fraction if role in PRICE_ROLES else 0)
         if role in AMOUNT_ROLES:
-            values[role] = np.where(get(role) == "", 0.0, values[role])
+            values[role] = np.where((get(role) == "") | (get(role) == "-"), 0.0, values[role])
         wrong = ~np.isfinite(values[role]) | (np.abs(values[role]) > LARGEST_NUMBER)
         if role in BESIDE_ROLES:
             values[role], wrong = np.where(wrong, np.nan, values[role]), np.zeros(len(wrong), bool)

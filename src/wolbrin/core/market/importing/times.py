@@ -31,6 +31,7 @@ DATES = ("%Y-%m-%d", "%Y.%m.%d", "%Y/%m/%d", "%d.%m.%Y", "%d/%m/%Y", "%m/%d/%Y",
 CLOCKS = ("", " %H:%M:%S", " %H:%M", " %H%M%S", " %H%M", "T%H:%M:%S", "T%H:%M", " %H:%M:%S.%f", " %I:%M:%S %p", " %I:%M %p",
           " %I:%M%p", " %H.%M", " %H", ":%H:%M:%S", "-%H:%M:%S", "_%H%M%S", "T%H%M%S", " %H%M%S%f")
 FORMATS = tuple(f"{date}{clock}" for date in DATES[:12] for clock in CLOCKS[:9])
+SPREADSHEET = "spreadsheet days"  # since the end of 1899, as workbooks count: 43467.375
 PACKED = ("%Y%m%d%H%M%S", "%Y%m%d%H%M", "%y%m%d%H%M%S")
 ALNUM = re.compile(r"[A-Za-z0-9\u00c0-\u024f]+")
 
@@ -162,6 +163,11 @@ def parse_times(texts: Texts, pattern: str) -> tuple[Ints, Flags, bool]:
         part = good & ~whole
         out[part] = np.floor(value[part] * EPOCHS[pattern]).astype(np.int64)
         return out, good, True
+    if pattern == SPREADSHEET:
+        days = pd.to_numeric(pd.Series(texts), errors="coerce").to_numpy(np.float64)
+        good = np.isfinite(days) & (days >= 18_264) & (days < 73_050)
+        seconds = np.round(np.where(good, days - 25_569, 0) * 86_400).astype(np.int64)
+        return _bounded(seconds * NS, good, False)
     if pattern == "iso":
         return _iso(texts)
     if pattern.endswith("%z"):
