@@ -3,12 +3,15 @@ seconds and the codes of C strptime."""
 
 from __future__ import annotations
 
+import datetime as dt
 import gzip
 import io
+import json
 import zipfile
 from pathlib import Path
 
 import numpy as np
+import openpyxl
 import pandas as pd
 import pyarrow as pa
 import pyarrow.parquet as pq
@@ -261,13 +264,49 @@ def test_any_table_is_read_or_refused_in_a_sentence(tmp_path: Path, table: list[
 
 
 @settings(max_examples=150, deadline=None, suppress_health_check=[HealthCheck.function_scoped_fixture])
-@given(st.binary(max_size=3000), st.sampled_from(["a.csv", "a.csv.gz", "a.zip", "a.parquet", "a.txt"]), st.booleans())
+@given(st.binary(max_size=3000), st.sampled_from(["a.csv", "a.csv.gz", "a.zip", "a.parquet", "a.txt", "a.feather", "a.xlsx",
+                                                  "a.json", "a.csv.bz2",
+                                                       "a.csv.xz"]), st.booleans())
 def test_any_bytes_are_read_or_refused_in_a_sentence(tmp_path: Path, data: bytes, name: str, packed: bool) -> None:
     path = tmp_path / name
     if packed and name.endswith(".gz"):
         data = gzip.compress(data)
     path.write_bytes(data)
     survives(path)
+
+
+JSON = st.recursive(st.none() | st.booleans() | st.floats() | st.integers(-10**30, 10**30) | st.text(max_size=12)
+                    | st.sampled_from(["2024-01-02T10:00", "time", "close", 1.5e9]),
+                    lambda inner: st.lists(inner, max_size=6) | st.dictionaries(
+                        st.sampled_from(["time", "t", "open", "close", "data", "x"]), inner, max_size=5), max_leaves=40)
+
+
+@settings(max_examples=150, deadline=None, suppress_health_check=[HealthCheck.function_scoped_fixture])
+@given(JSON, st.booleans())
+def test_any_json_is_read_or_refused_in_a_sentence(tmp_path: Path, data: object, lines: bool) -> None:
+    path = tmp_path / "any.json"
+    path.write_text("\n".join(json.dumps(x) for x in data) if lines and isinstance(data, list) else json.dumps(data))
+    survives(path)
+
+
+def test_workbooks_that_say_too_much_of_themselves_are_read(tmp_path: Path) -> None:
+    """A size of a million rows, cells that are errors, empty sheets; and one that is cut short."""
+    book = openpyxl.Workbook()
+    sheet = book.active
+    sheet.append(["time", "open", "high", "low", "close"])
+    for k in range(300):
+        sheet.append([dt.datetime(2024, 1, 2) + dt.timedelta(minutes=k), 1.5, 2, 1, "#N/A" if k == 5 else 1.25])
+    sheet["XFD1048576"] = None
+    book.create_sheet("empty")
+    path = tmp_path / "a.xlsx"
+    book.save(path)
+    found = pieces([path])
+    got = Reader(found, guess(found[0]).layout).read_all()
+    assert (len(got.raw), got.bad_count, got.raw.interval) == (299, 1, 1)
+    whole = path.read_bytes()
+    for cut in (100, len(whole) // 2, len(whole) - 30):
+        (tmp_path / f"{cut}.xlsx").write_bytes(whole[:cut])
+        survives(tmp_path / f"{cut}.xlsx")
 
 
 def test_odd_content_is_read_or_refused_in_a_sentence(tmp_path: Path) -> None:

@@ -6,6 +6,7 @@ import csv
 import datetime as dt
 import io
 import json
+import math
 import zipfile
 from collections.abc import Iterable, Iterator
 from functools import lru_cache
@@ -58,6 +59,8 @@ def _text(value: Any) -> str:
     if isinstance(value, dt.date | dt.time):
         return value.isoformat()
     if isinstance(value, float):
+        if not math.isfinite(value):
+            return ""
         return str(int(value)) if value == int(value) and abs(value) < 1e15 else repr(value)
     return str(value).replace("\n", " ").replace("\r", " ")
 
@@ -73,12 +76,14 @@ def _sheet(path: Path) -> Iterator[tuple[Any, ...]]:
             raise UserError("this workbook swells beyond reason when unpacked", path.name, "Save its table as CSV.")
         book = openpyxl.load_workbook(path, read_only=True, data_only=True)
         for sheet in book.worksheets:
+            sheet.reset_dimensions()  # what a workbook says of its size may be anything
             rows = sheet.iter_rows(values_only=True)
             head = [r for _, r in zip(range(LOOKED_AT), rows)]
             full = [sum(isinstance(v, int | float | dt.date) and not isinstance(v, bool) for v in r) >= 2 or (
                 sum(v is not None for v in r) >= 3) for r in head]
             if sum(full) >= LEAST_ROWS:
-                return _trimmed(head[full.index(True):], rows)
+                yield from _trimmed(head[full.index(True):], rows)
+                return
     except UserError:
         raise
     except Exception as err:  # whatever a damaged workbook makes its reader raise
