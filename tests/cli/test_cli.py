@@ -292,7 +292,7 @@ def test_ranges_constraints_and_places_that_cannot_be_read_are_a_sentence() -> N
     (("discover", "-m", "NPW", "--sides", "up"), 2, "--sides"),
     (("backtest", "-s", "none.json", "--bars", FILES / "npw-iso.csv", "--market", FILES / "market-npw.json"), 1, "none.json"),
     (("backtest", "-s", FILES / "strategy-tern.json", "--bars", FILES / "market-npw.json", "--market",
-      FILES / "market-npw.json"), 1, "row 1"),
+      FILES / "market-npw.json"), 1, "this JSON mixes rows"),
     (("backtest", "-s", FILES / "market-npw.json", "--bars", FILES / "npw-iso.csv", "--market", FILES / "market-npw.json"),
      1, "field")])
 def test_exit_codes_and_sentences(arguments: tuple[object, ...], code: int, word: str) -> None:

@@ -53,7 +53,7 @@ def test_contract_months_and_ticks(own: Path) -> None:
 @pytest.mark.parametrize(("arguments", "word"), [
     (("import", FILES / "npw-iso.csv", "-m", "N/W?", "--months"), 'no market "N/W?"'),
     (("import", FILES / "none.csv", "-m", FILES / "market-npw.json"), "does not exist"),
-    (("import", FILES / "market-npw.json", "-m", FILES / "market-npw.json"), "row 1"),
+    (("import", FILES / "market-npw.json", "-m", FILES / "market-npw.json"), "this JSON mixes rows"),
     (("import", FILES / "npw-iso.csv", "-m", FILES / "market-npw.json", "--zone", "Moon"), "time zone"),
     (("import", FILES / "npw-iso.csv", "-m", FILES / "market-npw.json", "--stamp", "middle"), "stamp"),
     (("import", FILES / "npw-iso.csv", "-m", FILES / "market-npw.json", "--layout", "none"), 'no layout "none"'),

@@ -23,6 +23,7 @@ from wolbrin.cli.taking import (
     Spoken,
     ask,
     check_choice,
+    check_code,
     finding_json,
     open_questions,
     read_months,
@@ -31,7 +32,6 @@ from wolbrin.cli.taking import (
 from wolbrin.core.errors import UserError
 from wolbrin.core.jobs import State
 from wolbrin.core.market.importing.files import pieces
-from wolbrin.core.market.importing.grouping import clean_code
 from wolbrin.core.market.importing.layout import Layout, load_layout
 from wolbrin.core.market.importing.read import write_bad_rows
 from wolbrin.core.market.intervals import interval_words
@@ -115,7 +115,7 @@ def add(app: typer.Typer, demo: Callable[[], Path]) -> None:
             if bad is not None:
                 write_bad_rows(bad, ())  # what cannot be written there is told before rows are kept
             chosen = _layout(opened, layout)
-            code = terms.code if terms else clean_code(market)
+            code = terms.code if terms else check_code(market)
             base = spoken.wishes(code, Wishes(
                 code=terms.code if terms else market, zone=chosen.zone if chosen else None,
                 stamp=chosen.stamp if chosen else None, order=order, time_format=time_format, decimal=decimal,

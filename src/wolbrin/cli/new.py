@@ -24,6 +24,7 @@ from wolbrin.cli.taking import (
     Spoken,
     ask,
     check_choice,
+    check_code,
     finding_json,
     market_json,
     months_json,
@@ -104,6 +105,7 @@ def add(app: typer.Typer) -> None:
             check_choice("--date-order", order or None, ("dmy", "mdy", "ymd"))
             check_choice("--decimal", decimal or None, (".", ","))
             adjust_of(adjust)
+            check_code(market)
             if (folder / DATABASE).exists():
                 raise UserError("there is a project in this folder already", str(folder), "Name another folder.")
             sealed = share_or_day(holdout)

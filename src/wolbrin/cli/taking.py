@@ -14,6 +14,7 @@ from wolbrin.cli.rolls import adjust_of, rule_of
 from wolbrin.core.errors import UserError
 from wolbrin.core.jobs import State
 from wolbrin.core.market.findings import Finding
+from wolbrin.core.market.importing.grouping import clean_code
 from wolbrin.core.market.importing.read import Imported
 from wolbrin.core.market.likely.spread import UNITS
 from wolbrin.core.market.likely.terms_of import Said, spoken_sessions
@@ -60,6 +61,15 @@ def ask(questions: Sequence[tuple[str, Finding]], yes: bool) -> None:
         error_console.print(f"  Answer with {f.option}{f' {own}...' if own else ''}.", markup=False)
     if open_questions(questions, yes):
         raise typer.Exit(FAILED)
+
+
+def check_code(text: str) -> str:
+    """A market's code as it is kept; empty where none was said. Raises UserError where it holds signs that no code has."""
+    code = clean_code(text)
+    if code != text.strip().upper():
+        raise UserError(f'there is no market "{text}", and a new one cannot be called so', "--market",
+                        f'Use letters, digits, points and dashes{f", such as {code}" if code else ""}.')
+    return code
 
 
 def check_choice(option: str, value: str | None, known: tuple[str, ...]) -> None:

@@ -13,6 +13,7 @@ from wolbrin.core.engine.record import Record
 from wolbrin.core.engine.run import need_bars, record_of
 from wolbrin.core.errors import UserError
 from wolbrin.core.faults import explain
+from wolbrin.core.market.terms import MONEY_TERMS
 from wolbrin.core.measures.wording import few
 from wolbrin.core.portfolio.combine import correlation
 from wolbrin.core.portfolio.limits import Label
@@ -150,6 +151,11 @@ def desk_of(project: Project, plan: Plan) -> Desk:
 def cautions_of(desk: Desk, made: Played) -> list[str]:
     """What is to be said of a portfolio before it is trusted, a sentence each."""
     found = trouble_of(made)
+    guessed = {b.market: desk.footing.settings.assumed_of(b.market) for b in desk.bodies}
+    told = [f"{market} ({', '.join(n for n in MONEY_TERMS if n in terms)})" for market, terms in guessed.items()
+            if set(MONEY_TERMS) & set(terms)]
+    if told:
+        found.append(f"All money rests on assumed terms of {', '.join(told)}: check them with your broker and set them.")
     changed = [b.name for b, p in zip(desk.bodies, made.parts)
                if b.record is not None and b.record.whole and b.record.history != p.history.bars.hash]
     if changed:

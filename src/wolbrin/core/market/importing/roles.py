@@ -40,6 +40,7 @@ BARS = ("open", "high", "low", "close")
 PRICE_ROLES = ("open", "high", "low", "close", "price", "bid", "ask")
 NUMBER = re.compile(r"^[+-]?\d[\d .,'\u00a0\u202f]*(?:[eE][+-]?\d+)?$|^[+-]?[.,]\d+(?:[eE][+-]?\d+)?$"
                     r"|^\d{1,6}[-^]\d{1,3}(?:\.\d+)?$|^\d[\d.,]* ?[KMB]$")
+LARGEST_NUMBER = 1e12
 THOUSANDS = {"K": 1e3, "M": 1e6, "B": 1e9}  # behind amounts: 1.2K
 SIGNS = "[$\u20ac\u00a3\u00a5\u20b9]"
 MONEY = re.compile(rf"^(?:[A-Z]{{3}}\s|{SIGNS}|kr\.?\s?)\s*|\s*(?:\s[A-Z]{{3}}|{SIGNS}|\skr\.?)$")
@@ -115,7 +116,7 @@ def _value(text: str, decimal: str) -> float:
         value = float(text) * times
     except ValueError:
         return float("nan")
-    return value if abs(value) < float("inf") else float("nan")
+    return value if abs(value) <= LARGEST_NUMBER else float("nan")
 
 
 def _middle(values: NDArray[np.float64]) -> float:

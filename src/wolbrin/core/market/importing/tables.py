@@ -18,11 +18,10 @@ from wolbrin.core.errors import UserError
 from wolbrin.core.market.importing.files import Piece, check_swelling
 from wolbrin.core.market.importing.fractions import prices_of
 from wolbrin.core.market.importing.layout import Layout
-from wolbrin.core.market.importing.roles import MONEY, PRICE_ROLES, THOUSANDS, role_named
+from wolbrin.core.market.importing.roles import LARGEST_NUMBER, MONEY, PRICE_ROLES, THOUSANDS, role_named
 from wolbrin.core.market.importing.times import padded_clock, parse_times
 from wolbrin.core.market.importing.typed import Typed
 
-LARGEST_NUMBER = 1e12
 TIME_ROLES = ("time", "date", "clock")
 TEXT_ROLES = (*TIME_ROLES, "market")
 AMOUNT_ROLES = ("volume", "open interest")  # where nothing stands there, nothing was traded
