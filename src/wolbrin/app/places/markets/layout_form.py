@@ -61,7 +61,7 @@ class LayoutForm(QWidget):
         self.time_format = QComboBox()
         self.time_format.setEditable(True)
         self.time_format.addItems(["iso", *EPOCHS, *FORMATS])
-        self.time_format.setFixedWidth(136)
+        self.time_format.setFixedWidth(168)
         self.time_format.setAccessibleName("Format of the time")
         self.time_format.currentTextChanged.connect(lambda _: self._tell())
         self.minutes = short("", 38, "Minutes a bar", "empty: the most common step; for ticks the minutes of the bars built")
@@ -91,6 +91,7 @@ class LayoutForm(QWidget):
         self.header.setChecked(layout.header)
         self.skip.setValue(layout.skip)
         self.time_format.setEditText(layout.time_format)
+        line_of(self.time_format).setCursorPosition(0)  # the beginning is what one looks for
         self.zone.setEditText(layout.zone)
         choose(self.stamp, layout.stamp)
         self.minutes.setText(str(layout.minutes or (layout.build if layout.ticks else "")))

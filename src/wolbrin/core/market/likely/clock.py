@@ -139,13 +139,14 @@ def _zones(raw: Raw, counts: Counts, zones: tuple[str, ...], told: bool, zone: s
                         "time skips in spring.")
         return "UTC", fixed, (found, Finding("sessions keep the clock of", "UTC", "The market never closes."))
     broker = week_in(counts, NEW_YORK, BROKER)
-    likely_broker = _all_usual(broker) and not any(_all_usual(replace(fixed, zone=z)) for z in USUAL)
-    as_read = BROKER if likely_broker else "UTC"
+    known = [z for z in USUAL if _all_usual(replace(fixed, zone=z))]  # where a market is known to open and close so
+    as_read = known[0] if len(known) == 1 else BROKER if not known and _all_usual(broker) else "UTC"
     why = ("Sessions stay put in the clock of the file, across changes of daylight-saving time too: it is the market's own "
            "clock, and the file does not say which that is." if spans else
            "The file does not say its zone, and it spans no change of daylight-saving time that would show it.")
     answers = tuple(Answer(z, f"the first bar begins at {_first(raw, z)}")
-                    for z in dict.fromkeys((as_read, "UTC", "Europe/London", "Europe/Oslo", NEW_YORK, "America/Chicago",
+                    for z in dict.fromkeys((as_read, *known, "UTC", "Europe/London", "Europe/Oslo", NEW_YORK,
+                                            "America/Chicago",
                                             BROKER, EASTERN_EUROPE)))
     if as_read == BROKER:
         return as_read, broker, (Finding("stamps are in", as_read, why, False, True, "--zone", answers),
