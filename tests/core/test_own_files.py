@@ -87,6 +87,10 @@ def test_thin_markets_and_ticks_show_their_sessions_too(tmp_path: Path) -> None:
     thin = truth("PWR", 3, 0.7)
     found = look(put(tmp_path, lines(thin.raw)))[0]
     assert schedule(found.terms, thin.raw) == schedule(thin.terms, thin.raw)
+    folder = tmp_path / "parts"
+    folder.mkdir()
+    put(folder, lines(thin.raw)[:3000], "PWR_a.csv"), put(folder, lines(thin.raw)[3000:], "PWR_b.csv")
+    assert [len(j.bars) for j in look([folder])] == [len(thin.raw)], "holes make no other interval"
     raw = truth("PWR").raw.take(slice(0, 4000))
     time = (raw.time[:, None] + np.arange(4) * 200 * 10**9).ravel()
     price = np.stack(raw.prices, 1).ravel()

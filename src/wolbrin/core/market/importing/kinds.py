@@ -18,6 +18,7 @@ from wolbrin.core.market.sessions import NS_A_MINUTE
 
 LINES = 400
 LEAST_STEPS = 4
+NEARLY_ALL = 0.97
 UNKNOWN = -1
 
 
@@ -35,7 +36,8 @@ class Kind:
 
 
 def _minutes(time: np.ndarray, ticks: bool) -> int:
-    """The most common step between rows, int64[n] ns, as minutes of a bar."""
+    """Minutes of a bar by the steps between rows, int64[n] ns: the most common step of which nearly all are multiples, since a
+    thin market misses bars, and a coarser bar is one whose steps are all whole."""
     if ticks:
         return 0
     steps = np.abs(np.diff(time))
@@ -45,7 +47,9 @@ def _minutes(time: np.ndarray, ticks: bool) -> int:
     if np.median(steps) >= ABOUT_A_DAY:
         return DAILY
     values, counts = np.unique(steps, return_counts=True)
-    return int(min(DAILY, values[np.argmax(counts)] // NS_A_MINUTE)) or UNKNOWN
+    likely = values[np.argsort(-counts, kind="stable")]
+    best = next((v for v in likely[:40] if np.mean(steps % v == 0) >= NEARLY_ALL), likely[0])
+    return int(min(DAILY, best // NS_A_MINUTE)) or UNKNOWN
 
 
 def _under(piece: Piece, layout: Layout) -> int | None:
