@@ -36,8 +36,8 @@ class Kind:
 
 
 def _minutes(time: np.ndarray, ticks: bool) -> int:
-    """Minutes of a bar by the steps between rows, int64[n] ns: the most common step of which nearly all are multiples, since a
-    thin market misses bars, and a coarser bar is one whose steps are all whole."""
+    """Minutes of a bar by the steps between rows, int64[n] ns: the most common step of which nearly all are multiples,
+    since a thin market misses bars, and a coarser bar is one whose steps are all whole."""
     if ticks:
         return 0
     steps = np.abs(np.diff(time))
