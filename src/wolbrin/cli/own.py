@@ -8,7 +8,7 @@ from typing import Any
 
 import typer
 
-from wolbrin.cli.common import JSON, PROJECT, console, emit, open_project, told
+from wolbrin.cli.common import JSON, PROJECT, console, emit, error_console, open_project, told
 from wolbrin.core.errors import UserError, WolbrinError
 from wolbrin.core.indicators.own_read import OwnFile, read_own
 from wolbrin.core.store.project import Project
@@ -87,8 +87,7 @@ def add(app: typer.Typer, demo: Callable[[], Path]) -> None:
             file = _named(opened, name)
             if digest and digest != file.digest:
                 raise UserError("the file is not the text with that digest", str(file.path), "Read it again.")
-            if not json:
-                console.print(file.source, markup=False, highlight=False)
+            (error_console if json else console).print(file.source, markup=False, highlight=False)
             if not (yes or digest) and not typer.confirm("May exactly this text run on this machine?", err=True):
                 raise UserError(f"{file.name} was not confirmed", str(file.path), "Nothing was run.")
             entries = opened.markets()

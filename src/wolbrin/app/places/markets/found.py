@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 
 from PySide6.QtCore import Qt, Signal
-from PySide6.QtWidgets import QScrollArea, QVBoxLayout, QWidget
+from PySide6.QtWidgets import QComboBox, QScrollArea, QVBoxLayout, QWidget
 
 from wolbrin.app.parts import clear, column, label, row
 from wolbrin.app.places.markets.first_terms import FirstTerms
@@ -25,7 +25,7 @@ class FoundList(QWidget):
         self._box = QVBoxLayout(self)
         self._box.setContentsMargins(0, 0, 0, 0)
         self._box.setSpacing(3)
-        self.boxes: dict[str, object] = {}
+        self.boxes: dict[str, QComboBox] = {}
 
     def show_findings(self, findings: Sequence[Finding], notes: Sequence[str]) -> None:
         clear(self._box)
@@ -82,6 +82,19 @@ class FoundPanel(QScrollArea):
             self.terms.show_terms(judged.terms, judged.clock.week, known)
             self.terms.load_exchanges()
         self.verticalScrollBar().setValue(0)
+
+    def unanswered(self, every: Sequence[Judged]) -> str:
+        """The first question that stands and has several answers, in a sentence, with the cursor put to it; empty where
+        there is none. A point value that was typed answers too."""
+        for j in every:
+            for f in j.questions:
+                if not f.answers or (f.option == "--point-value" and "point_value" in self.terms.touched):
+                    continue
+                box = self.questions.boxes.get(f.option)
+                if box is not None:
+                    box.setFocus()
+                return f"{j.code}: {f.what} is not decided by the file. Answer the question beside the rows first."
+        return ""
 
     def clear(self) -> None:
         self.terms.touched.clear()

@@ -440,24 +440,12 @@ class ImportPage(ImportParts):
 
     # Taking in
 
-    def _unanswered(self) -> bool:
-        """Whether a question stands to which there are several answers; says so then."""
-        every = [*self.look.judged, *([self.look.month] if self.look.months and self.look.month else [])]
-        for j in every:
-            for f in j.questions:
-                typed = f.option == "--point-value" and "point_value" in self.terms.touched
-                if f.answers and not typed:
-                    self._say(f"{j.code}: {f.what} is not decided by the file. Answer the question beside the rows first.")
-                    box = self.questions.boxes.get(f.option)
-                    if isinstance(box, QComboBox):
-                        box.setFocus()
-                    return True
-        return False
-
     def take(self) -> None:
         """Keep what was read: all of it, or nothing."""
         source, keep, look = self.source.text().strip(), str(self.keep.currentData()), self.look
-        if self._unanswered():
+        open_ = self.side.unanswered([*look.judged, *([look.month] if look.months and look.month else [])])
+        if open_:
+            self._say(open_)
             return
         if look.months:
             code = clean_code(self.code.text())
