@@ -148,7 +148,8 @@ def last_price(folder: Path) -> Case:
     known = power()
     amount = np.where(known.raw.volume >= 300, np.round(known.raw.volume / 100) * 100, 0.0)
     lines = [f'"{t}","{c:,.2f}","{o:,.2f}","{h:,.2f}","{l:,.2f}","{f"{v / 1000:.1f}K" if v else "-"}","0.1%"'
-             for t, o, h, l, c, v in zip(times(known.raw).strftime("%m/%d/%Y %H:%M"), *known.raw.prices, amount)]  # noqa: E741
+             for t, o, h, l, c, v in zip(times(known.raw).strftime("%m/%d/%Y %H:%M"), *known.raw.prices,
+                                         amount)]  # noqa: E741
     paths = text(folder, lines, "PWR history.csv", '"Date","Price","Open","High","Low","Vol.","Change %"')
     return Case(paths, Truth(known.terms, Raw(15, known.raw.time, *known.raw.prices, amount)))
 
@@ -158,6 +159,22 @@ def spreadsheet_days(folder: Path) -> Case:
     days = known.raw.time / 86_400e9 + 25_569
     lines = [f"{day:.9f},{line.partition(',')[2]}" for day, line in zip(days, rows(known))]
     return Case(text(folder, lines, "PWR.csv"), known)
+
+
+def stamps_and_dates(folder: Path) -> Case:
+    """Seconds since 1970 beside the same date in words, a market column, two volumes that say whose they are."""
+    known = power()
+    lines = [f"{t // 10**9},{day},PWR,{line.partition(',')[2]},{7 * k}"
+             for k, (t, day, line) in enumerate(zip(known.raw.time, times(known.raw).strftime("%Y-%m-%d %H:%M:%S"),
+                                                    rows(known)))]
+    return Case(text(folder, lines, "export.csv", "unix,date,symbol,open,high,low,close,Volume PWR,Volume EUR"), known)
+
+
+def named_clock(folder: Path) -> Case:
+    """Weeks of winter alone, of which the header says that they are in UTC."""
+    known = pair()
+    some = Truth(known.terms, known.raw.take(slice(0, 3000)))
+    return Case(text(folder, rows(some, "%d.%m.%Y %H:%M:%S.000"), "EURSEK.csv", HEAD.replace("time", "Gmt time")), some)
 
 
 def partitions(folder: Path) -> Case:
@@ -310,7 +327,8 @@ CASES: dict[str, Callable[[Path], Case]] = {
     "workbook, second sheet": table(workbook, "PWR.xlsx"),
     "folder of folders": tree,
     "row numbers": numbered, "last price of a bar": last_price, "spreadsheet days": spreadsheet_days,
-    "folders that name year and month": partitions,
+    "folders that name year and month": partitions, "stamps beside dates": stamps_and_dates,
+    "header names the clock": named_clock,
     "bz2": packed(bz2.compress, "bz2"), "xz": packed(lzma.compress, "xz"),
     "GMT+0000": lined(power, "PWR.csv", "%d.%m.%Y %H:%M:%S.000 GMT+0000"),
     "weekday, month, GMT": lined(power, "PWR.csv", "%a %b %d %Y %H:%M:%S GMT+0000 (UTC)"),

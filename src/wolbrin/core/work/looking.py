@@ -262,10 +262,13 @@ def judge(opened: Opened, wishes: Wishes) -> Judged:
     pair = pair_of(code) is not None
     clock = find_clock(seen, read.told_zone, zone, stamp, opened.guess.end, opened.guess.offsets, pair)
     asked = next((f for f in clock.findings if f.ask and f.option == "--zone"), None)
-    if asked is not None and wishes.before in {a.value for a in asked.answers}:
-        again = find_clock(seen, False, wishes.before, stamp, opened.guess.end, (), pair)
-        told = Finding(asked.what, clock_words(wishes.before), "So this source was read before, and its bars fit.")
-        clock = replace(again, findings=(told, *again.findings[1:]))
+    offered = {a.value for a in asked.answers} if asked is not None else set()
+    for clock_of, why in ((wishes.before, "So this source was read before, and its bars fit."),
+                        (opened.guess.clock, "The header names it, and the bars do not speak against it.")):
+        if asked is not None and clock_of in offered:
+            again = find_clock(seen, False, clock_of, stamp, opened.guess.end, (), pair)
+            clock = replace(again, findings=(Finding(asked.what, clock_words(clock_of), why), *again.findings[1:]))
+            break
     if fit is not None:
         clock = replace(clock, findings=(
             Finding("stamps are in", clock.zone, fit.why), Finding("bars are stamped at", f"the {clock.stamp}", fit.why)))

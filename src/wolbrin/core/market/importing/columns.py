@@ -17,6 +17,7 @@ from wolbrin.core.market.importing.roles import (
     PRICE_ROLES,
     by_header,
     by_shape,
+    clock_named,
     is_day_clock,
     kind_of,
     plain_name,
@@ -25,8 +26,6 @@ from wolbrin.core.market.importing.roles import (
 )
 from wolbrin.core.market.importing.times import offset_in, parse_times
 from wolbrin.core.market.sessions import NS_A_MINUTE
-
-TIME_KINDS = ("joined", "packed", "date", "epoch", "clock")
 
 
 @dataclass(frozen=True)
@@ -52,7 +51,7 @@ class Seen:
 @dataclass(frozen=True)
 class Guess:
     """A layout, what was found out with reasons, header names that occur twice (the first counts), the markets that a column
-    names, and what the stamps say of their end of the bar ("" when nothing does)."""
+    names, what the stamps say of their end of the bar ("" when nothing does), and the clock that the header names."""
 
     layout: Layout
     findings: tuple[Finding, ...]
@@ -60,6 +59,7 @@ class Guess:
     markets: tuple[str, ...] = ()
     end: str = ""
     offsets: tuple[int, ...] = ()
+    clock: str = ""
 
 
 def decimal_of(columns: list[list[str]], delimiter: str) -> tuple[str, bool, str]:
@@ -95,8 +95,8 @@ def of_columns(seen: Seen, name: str, said: SaidOfLayout, found: list[Finding]) 
     fraction = max((parts_in(texts) for texts in likely), default=0)
     decimal, decimal_sure, why = decimal_of(likely, delimiter)
     empty = [not np.nan_to_num(values_of(texts[:3000], decimal, fraction)).any() for texts in columns]
-    times = [kind_of(t[:400]) in TIME_KINDS or is_day_clock(t[:400]) for t in columns]
-    roles, notes = by_header(names, empty, times) if names else ([], [])
+    kinds = ["day clock" if is_day_clock(t[:400]) else kind_of(t[:400]) for t in columns]
+    roles, notes = by_header(names, empty, kinds) if names else ([], [])
     if not _complete(roles):
         shaped = by_shape(columns, decimal, fraction)
         if shaped is None:
@@ -145,7 +145,8 @@ def of_columns(seen: Seen, name: str, said: SaidOfLayout, found: list[Finding]) 
     layout = make_layout({"delimiter": delimiter, "decimal": decimal if decimal != delimiter else ".", "skip": seen.skip,
                           "header": seen.header, "columns": tuple(roles), "time_format": written.pattern,
                           "fraction": fraction}, name)
-    return Guess(layout, tuple(found), twice, markets, _end_named(names, texts), _offsets(texts) if written.utc else ())
+    return Guess(layout, tuple(found), twice, markets, _end_named(names, texts), _offsets(texts) if written.utc else (),
+                 clock_named(names[first]) if names else "")
 
 
 def _quotes_beside(roles: list[str], named: list[str], columns: list[list[str]], decimal: str, notes: list[str]) -> None:

@@ -36,11 +36,14 @@ NAMES = {
 BY_NAME = {name: role for role, names in NAMES.items() for name in names}
 AMOUNTS = ("real volume", "traded volume", "total volume", "volume", "vol", "v", "contracts", "qty", "size", "quantity",
            "amount")
+TIME_KINDS = ("joined", "packed", "date", "epoch", "clock", "day clock")
 BARS = ("open", "high", "low", "close")
 PRICE_ROLES = ("open", "high", "low", "close", "price", "bid", "ask")
 NUMBER = re.compile(r"^[+-]?\d[\d .,'\u00a0\u202f]*(?:[eE][+-]?\d+)?$|^[+-]?[.,]\d+(?:[eE][+-]?\d+)?$"
                     r"|^\d{1,6}[-^]\d{1,3}(?:\.\d+)?$|^\d[\d.,]* ?[KMB]$")
 LARGEST_NUMBER = 1e12
+CLOCK_WORDS = frozenset(("utc", "gmt", "eet", "cet", "est", "edt", "cst", "et", "ct", "local", "exchange", "server",
+                         "broker"))
 THOUSANDS = {"K": 1e3, "M": 1e6, "B": 1e9}  # behind amounts: 1.2K
 SIGNS = "[$\u20ac\u00a3\u00a5\u20b9]"
 MONEY = re.compile(rf"^(?:[A-Z]{{3}}\s|{SIGNS}|kr\.?\s?)\s*|\s*(?:\s[A-Z]{{3}}|{SIGNS}|\skr\.?)$")
@@ -56,13 +59,24 @@ EPOCH = re.compile(r"^\d{9,19}(?:\.\d+)?$")
 PACKED = re.compile(r"^(?:19|20)\d{10}(?:\d{2})?$")
 
 
+def clock_named(name: str) -> str:
+    """The clock that a column's name tells: UTC where it says so, else none."""
+    return "UTC" if {"utc", "gmt"} & set(plain_name(name).split()) else ""
+
+
 def plain_name(name: str) -> str:
     """A header's name without punctuation, in small letters."""
     return re.sub(r"[^a-z0-9]+", " ", re.sub(r"(?<=[a-z])(?=[A-Z])", " ", name.strip()).lower()).strip()
 
 
 def role_named(name: str) -> str:
-    """The role a column of this name has, "skip" where none is known."""
+    """The role a column of this name has, "skip" where none is known. A clock in it ("Time (EET)") and whose volume it is
+    do not matter."""
+    words = plain_name(name).split()
+    if len(words) > 1 and words[0] in ("volume", "vol"):
+        return "volume"
+    if len(words) > 1 and set(words) & CLOCK_WORDS:
+        name = " ".join(w for w in words if w not in CLOCK_WORDS)
     return BY_NAME.get(plain_name(name), BY_NAME.get(plain_name(name).replace(" ", ""), "skip"))
 
 
@@ -151,8 +165,8 @@ def order_of_four(columns: list[NDArray[np.float64]]) -> tuple[str, str, str, st
     return tuple(best[2]) if best is not None and best[0] <= -0.9 else None  # type: ignore[return-value]
 
 
-def by_header(names: list[str], empty: list[bool], times: list[bool] | None = None) -> tuple[list[str], list[str]]:
-    """Roles by names, and notes of choices made. empty: which columns hold nothing but zeros or blanks; times: which hold
+def by_header(names: list[str], empty: list[bool], kinds: list[str] | None = None) -> tuple[list[str], list[str]]:
+    """Roles by names, and notes of choices made. empty: which columns hold nothing but zeros or blanks; kinds: what
     what looks like a time, since a column of row numbers may be called index."""
     roles: list[str] = []
     notes: list[str] = []
@@ -167,15 +181,31 @@ def by_header(names: list[str], empty: list[bool], times: list[bool] | None = No
             roles[i] = "skip"
         others = ", ".join(f'"{names[i]}"' + (" (empty)" if empty[i] else "") for i in rank[1:])
         notes.append(f'of several volumes "{names[rank[0]]}" is read, not {others}')
-    called = [i for i, r in enumerate(roles) if r == "time"]
-    best = next((i for i in called if times is None or times[i]), called[0] if called else -1)
-    for i in called:
-        roles[i] = "time" if i == best and not ("date" in roles and times is not None and not times[i]) else "skip"
-    if "date" in roles and "time" in roles:
-        roles[roles.index("time")] = "clock"
+    _one_time(roles, kinds)
     if "clock" in roles and "date" not in roles:
         roles[roles.index("clock")] = "time" if "time" not in roles else "skip"
     return _prices_once(roles), notes
+
+
+def _one_time(roles: list[str], kinds: list[str] | None) -> None:
+    """Leave one time: whole stamps before a date and a clock, and a column of row numbers for none."""
+    def like(i: int, *wanted: str) -> bool:
+        return kinds is None or kinds[i] in wanted
+
+    called = [i for i, r in enumerate(roles) if r == "time"]
+    best = next((i for i in called if like(i, *TIME_KINDS)), called[0] if called else -1)
+    for i in called:
+        if i != best:
+            roles[i] = "skip"
+    if best < 0 or "date" not in roles:
+        return
+    date = roles.index("date")
+    if kinds is not None and like(date, "joined", "packed", "epoch"):
+        roles[date], roles[best] = "time", "skip"  # the date holds the time of day too
+    elif kinds is not None and like(best, "joined", "packed", "epoch"):
+        roles[date] = "skip"
+    else:
+        roles[best] = "clock" if like(best, "clock", "day clock") else "skip"
 
 
 def _prices_once(roles: list[str]) -> list[str]:
