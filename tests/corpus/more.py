@@ -147,9 +147,9 @@ def last_price(folder: Path) -> Case:
     """The close called price, before the open; amounts in thousands, a dash where there is none; a column of changes."""
     known = power()
     amount = np.where(known.raw.volume >= 300, np.round(known.raw.volume / 100) * 100, 0.0)
-    lines = [f'"{t}","{c:,.2f}","{o:,.2f}","{h:,.2f}","{l:,.2f}","{f"{v / 1000:.1f}K" if v else "-"}","0.1%"'
-             for t, o, h, l, c, v in zip(times(known.raw).strftime("%m/%d/%Y %H:%M"), *known.raw.prices,
-                                         amount)]  # noqa: E741
+    lines = [f'"{t}","{c:,.2f}","{o:,.2f}","{h:,.2f}","{low:,.2f}","{f"{v / 1000:.1f}K" if v else "-"}","0.1%"'
+             for t, o, h, low, c, v in zip(times(known.raw).strftime("%m/%d/%Y %H:%M"), *known.raw.prices,
+                                         amount)]
     paths = text(folder, lines, "PWR history.csv", '"Date","Price","Open","High","Low","Vol.","Change %"')
     return Case(paths, Truth(known.terms, Raw(15, known.raw.time, *known.raw.prices, amount)))
 
