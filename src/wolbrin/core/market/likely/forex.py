@@ -58,7 +58,7 @@ def hours_ahead(week: Week, minutes: int, stamp: str | None) -> int | None:
         return None
     late = minutes if stamp == "close" else 0
     opens, closes = _off(edges[0], SUNDAY) - late, _off(edges[1], FRIDAY) - late
-    found = round(closes / 60)
+    found = (closes + NEAR) // 60  # stamps at the close are late by a bar, never early
     slack = 0 if stamp else min(minutes, 30)  # of stamps at the close
     if -NEAR <= closes - found * 60 <= NEAR + slack and -NEAR <= opens - found * 60 <= LATE_OPEN + slack:
         return found

@@ -115,7 +115,9 @@ def _worth(kind: str, known: KnownContract | None, tick: float, said: float | No
     why = (f"{other} is known with another tick, so these are prices of another contract. " if other else "")
     answers = tuple(Answer(plain(v).rstrip("."), f"a tick of {plain(tick).rstrip('.')} is worth "
                            f"{plain(round(v * tick, 8)).rstrip('.')} {quote}") for v in WORTHS)
-    why += "What a move of 1.00 is worth on one contract stands in its specification and in no prices."
+    why += ("What a move of 1.00 is worth on one contract stands in its specification and in no prices. Where these are "
+            "shares or "
+            "an index, say its kind instead.")
     return 1.0, Finding("point value", "?", why, False, True, "--point-value", answers)
 
 
