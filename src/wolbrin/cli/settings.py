@@ -17,7 +17,7 @@ from wolbrin.core.errors import UserError
 from wolbrin.core.faults import explain
 from wolbrin.core.market.exchanges import exchange_zone
 from wolbrin.core.market.likely.terms_of import spoken_sessions
-from wolbrin.core.market.terms import ASSUMABLE, Terms
+from wolbrin.core.market.terms import ASSUMABLE, COST_TERMS, Terms
 from wolbrin.core.store.project import Project
 from wolbrin.core.store.settings import COST_NAMES, Settings
 from wolbrin.core.work.terms_change import change_terms, downstream
@@ -147,7 +147,9 @@ def add(app: typer.Typer, demo: Callable[[], Path]) -> None:
             entries = [m for m in opened.markets() if market is None or m.code == market]
             result = {"training_first": after.training_first, "training_last": after.training.last,
                       "holdout_first": after.holdout_first, "last": after.last, "capital": after.capital,
-                      "currency": after.currency, "assumed": {m.code: after.assumed_of(m.code) for m in entries},
+                      "currency": after.currency,
+                      "assumed_costs": [m.code for m in entries if set(after.assumed_of(m.code)) & set(COST_TERMS)],
+                      "assumed": {m.code: after.assumed_of(m.code) for m in entries},
                       "changes": list(said), "terms": {m.code: m.terms for m in entries},
                       "costs": {m.code: after.costs_of(m.terms) for m in entries}}
         if json:
