@@ -67,7 +67,7 @@ class ImportParts(Page):
         self.rows = RowsView(s)
         self.preview = self.rows.preview
         self.preview.roles_changed.connect(self.edited)
-        self.read_line = ReadLine()
+        self.read_line = ReadLine(s.theme)
         self.read_line.wanted.connect(self._open_door)
         self.fault = label("", "error", wrap=True)
         self.target = TargetRow(self._which_changed, self.target_changed, self.start, self.take, self.discard)
