@@ -104,6 +104,15 @@ def test_thin_markets_and_ticks_show_their_sessions_too(tmp_path: Path) -> None:
     assert [(r.open, r.close) for r in ticks.terms.sessions] == [("09:00", "17:00")]
 
 
+def test_settings_and_notes_in_a_folder_are_no_history(tmp_path: Path) -> None:
+    raw = truth("PWR").raw
+    put(tmp_path, lines(raw))
+    (tmp_path / "market-pwr.json").write_text(truth("PWR").terms.model_dump_json())
+    (tmp_path / "notes.json").write_text('{"about": "bars of 2019"}')
+    (tmp_path / "README.md").write_text("bars")
+    assert [len(j.bars) for j in look([tmp_path])] == [len(raw)]
+
+
 def test_several_markets_are_told_apart_by_name_or_column(tmp_path: Path) -> None:
     a, b = truth("PWR").raw, truth("GRN").raw
     folder = tmp_path / "two"

@@ -88,7 +88,7 @@ def pieces(paths: list[Path]) -> list[Piece]:
     for path in paths:
         try:
             if path.is_dir():
-                inside = _below(path)
+                inside = [p for p in _below(path) if not p.name.lower().endswith(CONVERTED) or _is_table(p)]
                 if not inside:
                     raise UserError("this folder holds no history file", str(path),
                                     "Choose a folder with CSV, TXT, JSON, XLSX, Parquet or Feather files, packed or not.")
@@ -116,6 +116,15 @@ def _below(folder: Path) -> list[Path]:
         if len(found) > MOST_FILES:
             break
     return found
+
+
+def _is_table(path: Path) -> bool:
+    """Whether a workbook or JSON file in a folder holds a table; settings and notes lie there too, and are no history."""
+    try:
+        about = path.stat()
+        return bool(as_lines(path, about.st_size, about.st_mtime_ns).strip())
+    except (UserError, EnvironmentTrouble):
+        return False
 
 
 def _pieces_of(path: Path) -> list[Piece]:
