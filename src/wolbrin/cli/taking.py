@@ -99,7 +99,7 @@ def months_json(months: Months, entry: Any, project: Project) -> dict[str, Any]:
 
 def rolls_json(source: Source) -> list[dict[str, Any]]:
     """Rolls of a joined future as plain data."""
-    return [{"time": f"{stamp_of(r[0])}Z", "left": r[1], "entered": r[2], "difference": r[3],
+    return [{"time": f"{stamp_of(r[0])}Z".replace(" ", "T"), "left": r[1], "entered": r[2], "difference": r[3],
              "ratio": r[4]} for r in source.rolls]
 
 
