@@ -106,7 +106,7 @@ def of_columns(seen: Seen, name: str, said: SaidOfLayout, found: list[Finding]) 
                                 "the header does not name all that is needed; columns are told apart by what stands in them"]
     known = [role_named(n) for n in names]
     plain = [plain_name(n) for n in names]
-    twice = tuple(sorted({r for i, r in enumerate(known) if r != "skip" and plain.count(plain[i]) > 1}))
+    twice = tuple(sorted({r for i, r in enumerate(known) if r not in ("skip", "volume") and plain.count(plain[i]) > 1}))
     if twice:
         notes.append(f"the header names {', '.join(twice)} twice; the first is read")
     if names and "close" in roles and "ask close" not in roles:
