@@ -46,7 +46,7 @@ def test_a_project_grows_from_the_command_line(own: Path, tmp_path: Path) -> Non
 def test_contract_months_and_ticks(own: Path) -> None:
     took = result("import", FILES / "npw-ticks.csv.gz", "-p", own, "-m", FILES / "market-npw.json")
     assert (took["taken"], took["interval"]) == (2_880, "1 min")
-    months = result("import", FILES / "hfr-months.zip", "-p", own, "-m", "NPW", "--months")
+    months = result("import", FILES / "hfr-months.zip", "-p", own, "-m", "NPW", "--months", "--stamp", "open")
     assert months["taken"] == 4_158
 
 
