@@ -176,6 +176,7 @@ def test_wrong_settings_are_told_beside_the_preview(window: MainWindow, place, s
     settle()
     assert "not a text file" in page.fault.text()
     page.open([tmp_path / "absent.csv"])
+    settle()
     assert "does not exist" in page.fault.text()
 
 

@@ -28,6 +28,7 @@ from wolbrin.cli.taking import (
     open_questions,
     read_months,
     rolls_json,
+    tell_questions,
 )
 from wolbrin.core.errors import UserError
 from wolbrin.core.jobs import State
@@ -41,7 +42,7 @@ from wolbrin.core.store.project import Project
 from wolbrin.core.work.importing import known_clock_of, known_rows
 from wolbrin.core.work.looking import Judged, Opened, Wishes, judge_all, look_job, questions_of
 from wolbrin.core.work.markets import quality
-from wolbrin.core.work.starting import spans_for, take_in_judged, take_in_months
+from wolbrin.core.work.starting import spans_for, take_in_every, take_in_months
 from wolbrin.core.work.told_files import read_words
 
 
@@ -105,9 +106,9 @@ def add(app: typer.Typer, demo: Callable[[], Path]) -> None:
             check_choice("--date-order", order or None, ("dmy", "mdy", "ymd"))
             check_choice("--decimal", decimal or None, (".", ","))
             check_choice("--keep", keep, ("old", "new"))
-            spoken = Spoken(exchange, [zone] if zone else None, [stamp] if stamp else None, tick, point_value, quote, kind,
-                            sessions,
-                            spread_unit)
+            spoken = Spoken(exchange, {"--zone": [zone] if zone else None, "--stamp": [stamp] if stamp else None,
+                                       "--tick": tick, "--point-value": point_value, "--quote-currency": quote,
+                                       "--kind": kind, "--sessions": sessions, "--spread-unit": spread_unit})
             opened = open_project(project, demo)
             entry = next((m for m in opened.markets() if m.code == market), None)
             terms = load_terms(Path(market)) if market.endswith(".json") else entry.terms if entry else None
@@ -117,10 +118,9 @@ def add(app: typer.Typer, demo: Callable[[], Path]) -> None:
             chosen = _layout(opened, layout)
             code = terms.code if terms else check_code(market)
             base = spoken.wishes(code, Wishes(
-                code=terms.code if terms else market, zone=chosen.zone if chosen else None,
-                stamp=chosen.stamp if chosen else None, order=order, time_format=time_format, decimal=decimal,
-                minutes=minutes,
-                layout=chosen, currency=opened.settings.currency, terms=terms,
+                code=code, zone=chosen.zone if chosen else None, stamp=chosen.stamp if chosen else None, order=order,
+                time_format=time_format, decimal=decimal, minutes=minutes, layout=chosen, currency=opened.settings.currency,
+                terms=terms,
                 before=known_clock_of(opened, terms.code, source) if entry and terms else "",
                 old=known_rows(opened, terms.code, source) if entry and terms and not months else None))
             looked: list[list[Opened]] = []
@@ -143,9 +143,7 @@ def add(app: typer.Typer, demo: Callable[[], Path]) -> None:
             findings = [finding_json(f) for j in judged for f in j.findings]
             questions = questions_of(judged)
             if json and open_questions(questions, yes):
-                emit({"questions": [{"market": c} | finding_json(f) for c, f in questions],
-                      "markets": [{"code": j.code, "source": j.aside or source, "read": read_words(j),
-                                   "guesses": [finding_json(f) for f in j.findings]} for j in judged]})
+                tell_questions(judged, source)
             ask(questions, yes)
             remarks: list[str] = []
             if every[0].months:
@@ -153,9 +151,7 @@ def add(app: typer.Typer, demo: Callable[[], Path]) -> None:
                                              ", ".join(p.name for p in found[:20]), keep, judged[0].assumed, first.rule,
                                              spans)
             else:
-                made, _, remarks = take_in_judged(opened, judged[0], source, keep, spans)
-                for j in judged[1:]:  # further sources of the same market
-                    take_in_judged(opened, j, j.aside, keep)
+                made, remarks = take_in_every(opened, judged, source, keep, spans)
             rows = [b for _, i in read for b in i.bad]
             if bad is not None:
                 write_bad_rows(bad, rows)

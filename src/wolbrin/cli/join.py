@@ -51,8 +51,8 @@ def add(app: typer.Typer, demo: Callable[[], Path]) -> None:
                 if strange or not known:
                     raise UserError(f"{market} has no contract month {', '.join(strange)}" if known else
                                     f"{market} has no contract months", "--months",
-                                    f"Known are "
-                                    f"{', '.join(known)}." if known else "Import them with `wolbrin import --months`.")
+                                    f"Known are {', '.join(known)}." if known else
+                                    "Import them with `wolbrin import --months`.")
                 made, notes = join_contracts(opened, market, wanted, rule, name)
             result = _shown(opened, market, made, notes)
         if json:

@@ -25,15 +25,16 @@ from wolbrin.cli.taking import (
     ask,
     check_choice,
     check_code,
-    finding_json,
     market_json,
     months_json,
     open_questions,
     read_months,
+    tell_questions,
 )
 from wolbrin.core.errors import UserError
 from wolbrin.core.jobs import State
 from wolbrin.core.market.importing.files import pieces
+from wolbrin.core.market.importing.layout import load_layout
 from wolbrin.core.store.project import DATABASE, Project
 from wolbrin.core.store.settings import Settings
 from wolbrin.core.work.looking import (
@@ -87,6 +88,8 @@ def add(app: typer.Typer) -> None:
             kind: list[str] = typer.Option(None, "--kind", help=KINDS_OF),
             sessions: list[str] = typer.Option(None, "--sessions", help=SESSIONS),
             spread_unit: list[str] = typer.Option(None, "--spread-unit", help=SPREAD_UNIT),
+            layout: Path | None = typer.Option(None, "--layout",
+                                               help="How the files are laid out, as JSON; guessed if absent."),
             roll: str = typer.Option("", "--roll", help=f"Of contract months: {ROLL}"),
             adjust: str = typer.Option("difference", "--adjust", help=ADJUST),
             yes: bool = YES, json: bool = JSON) -> None:
@@ -110,9 +113,11 @@ def add(app: typer.Typer) -> None:
                 raise UserError("there is a project in this folder already", str(folder), "Name another folder.")
             sealed = share_or_day(holdout)
             found = pieces(paths)
-            spoken = Spoken(exchange, zone, stamp, tick, point_value, quote, kind, sessions, spread_unit)
+            spoken = Spoken(exchange, {"--zone": zone, "--stamp": stamp, "--tick": tick, "--point-value": point_value,
+                                       "--quote-currency": quote, "--kind": kind, "--sessions": sessions,
+                                       "--spread-unit": spread_unit})
             base = Wishes(code=market, order=order, time_format=time_format, decimal=decimal, minutes=minutes,
-                          currency=currency or "EUR")
+                          layout=load_layout(layout) if layout else None, currency=currency or "EUR")
             outcome: list[list[Opened]] = []
             if run(look_job(found, base, outcome.append), "threads") is not State.DONE:
                 error_console.print("Stopped; nothing was made.", markup=False)
@@ -145,9 +150,7 @@ def add(app: typer.Typer) -> None:
                 raise UserError(f"two groups of files are called {', '.join(sorted(twice))}", "--from", "Rename the files.")
             questions = questions_of(every)
             if json and open_questions(questions, yes):
-                emit({"questions": [{"market": code} | finding_json(f) for code, f in questions],
-                      "markets": [{"code": j.code, "source": j.aside or "file", "read": read_words(j),
-                                   "guesses": [finding_json(f) for f in j.findings]} for j in every]})
+                tell_questions(every, "file")
             ask(questions, yes)
             started = start_project(folder, judged, spans, base.currency, capital, joined)
             entries = {m.code: m for m in started.project.markets()}

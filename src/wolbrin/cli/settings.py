@@ -19,7 +19,7 @@ from wolbrin.core.market.exchanges import exchange_zone
 from wolbrin.core.market.likely.terms_of import spoken_sessions
 from wolbrin.core.market.terms import ASSUMABLE, COST_TERMS, Terms
 from wolbrin.core.store.project import Project
-from wolbrin.core.store.settings import COST_NAMES, Settings
+from wolbrin.core.store.settings import Settings
 from wolbrin.core.work.terms_change import change_terms, downstream
 
 COSTS = ("spread_ticks", "slippage_ticks", "per_contract", "percent", "minimum", "roll_ticks")
@@ -134,12 +134,11 @@ def add(app: typer.Typer, demo: Callable[[], Path]) -> None:
                 found = downstream(opened, wanted)
                 for words in found.changes:  # said before anything changes
                     error_console.print(f"{market}, {words}.", markup=False)
-                said = change_terms(opened, wanted, spend).changes
+                change_terms(opened, wanted, found, spend)
+                said = found.changes
                 names = [n for n, there in (("point value", worth), ("quote currency", currency), ("margin", margin),
                                             ("lots", lot), ("lots", minimum_lot)) if there is not None]
-                names += [COST_NAMES[k] for k in costs if k in COST_NAMES]
-                after = after.model_copy(update={"assumed": opened.settings.assumed}).told(str(market), *names)
-                settings = opened.settings
+                after = after.told(str(market), *names)
             if confirm:
                 after = after.told(str(market), *ASSUMABLE)
             if after != settings:

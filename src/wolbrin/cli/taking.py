@@ -3,12 +3,12 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass, replace
+from dataclasses import replace
 from typing import Any
 
 import typer
 
-from wolbrin.cli.common import FAILED, error_console, run
+from wolbrin.cli.common import FAILED, emit, error_console, run
 from wolbrin.cli.each import Each
 from wolbrin.cli.rolls import adjust_of, rule_of
 from wolbrin.core.errors import UserError
@@ -22,9 +22,9 @@ from wolbrin.core.market.quality import stamp as stamp_of
 from wolbrin.core.store.project import Project
 from wolbrin.core.store.sources import Source
 from wolbrin.core.work.importing import month_name, read_job
-from wolbrin.core.work.looking import Opened, Wishes, judge_months, known_zone_of
+from wolbrin.core.work.looking import Judged, Opened, Wishes, judge_months, known_zone_of, questions_of
 from wolbrin.core.work.starting import Months, likely_rule
-from wolbrin.core.work.told_files import read_words
+from wolbrin.core.work.told_files import read_parts, read_words
 
 ORDER = "Order of dates that may be read two ways: dmy, mdy or ymd."
 YES = typer.Option(False, "--yes", "-y", help="Take what is odd about the rows as it is told; no choice between answers.")
@@ -63,6 +63,18 @@ def ask(questions: Sequence[tuple[str, Finding]], yes: bool) -> None:
         raise typer.Exit(FAILED)
 
 
+def tell_questions(judged: Sequence[Judged], source: str) -> None:
+    """What has to be answered, and all that was found, as JSON."""
+    emit({"questions": [{"market": code} | finding_json(f) for code, f in questions_of(judged)],
+          "markets": [{"code": j.code, "source": j.aside or source, "read": read_words(j), "read_parts": parts_json(j),
+                       "guesses": [finding_json(f) for f in j.findings]} for j in judged]})
+
+
+def parts_json(judged: Judged) -> list[dict[str, str]]:
+    """How files were read, part by part, with the option that changes each."""
+    return [{"words": p.words, "option": p.option} for p in read_parts(judged)]
+
+
 def check_code(text: str) -> str:
     """A market's code as it is kept; empty where none was said. Raises UserError where it holds signs that no code has."""
     code = clean_code(text)
@@ -77,10 +89,11 @@ def check_choice(option: str, value: str | None, known: tuple[str, ...]) -> None
         raise UserError(f'"{value}" is not known', option, f"Write {', '.join(known[:-1])} or {known[-1]}.")
 
 
-def market_json(judged: Any, entry: Any) -> dict[str, Any]:
+def market_json(judged: Judged, entry: Any) -> dict[str, Any]:
     """One market of `new` and `import` as plain data (docs/command-line.md)."""
     i = judged.imported
-    return {"code": judged.code, "source": judged.aside or "file", "read": read_words(judged), "assumed": judged.assumed,
+    return {"code": judged.code, "source": judged.aside or "file", "read": read_words(judged),
+            "read_parts": parts_json(judged), "assumed": judged.assumed,
             "terms": entry.terms, "layout": judged.layout, "rows": len(i.raw), "first": entry.first,
             "last": entry.last, "interval": judged.bars.interval, "bars": len(judged.bars) if judged.aside else entry.bars,
             "guesses": [finding_json(f) for f in judged.findings], "notes": list(i.notes),
@@ -103,41 +116,33 @@ def rolls_json(source: Source) -> list[dict[str, Any]]:
              "ratio": r[4]} for r in source.rolls]
 
 
-@dataclass(frozen=True)
 class Spoken:
-    """What was said of markets with options, for all of them or one by one. Raises UserError where it cannot be meant."""
+    """What was said of markets with options, for all of them or one by one. said: values as given, by option.
 
-    exchange: str
-    zones: list[str] | None = None
-    stamps: list[str] | None = None
-    ticks: list[str] | None = None
-    worths: list[str] | None = None
-    quotes: list[str] | None = None
-    kinds: list[str] | None = None
-    sessions: list[str] | None = None
-    units: list[str] | None = None
+    Raises:
+        UserError: something cannot be meant.
+    """
 
-    def __post_init__(self) -> None:
-        Each.of("--stamp", self.stamps).check(("open", "close"))
-        Each.of("--kind", self.kinds).check(KINDS)
-        Each.of("--spread-unit", self.units).check(UNITS)
+    def __init__(self, exchange: str, said: dict[str, list[str] | None]) -> None:
+        self.exchange = exchange
+        self._each = {option: Each.of(option, said.get(option)) for option in BY_MARKET}
+        for option, known in (("--stamp", ("open", "close")), ("--kind", KINDS), ("--spread-unit", UNITS)):
+            self._each[option].check(known)
 
     def wishes(self, code: str, base: Wishes) -> Wishes:
         """What holds for a market."""
-        spoken = Each.of("--sessions", self.sessions).text(code)
-        rules, zone = spoken_sessions(spoken) if spoken is not None else (None, None)
-        quote = Each.of("--quote-currency", self.quotes).text(code)
-        said = Said(exchange=self.exchange, kind=Each.of("--kind", self.kinds).text(code),
-                    tick=Each.of("--tick", self.ticks).number(code),
-                    point_value=Each.of("--point-value", self.worths).number(code), quote=quote and quote.upper(),
-                    spread_unit=Each.of("--spread-unit", self.units).text(code), sessions=rules, session_zone=zone)
-        clock = Each.of("--zone", self.zones).text(code)
-        return replace(base, zone=known_zone_of(clock) if clock else base.zone,
-                       stamp=Each.of("--stamp", self.stamps).text(code) or base.stamp, said=said)
+        text = {option: one.text(code) for option, one in self._each.items()}
+        rules, zone = spoken_sessions(text["--sessions"]) if text["--sessions"] is not None else (None, None)
+        quote, clock = text["--quote-currency"], text["--zone"]
+        said = Said(exchange=self.exchange, kind=text["--kind"], tick=self._each["--tick"].number(code),
+                    point_value=self._each["--point-value"].number(code), quote=quote and quote.upper(),
+                    spread_unit=text["--spread-unit"], sessions=rules, session_zone=zone)
+        return replace(base, zone=known_zone_of(clock) if clock else base.zone, stamp=text["--stamp"] or base.stamp,
+                       said=said)
 
 
 def read_months(opened: Opened, base: Wishes, spoken: Spoken, roll: str, adjust: str) -> Months:
-    """Read contract months, each for itself, under what the largest of them shows.
+    """Read contract months, each for itself, under what all of them show.
 
     Raises:
         UserError: they cannot be read, or nothing tells how they are joined.

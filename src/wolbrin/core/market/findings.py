@@ -17,8 +17,8 @@ class Answer:
 class Finding:
     """One guess. what: of what. value: in words. why: a sentence. sure: whether the data decides it.
 
-    ask: the guess changes the bars themselves and the data does not decide it, so the user is asked. option: the option of
-    the command line that answers. answers: what it may be, the guess first.
+    ask: the guess changes the bars themselves, or all money, and the data does not decide it, so the user is asked. option:
+    the option of the command line that answers. answers: what it may be, the guess first.
     """
 
     what: str

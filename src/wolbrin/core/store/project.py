@@ -34,7 +34,7 @@ from wolbrin.core.store.recovering import is_damage, recover
 from wolbrin.core.store.searches import Searches
 from wolbrin.core.store.settings import OwnSpan, Settings
 from wolbrin.core.store.shelf_columns import complete
-from wolbrin.core.store.sources import HISTORY, MONTH, Sources
+from wolbrin.core.store.sources import HISTORY, MONTH, Source, Sources
 from wolbrin.core.store.strategies import Strategies, StrategyEntry
 
 __all__ = ["DATABASE", "HISTORY", "MarketEntry", "Project", "StrategyEntry", "now"]
@@ -53,6 +53,12 @@ def _unmake(folder: Path, there: bool, history: bool) -> None:
             (folder / HISTORY).rmdir()
         if not there:
             folder.rmdir()
+
+
+def _unjoined(markets: list[MarketEntry], sources: list[Source]) -> tuple[str, ...]:
+    """Markets that are tested on one of several contract months."""
+    months = [s.key for s in sources if s.kind == MONTH]
+    return tuple(m.code for m in markets if (m.code, m.source) in months and sum(c == m.code for c, _ in months) > 1)
 
 
 class Project(Database):
@@ -230,21 +236,12 @@ class Project(Database):
         markets = self.markets()
         terms = {m.code: m.terms for m in markets}
         border = self.settings.holdout_first
+        sources = self.sources.all()
         return Ground(str(self.folder), tuple((s.market, s.name, self.sources.history(s, terms[s.market], border))
-                                              for s in self.sources.all()),
+                                              for s in sources),
                       tuple((m.code, m.source) for m in markets),
-                      tuple((m, t, said) for t in terms for m, said in self.answers_on(t).items()), self._unjoined(markets))
-
-    def _unjoined(self, markets: list[MarketEntry]) -> tuple[str, ...]:
-        """Markets that are tested on one of several contract months."""
-        kinds: dict[str, list[str]] = {}
-        active = {m.code: m.source for m in markets}
-        alone = set()
-        for s in self.sources.all():
-            kinds.setdefault(s.market, []).append(s.kind)
-            if s.kind == MONTH and active.get(s.market) == s.name:
-                alone.add(s.market)
-        return tuple(c for c in active if c in alone and kinds[c].count(MONTH) > 1)
+                      tuple((m, t, said) for t in terms for m, said in self.answers_on(t).items()), _unjoined(markets,
+                                                                                                              sources))
 
     def answers_on(self, market: str) -> dict[str, str]:
         """What somebody said of other markets that go before this one, by market."""

@@ -7,7 +7,7 @@ border, like everything else.
 from __future__ import annotations
 
 import datetime as dt
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass, field, replace
 
 import numpy as np
@@ -261,14 +261,12 @@ def judge(opened: Opened, wishes: Wishes) -> Judged:
     zone = wishes.zone or (fit.zone if fit else None)
     pair = pair_of(code) is not None
     clock = find_clock(seen, read.told_zone, zone, stamp, opened.guess.end, opened.guess.offsets, pair)
-    asked = next((f for f in clock.findings if f.ask and f.option == "--zone"), None)
-    offered = {a.value for a in asked.answers} if asked is not None else set()
-    for clock_of, why in ((wishes.before, "So this source was read before, and its bars fit."),
-                        (opened.guess.clock, "The header names it, and the bars do not speak against it.")):
-        if asked is not None and clock_of in offered:
-            again = find_clock(seen, False, clock_of, stamp, opened.guess.end, (), pair)
-            clock = replace(again, findings=(Finding(asked.what, clock_words(clock_of), why), *again.findings[1:]))
-            break
+    told = next((t for t in ((wishes.before, "So this source was read before, and its bars fit."),
+                             (opened.guess.clock, "The header names it, and the bars do not speak against it."))
+                 if t[0] in clock.asked), None)
+    if told is not None:
+        again = find_clock(seen, False, told[0], stamp, opened.guess.end, (), pair)
+        clock = replace(again, findings=(Finding("stamps are in", clock_words(told[0]), told[1]), *again.findings[1:]))
     if fit is not None:
         clock = replace(clock, findings=(
             Finding("stamps are in", clock.zone, fit.why), Finding("bars are stamped at", f"the {clock.stamp}", fit.why)))
@@ -341,16 +339,14 @@ def _fit(seen: Raw, layout: Layout, wishes: Wishes, told: bool) -> _Fitted | Non
 def judge_months(opened: Opened, wishes: Wishes) -> Judged:
     """Zone, end of the bar and terms of contract months, judged by all of them: one alone may span no change of clocks."""
     try:
-        pooled = Opened(opened.code, opened.pieces, opened.guess, Reader(opened.pieces, opened.reader.layout))
-        read = pooled.clock
+        read = opened.clock
         first = np.append(True, np.diff(read.raw.time) > 0)  # of months that overlap one bar a time
-        pooled.read = replace(read, raw=read.raw.take(first))
-        return judge(pooled, wishes)
+        return judge(replace(opened, read=replace(read, raw=read.raw.take(first))), wishes)
     except UserError:  # such as prices too far apart for one market
         piece = max(opened.pieces, key=lambda p: p.size)
         return judge(Opened(opened.code, [piece], opened.guess, Reader([piece], opened.reader.layout)), wishes)
 
 
-def questions_of(judged: list[Judged]) -> list[tuple[str, Finding]]:
+def questions_of(judged: Sequence[Judged]) -> list[tuple[str, Finding]]:
     """All questions of all markets."""
     return [(j.code, f) for j in judged for f in j.questions]

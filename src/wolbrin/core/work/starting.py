@@ -213,6 +213,24 @@ def take_in_judged(project: Project, judged: Judged, source: str = "file", keep:
     return made, joined, [r for r in remarks if r]
 
 
+def take_in_every(project: Project, judged: Sequence[Judged], source: str = "file", keep: str = "old",
+                  spans: Spans | None = None) -> tuple[Source, list[str]]:
+    """Keep files of one or several markets: the main source of each before what stands beside it, pairs first, since they
+    convert the others. Returns the first one judged, and sentences about what lacks.
+
+    Raises:
+        UserError: some rows give no bar under their terms; nothing was changed then.
+    """
+    for j in judged:
+        check_bars(j)
+    remarks: list[str] = []
+    made: dict[int, Source] = {}
+    for at, j in sorted(enumerate(judged), key=lambda p: (bool(p[1].aside), p[1].terms.kind != "currency pair")):
+        made[at], _, lack = take_in_judged(project, j, j.aside or source, keep, None if j.aside else spans)
+        remarks += [] if j.aside else lack
+    return made[0], remarks
+
+
 def _welcome(project: Project, terms: Terms, spans: Spans | None, assumed: tuple[str, ...]) -> tuple[Terms, Settings | None]:
     """Terms and settings with which a market comes in: of a new one some terms are assumed, and the first brings the
     border; None where nothing changes."""
@@ -268,7 +286,7 @@ def add_first_strategy(project: Project, code: str) -> tuple[int, str]:
 
 @dataclass(frozen=True)
 class Months:
-    """Contract months of one future: what was judged by the largest of them, the rows of each by its file's name, and the
+    """Contract months of one future: what was judged by all of them, the rows of each by its file's name, and the
     rule by which they are joined."""
 
     judged: Judged
@@ -310,8 +328,8 @@ def start_project(folder: Path, judged: list[Judged], spans: Spans, currency: st
                                               holdout_first=spans.border, last=spans.last))
     try:
         started = Started(project, spans)
-        for j in sorted(judged, key=lambda j: (bool(j.aside), j.terms.kind != "currency pair")):  # pairs convert the others
-            started.remarks += take_in_judged(project, j, j.aside or "file")[2]
+        if judged:
+            started.remarks += take_in_every(project, judged)[1]
         for m in months:
             notes = take_in_months(project, m.judged.terms, m.read, m.judged.layout, ", ".join(n for n, _ in m.read[:20]),
                                    assumed=m.judged.assumed, rule=m.rule, spans=spans)[1]

@@ -6,7 +6,7 @@ from dataclasses import dataclass
 
 from wolbrin.core.errors import UserError
 from wolbrin.core.market.likely.terms_of import check_worth
-from wolbrin.core.market.terms import Terms, terms_told
+from wolbrin.core.market.terms import Terms
 from wolbrin.core.store.project import Project
 
 # What is kept of work, and how it is called.
@@ -35,12 +35,10 @@ def downstream(project: Project, after: Terms) -> Changed:
     said = []
     if after.point_value != before.point_value:
         said.append(f"point value {before.point_value:g} to {after.point_value:g}: all money of {after.code} is multiplied "
-                    f"by "
-                    f"{after.point_value / before.point_value:.6g}")
+                    f"by {after.point_value / before.point_value:.6g}")
     if after.tick_size != before.tick_size:
         said.append(f"tick {before.tick_size:g} to {after.tick_size:g}: prices lie on another grid, and whatever is counted "
-                    f"in "
-                    f"ticks (costs, stops, targets) is {after.tick_size / before.tick_size:.6g} times as far")
+                    f"in ticks (costs, stops, targets) is {after.tick_size / before.tick_size:.6g} times as far")
     if after.quote_currency != before.quote_currency:
         said.append(f"currency {before.quote_currency} to {after.quote_currency}: money is converted at another rate, "
                     + (f"that of {after.conversion_market}" if after.conversion_market else f"{after.conversion_rate:g}"))
@@ -57,8 +55,7 @@ def downstream(project: Project, after: Terms) -> Changed:
         treated = project.sources.history(source, after).treated().bars  # those before the border
         old = project.sources.history(source).treated().bars
         said.append(f"sessions: {treated.left_out:,} bars before the border lie outside them and are left out "
-                    f"({old.left_out:,} "
-                    "now); days, session ends and everything built on them move")
+                    f"({old.left_out:,} now); days, session ends and everything built on them move")
     return Changed(tuple(said), rests_on(project, after.code))
 
 
@@ -72,25 +69,19 @@ def rests_on(project: Project, market: str) -> str:
     return ", ".join(words)
 
 
-def change_terms(project: Project, after: Terms, why: str = "") -> Changed:
+def change_terms(project: Project, after: Terms, found: Changed, why: str = "") -> None:
     """Give a market other terms.
 
     Args:
-        why: the reason, where work rests on the old ones. That work stays as it is written, but proves nothing under the new
+        found: what they change, as `downstream` has it. why: the reason, where work rests on the old ones. That work stays
+        as it is written, but proves nothing under the new
             terms: its records name another history.
     Raises:
         UserError: work rests on the old terms and there is no reason, or no bar would be left. Nothing was changed.
     """
-    found = downstream(project, after)
     if found.changes and found.rests and not why.strip():
         raise UserError(f"terms of {after.code} cannot change: {found.rests} rest on the old ones. It would mean: "
                         + "; ".join(found.changes), after.code,
                         "Leave them, or say why with --spend: what was proved has to be proved again then.")
-    before = project.market(after.code).terms
-    if after != before:
+    if after != project.market(after.code).terms:
         project.sources.change_terms(after)
-    told = terms_told(before, after)
-    settings = project.settings
-    if settings.told(after.code, *told) != settings:
-        project.update_settings(settings.told(after.code, *told))
-    return found

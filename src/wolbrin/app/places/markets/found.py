@@ -85,10 +85,10 @@ class FoundPanel(QScrollArea):
 
     def unanswered(self, every: Sequence[Judged]) -> str:
         """The first question that stands and has several answers, in a sentence, with the cursor put to it; empty where
-        there is none. A point value that was typed answers too."""
+        there is none."""
         for j in every:
             for f in j.questions:
-                if not f.answers or (f.option == "--point-value" and "point_value" in self.terms.touched):
+                if not f.answers:
                     continue
                 box = self.questions.boxes.get(f.option)
                 if box is not None:

@@ -76,7 +76,7 @@ class ImportParts(Page):
         self.read_button, self.take_button, self.discard_button = self.target.read, self.target.take, self.target.discard
         self.code.textChanged.connect(lambda _: self._code_changed())
         self.source.textEdited.connect(lambda _: self._weigh())
-        self.months.toggled.connect(lambda _: self.target_changed())
+        self.months.toggled.connect(lambda _: self.months_changed())
         self.result = label("", wrap=True)
         self.side = FoundPanel(s)
         self.questions, self.findings, self.terms = self.side.questions, self.side.findings, self.side.terms

@@ -9,7 +9,8 @@ from typing import Any
 from PySide6.QtCore import QTimer
 from PySide6.QtWidgets import QComboBox, QFileDialog, QWidget
 
-from wolbrin.app.places.markets.import_parts import INVITE, ImportParts
+from wolbrin.app.places.markets.import_parts import INVITE
+from wolbrin.app.places.markets.import_taking import ImportTaking
 from wolbrin.app.places.markets.looking import ANSWERS, Looking
 from wolbrin.app.places.markets.page import Looked, choose
 from wolbrin.app.places.markets.rows_view import FIRST, read_words
@@ -23,10 +24,10 @@ from wolbrin.core.market.importing.preview import Preview, preview
 from wolbrin.core.market.importing.tables import BadRow
 from wolbrin.core.market.terms import Terms, terms_told
 from wolbrin.core.measures.wording import number
-from wolbrin.core.work.looking import Judged, Wishes
+from wolbrin.core.work.looking import Judged
 
 
-class ImportPage(ImportParts):
+class ImportPage(ImportTaking):
     key, title, with_chart = "import", "Import", False
 
     def __init__(self, looked: Looked) -> None:
@@ -43,6 +44,7 @@ class ImportPage(ImportParts):
         self.layout_now: Layout | None = None
         self.shown: Preview | None = None
         self._filling = False
+        self._taking = False  # asked to take in while what was said was still being judged
         self._roles: dict[int, list[str]] = {}
         self._bad: list[BadRow] = []
         self._make()
@@ -91,18 +93,11 @@ class ImportPage(ImportParts):
     def open(self, paths: list[Path]) -> None:
         """Look into files in the background: layout first, then everything else out of all rows."""
         self.discard()
-        self.files.setText(", ".join(p.name for p in paths)[:120])
-        try:
-            self.look.open(paths, Wishes())
-        except WolbrinError as err:
-            self._refused(err.sentence())
-            return
-        found = self.look.found
-        names = found[0].name if len(found) == 1 else f"{len(found)} files, first {found[0].name}"
-        self.files.setText(f"{names}, {sum(p.size for p in found) / 1e6:,.1f} MB")
-        self.source.setText(stem_of(found[0])[:40])
+        self.files.setText(f"Looking into {', '.join(p.name for p in paths)[:120]} \u2026")
+        self.look.open(paths)
 
     def _refused(self, sentence: str) -> None:
+        self._taking = False
         if not self.look.found:
             self.layout_now = self.shown = None
             self._filling = True
@@ -114,12 +109,15 @@ class ImportPage(ImportParts):
 
     def _opened(self) -> None:
         """Show the layout that was guessed, and read everything under it."""
-        opened = self.look.opened
+        opened, found = self.look.opened, self.look.found
+        names = found[0].name if len(found) == 1 else f"{len(found)} files, first {found[0].name}"
+        self.files.setText(f"{names}, {sum(p.size for p in found) / 1e6:,.1f} MB")
+        self.source.setText(stem_of(found[0])[:40])
         blocked = self.months.blockSignals(True)
         self.months.setChecked(opened[0].months)
         self.months.blockSignals(blocked)
         codes = [m.code for m in self.session.markets]
-        name = self.look.found[0].name.lower()
+        name = found[0].name.lower()
         code = opened[0].code
         likely = code if code in codes else next((c for c in codes if c.lower() in name), None)
         one = len({o.code for o in opened}) == 1
@@ -145,7 +143,7 @@ class ImportPage(ImportParts):
             self.start()
 
     def _month_judged(self) -> None:
-        """One contract month has shown how all are read and what the market is like."""
+        """The contract months have shown how each is read and what the market is like."""
         month = self.look.month
         if month is not None:
             self._fill(month.layout)
@@ -154,6 +152,8 @@ class ImportPage(ImportParts):
             if self.look.months and self.look.read_under == month.layout:
                 self._weigh()
                 self._enable()
+                if self._taking:
+                    self.take()
             else:
                 self.start()
 
@@ -164,7 +164,7 @@ class ImportPage(ImportParts):
                 self.open([p.path for p in self.look.found])
             else:
                 self.layout_name.setText(layout.name)
-                self.look.wishes = replace(self.look.wishes, zone=layout.zone, stamp=layout.stamp)
+                self._clock_said(layout)
                 self._fill(layout)
                 self.edited()
 
@@ -259,9 +259,12 @@ class ImportPage(ImportParts):
             return
         self._say("")
         assert self.layout_now is not None
-        self.look.answer(self._code, "--zone", self.layout_now.zone)
-        self.look.answer(self._code, "--stamp", self.layout_now.stamp)
+        self._clock_said(self.layout_now)
         self._soon.start()
+
+    def _clock_said(self, layout: Layout) -> None:
+        self.look.answer(self._code, "--zone", layout.zone)
+        self.look.answer(self._code, "--stamp", layout.stamp)
 
     def _answered(self, option: str, value: str) -> None:
         if option in ANSWERS:
@@ -314,11 +317,24 @@ class ImportPage(ImportParts):
         if at < len(self.look.judged):
             found = self.look.judged[at]
             told = terms_told(found.terms, terms)
+            if "point_value" in self.terms.touched and terms.point_value != self.look.said(self._code, "--point-value"):
+                self.look.answer(self._code, "--point-value", str(terms.point_value))
+                self._soon.start()  # fees and margins follow from it
             self.look.judged[at] = replace(found, terms=terms, assumed=tuple(t for t in found.assumed if t not in told))
 
     def _which_changed(self) -> None:
         self.terms.touched.clear()
         self._show_current()
+
+    def months_changed(self) -> None:
+        """Each file is a month of its own, or all are one history: they are read again so."""
+        self.look.stale()
+        if self.months.isChecked():
+            self.look.judge_month(self._target())
+        else:
+            self.look.month = None
+            self.start()
+        self._enable()
 
     def target_changed(self) -> None:
         if self._filling:
@@ -369,6 +385,8 @@ class ImportPage(ImportParts):
         self._say("")
         self._show_current()
         self._enable()
+        if self._taking:
+            self.take()
 
     def _show_current(self) -> None:
         """Show what was judged of the market that is chosen."""
@@ -437,57 +455,6 @@ class ImportPage(ImportParts):
         self.result.setText("")
         self._say("")
         self._enable()
-
-    # Taking in
-
-    def take(self) -> None:
-        """Keep what was read: all of it, or nothing."""
-        source, keep, look = self.source.text().strip(), str(self.keep.currentData()), self.look
-        open_ = self.side.unanswered([*look.judged, *([look.month] if look.months and look.month else [])])
-        if open_:
-            self._say(open_)
-            return
-        if look.months:
-            code = clean_code(self.code.text())
-            target = self._target() or (self.terms.terms().model_copy(update={"code": code}) if look.month and code else None)
-            if target is None or self.layout_now is None:
-                self._say("A new market needs a code, such as the one it trades under.")
-                self.code.setFocus()
-                return
-            self.take_button.setEnabled(False)
-            look.take_months(target, self.layout_now, keep)
-            return
-        if not look.judged:
-            return
-        if any(j.code in ("", "NEW") for j in look.judged) and not clean_code(self.code.text()):
-            self._say("A new market needs a code, such as the one it trades under.")
-            self.code.setFocus()
-            return
-        self.take_button.setEnabled(False)
-        look.take(source, keep)
-
-    def _not_taken(self, sentence: str) -> None:
-        self._say(sentence)
-        self.take_button.setEnabled(True)
-
-    def _taken(self, source: Any, rows: int, remarks: list[str]) -> None:
-        """All is in the project: show the market, or after the first history its first result."""
-        s, months = self.session, bool(self.look.months)
-        codes = ", ".join(dict.fromkeys(j.code for j in self.look.judged)) or source.market
-        first, new = not s.markets, all(m.code != source.market for m in s.markets)
-        self.discard()
-        self._filling = True
-        self.preview.show_preview(None, None)
-        self._filling = False
-        self.files.setText("Taken in. Drop or choose the next files.")
-        s.settings_moved()
-        s.reload_markets()
-        self.looked.look_at(s.project.sources.get(*source.key))
-        s.note(" ".join([f"{codes}: {number(rows)} rows are in the project.", *remarks]), "caution" if remarks else "note")
-        if first and s.project.strategies():
-            s.place_wanted.emit("backtest")
-        else:
-            self.looked.page_wanted.emit("contracts" if months else "terms" if new else "quality")
 
     def dragEnterEvent(self, event: Any) -> None:
         if event.mimeData().hasUrls():

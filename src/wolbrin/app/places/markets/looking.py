@@ -31,10 +31,9 @@ from wolbrin.core.work.looking import (
 from wolbrin.core.work.starting import (
     Spans,
     add_first_strategy,
-    check_bars,
     likely_rule,
     spans_for,
-    take_in_judged,
+    take_in_every,
     take_in_months,
 )
 
@@ -68,12 +67,13 @@ class Looking(QObject):
         self.judged: list[Judged] = []
         self.months: list[tuple[str, Imported]] = []  # contract months, each read for itself
         self.read_under: Layout | None = None  # how they were read
-        self.month: Judged | None = None  # what one of them shows of zone and terms
+        self.month: Judged | None = None  # what they show of zone and terms
         self.spans: Spans | None = None
         self.wishes = Wishes()
         self.answers: dict[str, dict[str, Any]] = {}  # by market, what the user has said of it; see ANSWERS
         self.code_said = ""
         self.job: Job | None = None
+        self.judging = False  # what is judged is about to be another
         self._asked = 0
 
     @property
@@ -87,6 +87,7 @@ class Looking(QObject):
     def forget(self) -> None:
         """Drop everything; what runs is stopped."""
         self._asked += 1
+        self.judging = False
         if self.job is not None:
             self.job.stop()
             self.job = None
@@ -97,28 +98,27 @@ class Looking(QObject):
     def stale(self) -> None:
         """The rows have to be read again, under another layout."""
         self._asked += 1
+        self.judging = False
         self.judged, self.months = [], []
 
-    def open(self, paths: list[Path], wishes: Wishes) -> None:
-        """Guess the layouts of files. Raises UserError where there are none."""
+    def open(self, paths: list[Path]) -> None:
+        """Find the files and guess their layouts. (Folders may be deep, and workbooks are read to know what they are.)"""
         self.forget()
-        self.found = pieces(paths)
-        self.wishes = wishes
-        asked, found = self._asked, self.found
+        asked = self._asked
 
-        def work() -> list[Opened] | WolbrinError:
+        def work() -> tuple[list[Piece], list[Opened]] | WolbrinError:
             try:
-                return open_files(found, wishes)
+                found = pieces(paths)
+                return found, open_files(found, Wishes())
             except WolbrinError as err:
                 return err
 
-        def done(made: list[Opened] | WolbrinError) -> None:
+        def done(made: tuple[list[Piece], list[Opened]] | WolbrinError) -> None:
             if asked == self._asked:
                 if isinstance(made, WolbrinError):
-                    self.found = []
                     self.refused.emit(made.sentence())
                 else:
-                    self.opened = made
+                    self.found, self.opened = made
                     self.opened_all.emit()
 
         self.session.compute("Look into files", work, done)
@@ -127,6 +127,10 @@ class Looking(QObject):
         """Remember what the user has said of a market."""
         field = ANSWERS[option]
         self.answers.setdefault(code, {})[field] = float(value) if field == "point_value" else value
+
+    def said(self, code: str, option: str) -> Any:
+        """What the user has said of a market with an option; None where nothing."""
+        return self.answers.get(code, {}).get(ANSWERS[option])
 
     def wishes_of(self, code: str, base: Wishes) -> Wishes:
         """What was said of a market, over what holds for all."""
@@ -176,6 +180,7 @@ class Looking(QObject):
         if not self.all_read:
             return
         self._asked += 1
+        self.judging = True
         asked, opened, project = self._asked, list(self.opened), self.session.project
         one = len({o.code for o in opened}) == 1
         target = target if one else None
@@ -195,6 +200,7 @@ class Looking(QObject):
         def done(made: tuple[Spans | None, list[Judged]] | WolbrinError) -> None:
             if asked != self._asked:
                 return
+            self.judging = False
             if isinstance(made, WolbrinError):
                 self.judged = []
                 self.refused.emit(made.sentence())
@@ -205,8 +211,9 @@ class Looking(QObject):
         self.session.compute("Judge the files", work, done)
 
     def judge_month(self, target: Terms | None) -> None:
-        """Decide zone, end of the bar and terms of contract months by one of them, before all are read."""
+        """Decide zone, end of the bar and terms of contract months by all of them, before each is read for itself."""
         self._asked += 1
+        self.judging = True
         asked, opened = self._asked, self.opened[0]
         wishes = replace(self.wishes, terms=target, currency=self.session.settings.currency, code=self.code_said,
                          border=self.session.project_settings.holdout_first)
@@ -220,6 +227,7 @@ class Looking(QObject):
         def done(made: Judged | WolbrinError) -> None:
             if asked != self._asked:
                 return
+            self.judging = False
             if isinstance(made, WolbrinError):
                 self.refused.emit(made.sentence())
             else:
@@ -246,14 +254,7 @@ class Looking(QObject):
         first = not self.session.markets
 
         def work() -> Any:
-            remarks: list[str] = []
-            made = None
-            for j in judged:
-                check_bars(j)  # before anything is kept, so that all of it is or nothing
-            for j in sorted(judged, key=lambda j: bool(j.aside)):
-                taken, _, lack = take_in_judged(project, j, j.aside or source, keep, None if j.aside else spans)
-                made = made or taken
-                remarks += [] if j.aside else lack
+            made, remarks = take_in_every(project, judged, source, keep, spans)
             if first and not project.strategies():
                 add_first_strategy(project, judged[0].code)
             return made, sum(len(j.imported.raw) for j in judged), remarks

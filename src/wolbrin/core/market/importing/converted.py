@@ -19,6 +19,7 @@ LARGEST = 512 * 1024**2
 LEAST_ROWS = 3  # of two values and more, before a sheet is a table
 LOOKED_AT = 80
 MOST_COLUMNS = 300
+HEAD, HEAD_LINES = 512 * 1024, 600
 SWELLING = 150.0
 
 
@@ -45,6 +46,12 @@ def as_lines(path: Path, size: int, changed: int) -> bytes:
         if isinstance(err, FileNotFoundError):
             raise UserError("this history file does not exist", str(path), "Check the path.") from None
         raise EnvironmentTrouble(f"this file cannot be read ({err.strerror or err})", str(path), "Check the file.") from None
+
+
+@lru_cache(maxsize=512)
+def head_of(path: Path, size: int, changed: int) -> tuple[str, ...]:
+    """The first lines of such a file: what is shown of it, without making all of it text again."""
+    return tuple(as_lines(path, size, changed)[:HEAD].decode("utf-8", errors="replace").split("\n")[:HEAD_LINES])
 
 
 def _text(value: Any) -> str:

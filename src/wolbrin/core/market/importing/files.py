@@ -17,7 +17,7 @@ from pathlib import Path, PurePosixPath
 from typing import Any, BinaryIO
 
 from wolbrin.core.errors import EnvironmentTrouble, UserError
-from wolbrin.core.market.importing.converted import as_lines
+from wolbrin.core.market.importing.converted import HEAD_LINES, as_lines, head_of
 
 TEXT_ENDINGS = (".csv", ".tsv", ".txt", ".prn", ".asc", ".dat")
 CONVERTED = (".xlsx", ".json", ".jsonl", ".ndjson")
@@ -327,6 +327,12 @@ def _text_blocks(piece: Piece, size: int) -> Iterator[tuple[bytes, int]]:
 def first_lines(piece: Piece, most: int = 400) -> list[str]:
     """The first lines of a text file."""
     lines: list[str] = []
+    if piece.converted and most <= HEAD_LINES:
+        try:
+            about = piece.path.stat()
+        except OSError as err:
+            raise _trouble(err, piece.path) from None
+        return list(head_of(piece.path, about.st_size, about.st_mtime_ns)[:most])
     for block, _ in text_blocks(piece, 256 * 1024):
         lines += block.decode("utf-8", errors="replace").split("\n")
         if len(lines) > most:

@@ -121,8 +121,7 @@ def check_daily(raw: Raw, name: str) -> None:
         return
     low, high = (f"{int(v) // 60:02d}:{int(v) % 60:02d}" for v in (values[0], values[-1]))
     raise UserError(f"daily rows are stamped at {len(values):,} times of day, from {low} to {high}, so that the day of each "
-                    f"cannot "
-                    "be told", name, "Get the file with dates alone, or with one time of day.")
+                    "cannot be told", name, "Get the file with dates alone, or with one time of day.")
 
 
 def gap_note(raw: Raw) -> str:

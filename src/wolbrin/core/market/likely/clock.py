@@ -42,6 +42,11 @@ class Clock:
     week: Week | None
     findings: tuple[Finding, ...]
 
+    @property
+    def asked(self) -> tuple[str, ...]:
+        """Clocks among which the user is asked to choose; empty where the bars decide."""
+        return tuple(a.value for f in self.findings if f.ask and f.option == "--zone" for a in f.answers)
+
 
 def _first(raw: Raw, zone: str) -> str:
     utc = raw.time[0] * 2 - to_local(raw.time[:1], zone)[0]
@@ -118,8 +123,7 @@ def _zones(raw: Raw, counts: Counts, zones: tuple[str, ...], told: bool, zone: s
             clock, best = away
             answers = tuple(Answer(f, f"the first bar begins at {_first(raw, f)}") for f in (clock, "UTC"))
             found = Finding("stamps are in", clock, f"Read so, sessions begin and end at times known for {best.zone}; read "
-                                                    f"as "
-                            "UTC they would not.", False, True, "--zone", answers)
+                            "as UTC they would not.", False, True, "--zone", answers)
             return clock, best, (found, _session_zone(best, as_utc, counts, True, ()))
         found = Finding("stamps are in", "UTC", f"Read so, sessions stay put in {best.zone} across changes of "
                         "daylight-saving time; as they are written they move by an hour twice a year.")
@@ -176,8 +180,7 @@ def _pair(raw: Raw, counts: Counts, stamp: str | None) -> tuple[str, Week, tuple
         return best.clock, best.week, (Finding("stamps are in", clock_words(best.clock), why), _currency_week())
     others = " or ".join(clock_words(r.clock) for r in found[1:])
     why = (f"Read so, the week begins and ends at 17:00 in New York, as that of currencies does; read as {others} it does "
-           f"too, "
-           "since the rows that may be looked at hold none of the weeks in which these clocks differ.")
+           "too, since the rows that may be looked at hold none of the weeks in which these clocks differ.")
     answers = tuple(Answer(r.clock, f"{_said(r.clock)}the first bar begins at {_first(raw, r.clock)}") for r in found)
     return best.clock, best.week, (Finding("stamps are in", clock_words(best.clock), why, False, True, "--zone", answers),
                                    _currency_week())
@@ -198,8 +201,7 @@ def _nowhere(raw: Raw, counts: Counts) -> tuple[str, Week, tuple[Finding, ...]] 
     answers.sort(key=lambda a: a[0])
     best = answers[0][1].value
     why = ("In no clock does the week begin and end at 17:00 in New York, as that of currencies does: the stamps may be "
-           "wrong, or "
-           "change their clock within the file.")
+           "wrong, or change their clock within the file.")
     return best, week_in(counts, NEW_YORK, best), (
         Finding("stamps are in", clock_words(best), why, False, True, "--zone", tuple(a for _, a in answers)),
         _currency_week())

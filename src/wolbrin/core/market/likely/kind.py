@@ -85,14 +85,19 @@ def find_kind(code: str, raw: Raw, tick: float, currency: str, told: Told = Told
     found.append(about)
     if not about.sure and not about.ask:
         assumed.append("point value")
-    values, costs = _starting(kind, worth, price, tick)
-    assumed += [n for n in (LOTS, MARGIN, "slippage", "commission") if n != "commission" or "commission" in values]
+    values = _starting(kind, worth, price, tick)
+    fee = values.get("commission")
+    assumed += [LOTS, MARGIN, "slippage", *(["commission"] if fee else [])]
+    parts = [] if not isinstance(fee, dict) else [
+        f"a commission of {fee['percent']:g}%" if "percent" in fee else
+        f"a commission of {fee['per_contract']:g} a contract and side"]
     if told.spread is not None:
         values["spread_ticks"] = told.spread
-        costs = re.sub(r"^a spread of [^,]*? and ", "", costs) + "; the spread is the file's"
+        parts.append(f"the file's spread of {told.spread:g} ticks")
     elif "spread_ticks" in values:
         assumed.append("spread")
-    found.append(Finding("costs", costs, "Assumed until you set your own.", False))
+        parts.append(f"a spread of {values['spread_ticks']:g} ticks" + (" (one pip)" if kind == "currency pair" else ""))
+    found.append(Finding("costs", f"{' and '.join(parts)} and 1 tick of slippage", "Assumed until you set your own.", False))
     return Kind(kind, quote, {"point_value": worth, **values}, tuple(found), tuple(assumed))
 
 
@@ -116,24 +121,20 @@ def _worth(kind: str, known: KnownContract | None, tick: float, said: float | No
     answers = tuple(Answer(plain(v).rstrip("."), f"a tick of {plain(tick).rstrip('.')} is worth "
                            f"{plain(round(v * tick, 8)).rstrip('.')} {quote}") for v in WORTHS)
     why += ("What a move of 1.00 is worth on one contract stands in its specification and in no prices. Where these are "
-            "shares or "
-            "an index, say its kind instead.")
+            "shares or an index, say its kind instead.")
     return 1.0, Finding("point value", "?", why, False, True, "--point-value", answers)
 
 
-def _starting(kind: str, worth: float, price: float, tick: float) -> tuple[dict[str, object], str]:
-    """Lots, margin and costs to begin with, and costs in words."""
+def _starting(kind: str, worth: float, price: float, tick: float) -> dict[str, object]:
+    """Lots, margin and costs to begin with."""
     if kind == "currency pair":
-        spread = round(pip_of(tick, True) / tick, 1)
-        return ({"lot_step": 0.01, "minimum_lot": 0.01, "margin": {"leverage": 30.0}, "spread_ticks": spread,
-                 "slippage_ticks": 1.0}, f"a spread of {spread:g} ticks (one pip) and 1 tick of slippage")
+        return {"lot_step": 0.01, "minimum_lot": 0.01, "margin": {"leverage": 30.0},
+                "spread_ticks": round(pip_of(tick, True) / tick, 1), "slippage_ticks": 1.0}
     values: dict[str, object] = {"lot_step": 1.0, "minimum_lot": 1.0, "slippage_ticks": 1.0}
     if kind == "future":
         notional = worth * price
-        fee = max(0.01, round(min(2.5, 2e-5 * notional), 2))
-        margin = max(0.01, round(0.05 * notional, 2))
-        return (values | {"commission": {"per_contract": fee}, "margin": {"per_contract": margin}},
-                f"a commission of {fee:g} a contract and side and 1 tick of slippage")
+        return values | {"commission": {"per_contract": max(0.01, round(min(2.5, 2e-5 * notional), 2))},
+                         "margin": {"per_contract": max(0.01, round(0.05 * notional, 2))}}
     if kind == "index":
-        return (values | {"spread_ticks": 2.0, "margin": {"leverage": 20.0}}, "a spread of 2 ticks and 1 tick of slippage")
-    return values | {"commission": {"percent": 0.05}}, "a commission of 0.05% and 1 tick of slippage"
+        return values | {"spread_ticks": 2.0, "margin": {"leverage": 20.0}}
+    return values | {"commission": {"percent": 0.05}}

@@ -98,6 +98,5 @@ def from_column(values: Floats, tick: float, pair: bool, price: float, said: str
     found = _said(ticks[best], tick, pair, f"the spread column, in {best}", len(some))
     if np.ptp(some) == 0:
         found = Finding(found.what, found.value, f"The spread column holds {some[0]:g} throughout, in {best}: set rather "
-                                                 f"than "
-                        "measured, so check it.", False)
+                        "than measured, so check it.", False)
     return Spread(ticks[best], (found,))
