@@ -20,7 +20,7 @@ from wolbrin.core.market.likely.terms_of import spoken_sessions
 from wolbrin.core.market.terms import ASSUMABLE, COST_TERMS, Terms
 from wolbrin.core.store.project import Project
 from wolbrin.core.store.settings import Settings
-from wolbrin.core.work.terms_change import change_terms, downstream
+from wolbrin.core.work.terms_change import check_change, downstream
 
 COSTS = ("spread_ticks", "slippage_ticks", "per_contract", "percent", "minimum", "roll_ticks")
 SESSIONS_OF = 'Such as "Mon-Fri 09:00-17:00 Europe/Oslo", "none", "around the clock".'
@@ -122,6 +122,7 @@ def add(app: typer.Typer, demo: Callable[[], Path]) -> None:
             if (costs or contract or confirm) and market is None:
                 raise UserError("terms and costs belong to a market", "--market", "Name one with -m.")
             said: tuple[str, ...] = ()
+            wanted: Terms | None = None
             try:
                 after = Settings.model_validate(settings.model_dump() | changes)
                 if costs:
@@ -134,7 +135,7 @@ def add(app: typer.Typer, demo: Callable[[], Path]) -> None:
                 found = downstream(opened, wanted)
                 for words in found.changes:  # said before anything changes
                     error_console.print(f"{market}, {words}.", markup=False)
-                change_terms(opened, wanted, found, spend)
+                check_change(wanted.code, found, spend)
                 said = found.changes
                 names = [n for n, there in (("point value", worth), ("quote currency", currency), ("margin", margin),
                                             ("lots", lot), ("lots", minimum_lot)) if there is not None]
@@ -143,6 +144,8 @@ def add(app: typer.Typer, demo: Callable[[], Path]) -> None:
                 after = after.told(str(market), *ASSUMABLE)
             if after != settings:
                 opened.update_settings(after, spend)
+            if wanted is not None and found.changes:
+                opened.sources.change_terms(wanted)
             entries = [m for m in opened.markets() if market is None or m.code == market]
             result = {"training_first": after.training_first, "training_last": after.training.last,
                       "holdout_first": after.holdout_first, "last": after.last, "capital": after.capital,

@@ -69,19 +69,16 @@ def rests_on(project: Project, market: str) -> str:
     return ", ".join(words)
 
 
-def change_terms(project: Project, after: Terms, found: Changed, why: str = "") -> None:
-    """Give a market other terms.
+def check_change(code: str, found: Changed, why: str) -> None:
+    """Make sure that terms of a market may change.
 
     Args:
-        found: what they change, as `downstream` has it. why: the reason, where work rests on the old ones. That work stays
-        as it is written, but proves nothing under the new
+        why: the reason, where work rests on the old ones. That work stays as it is written, but proves nothing under the new
             terms: its records name another history.
     Raises:
-        UserError: work rests on the old terms and there is no reason, or no bar would be left. Nothing was changed.
+        UserError: work rests on the old terms and there is no reason.
     """
     if found.changes and found.rests and not why.strip():
-        raise UserError(f"terms of {after.code} cannot change: {found.rests} rest on the old ones. It would mean: "
-                        + "; ".join(found.changes), after.code,
+        raise UserError(f"terms of {code} cannot change: {found.rests} rest on the old ones. It would mean: "
+                        + "; ".join(found.changes), code,
                         "Leave them, or say why with --spend: what was proved has to be proved again then.")
-    if after != project.market(after.code).terms:
-        project.sources.change_terms(after)
