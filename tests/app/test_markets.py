@@ -20,8 +20,8 @@ from wolbrin.app.session import Session
 from wolbrin.app.shell import projects
 from wolbrin.app.shell.window import MainWindow
 from wolbrin.app.theme.theme import Theme
-from wolbrin.core.engine.brief import Costs
 from wolbrin.core.jobs import Engine
+from wolbrin.core.market.costs import Costs
 from wolbrin.core.market.intervals import Interval
 from wolbrin.core.market.treatment import Treatment
 from wolbrin.core.store.project import Project

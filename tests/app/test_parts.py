@@ -27,8 +27,8 @@ from wolbrin.app.tables.model import Column
 from wolbrin.app.tables.view import Table
 from wolbrin.app.theme.theme import MONO, SANS, Theme
 from wolbrin.app.theme.tokens import COLOR_FIELDS, THEMES, contrast, luminance
-from wolbrin.core.engine.brief import Costs
 from wolbrin.core.jobs import Engine
+from wolbrin.core.market.costs import Costs
 
 ROOT = Path(__file__).parents[2]
 

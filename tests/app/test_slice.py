@@ -220,7 +220,7 @@ def test_brief_editors_change_the_question(qtbot: QtBot, window: MainWindow, set
     assert s.run.bars.interval == 30
     qtbot.mouseClick(window.brief.costs, Qt.MouseButton.LeftButton)
     fields = {w.accessibleName(): w for w in window.brief.findChildren(QDoubleSpinBox)}
-    fields["slippage, ticks a fill"].setValue(3)
+    fields["slippage, ticks"].setValue(3)
     push(qtbot, window.brief, "Set")
     settle()
     assert s.run.brief.costs.slippage_ticks == 3

@@ -50,7 +50,8 @@ def test_backtest_from_three_files_needs_no_project() -> None:
     got = result("backtest", "--bars", FILES / "npw-iso.csv", "--market", FILES / "market-npw.json", "--strategy",
                  FILES / "strategy-tern.json", "--interval", 15, "--equity")
     terms = load_terms(FILES / "market-npw.json")
-    from wolbrin.core.engine.brief import Brief, Costs
+    from wolbrin.core.engine.brief import Brief
+    from wolbrin.core.market.costs import Costs
 
     run = backtest(to_interval(read_bars(FILES / "npw-iso.csv", terms), 15), load_strategy(FILES / "strategy-tern.json"),
                    Brief(costs=Costs.of(terms)))

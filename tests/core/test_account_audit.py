@@ -13,9 +13,10 @@ from hypothesis import strategies as st
 from tests.build import cross, walk_bars
 from wolbrin.core.engine import codes as k
 from wolbrin.core.engine.account import AccountRun, DailyLimit, Seat, run_account
-from wolbrin.core.engine.brief import Brief, Costs
+from wolbrin.core.engine.brief import Brief
 from wolbrin.core.engine.prepare import Prepared
 from wolbrin.core.engine.run import Run
+from wolbrin.core.market.costs import Costs
 from wolbrin.core.rules.model import Distance
 
 CAPITAL = 100_000.0

@@ -11,12 +11,13 @@ from hypothesis import HealthCheck, given, settings
 from tests.build import terms, walk_bars
 from tests.core.ideas import conditions
 from wolbrin.core.engine import codes as k
-from wolbrin.core.engine.brief import Brief, Costs
+from wolbrin.core.engine.brief import Brief
 from wolbrin.core.engine.prepare import Prepared
 from wolbrin.core.engine.run import backtest
 from wolbrin.core.errors import UserError
 from wolbrin.core.indicators.columns import Columns
 from wolbrin.core.market.bars import Bars, make_bars
+from wolbrin.core.market.costs import Costs
 from wolbrin.core.rules.conditions import read_conditions, search, shipped, tags_of, write_conditions
 from wolbrin.core.rules.difference import differences
 from wolbrin.core.rules.evaluate import condition_flags

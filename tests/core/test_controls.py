@@ -8,9 +8,10 @@ from scipy import stats
 
 from tests.build import terms
 from tests.core.test_luck import noise
-from wolbrin.core.engine.brief import Brief, Costs
+from wolbrin.core.engine.brief import Brief
 from wolbrin.core.engine.prepare import Prepared
 from wolbrin.core.market.bars import Bars, make_bars
+from wolbrin.core.market.costs import Costs
 from wolbrin.core.measures.sums import COMPILED
 from wolbrin.core.search.explorer import Explorer
 from wolbrin.core.search.families import FAMILIES

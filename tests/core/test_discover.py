@@ -16,11 +16,12 @@ from hypothesis import strategies as st
 from tests.build import cross, discover_request, found_by, usual_level, walk_bars
 from tests.core.test_evidence import fresh
 from wolbrin.core.batch.many import ALL_FIGURES, Many
-from wolbrin.core.engine.brief import Brief, Costs
+from wolbrin.core.engine.brief import Brief
 from wolbrin.core.engine.prepare import Prepared
 from wolbrin.core.engine.run import backtest
 from wolbrin.core.errors import UserError
 from wolbrin.core.jobs import Engine, Job, State
+from wolbrin.core.market.costs import Costs
 from wolbrin.core.measures.catalogue import BY_KEY, SUMMARY
 from wolbrin.core.measures.facts import Facts
 from wolbrin.core.rules.conditions import shipped

@@ -9,11 +9,12 @@ import pytest
 
 from tests.build import instants, num, price, row, terms, walk_bars
 from wolbrin.core.engine import codes as k
-from wolbrin.core.engine.brief import Brief, Costs
+from wolbrin.core.engine.brief import Brief
 from wolbrin.core.engine.ledger import LEDGER, ledger
 from wolbrin.core.engine.run import Run, backtest
 from wolbrin.core.errors import UserError
 from wolbrin.core.market.bars import Bars, Span, make_bars
+from wolbrin.core.market.costs import Costs
 from wolbrin.core.rules.model import Condition, Distance, Side, Strategy
 
 

@@ -11,12 +11,13 @@ import pytest
 from tests.build import instants, num, price, row, terms
 from tests.core.test_engine_examples import FLAT, UP, bars_of, run, strategy
 from wolbrin.core.engine import codes as k
-from wolbrin.core.engine.brief import Brief, Costs
+from wolbrin.core.engine.brief import Brief
 from wolbrin.core.engine.ledger import ORDER_COLUMNS, ledger, order_log
 from wolbrin.core.engine.prepare import Prepared
 from wolbrin.core.engine.run import backtest
 from wolbrin.core.errors import UserError
 from wolbrin.core.market.bars import Bars, Span, make_bars
+from wolbrin.core.market.costs import Costs
 from wolbrin.core.rules.model import (
     BreakEven,
     Condition,

@@ -13,11 +13,12 @@ from hypothesis import strategies as st
 
 from tests.build import WORKDAYS, ind, num, price, row, terms, walk_bars
 from wolbrin.core.engine import codes as k
-from wolbrin.core.engine.brief import Brief, Costs
+from wolbrin.core.engine.brief import Brief
 from wolbrin.core.engine.ledger import ledger, order_log
 from wolbrin.core.engine.prepare import Prepared
 from wolbrin.core.engine.run import Run, backtest
 from wolbrin.core.market.bars import Bars, make_bars
+from wolbrin.core.market.costs import Costs
 from wolbrin.core.market.intervals import to_interval
 from wolbrin.core.market.sessions import NS_A_DAY, NS_A_MINUTE
 from wolbrin.core.market.terms import SessionRule

@@ -16,11 +16,12 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from tests.build import cross, discover_request, found_by, walk_bars
-from wolbrin.core.engine.brief import Brief, Costs
+from wolbrin.core.engine.brief import Brief
 from wolbrin.core.engine.record import NOT_RECORDED, RECORD_VERSION, Record
 from wolbrin.core.engine.run import backtest
 from wolbrin.core.errors import UserError
 from wolbrin.core.jobs import Engine, Job, State
+from wolbrin.core.market.costs import Costs
 from wolbrin.core.market.treatment import Treatment
 from wolbrin.core.measures.catalogue import SUMMARY
 from wolbrin.core.measures.inference import Tally

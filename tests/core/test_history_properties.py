@@ -13,12 +13,13 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from tests.build import cross, terms, walk_bars
-from wolbrin.core.engine.brief import Brief, Costs
+from wolbrin.core.engine.brief import Brief
 from wolbrin.core.engine.prepare import Prepared
 from wolbrin.core.engine.run import backtest
 from wolbrin.core.errors import UserError
 from wolbrin.core.market.activity import by_activity
 from wolbrin.core.market.bars import Bars, make_bars
+from wolbrin.core.market.costs import Costs
 from wolbrin.core.market.importing.files import pieces
 from wolbrin.core.market.importing.fit import fit_to_sessions
 from wolbrin.core.market.importing.guess import guess

@@ -13,9 +13,10 @@ from hypothesis import strategies as st
 
 from tests.build import cross, entry, num, price, row, terms, walk_bars
 from wolbrin.core.engine import codes as k
-from wolbrin.core.engine.brief import Brief, Costs
+from wolbrin.core.engine.brief import Brief
 from wolbrin.core.engine.run import backtest
 from wolbrin.core.market.bars import make_bars
+from wolbrin.core.market.costs import Costs
 from wolbrin.core.measures.catalogue import BY_KEY, MEASURES, measure
 from wolbrin.core.measures.drawdown import depth_below_peak, episodes
 from wolbrin.core.measures.facts import NS_A_DAY, Facts

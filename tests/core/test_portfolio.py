@@ -15,13 +15,14 @@ from pydantic import ValidationError
 from tests.build import cross, walk_bars
 from wolbrin.core.engine import codes as k
 from wolbrin.core.engine.account import Resize, Seat, run_account
-from wolbrin.core.engine.brief import Brief, Costs
+from wolbrin.core.engine.brief import Brief
 from wolbrin.core.engine.prepare import Prepared
 from wolbrin.core.engine.run import backtest
 from wolbrin.core.errors import UserError
 from wolbrin.core.export.portfolio_report import report_steps
 from wolbrin.core.export.steps import do_all
 from wolbrin.core.jobs import Engine
+from wolbrin.core.market.costs import Costs
 from wolbrin.core.market.terms import Margin
 from wolbrin.core.measures.catalogue import measure
 from wolbrin.core.measures.facts import Facts

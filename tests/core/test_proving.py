@@ -19,12 +19,13 @@ from tests.build import SHORT, cross, ind, num, row, walk_bars
 from wolbrin.core.batch.genomes import genome_of
 from wolbrin.core.batch.many import Many
 from wolbrin.core.batch.shifted import Shifting
-from wolbrin.core.engine.brief import Brief, Costs
+from wolbrin.core.engine.brief import Brief
 from wolbrin.core.engine.prepare import Prepared
 from wolbrin.core.engine.run import backtest
 from wolbrin.core.errors import UserError
 from wolbrin.core.jobs import Engine
 from wolbrin.core.market.bars import Span
+from wolbrin.core.market.costs import Costs
 from wolbrin.core.market.intervals import to_interval
 from wolbrin.core.measures.drawdown import episodes
 from wolbrin.core.proving.again import AgainGate, AgainSettings

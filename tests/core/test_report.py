@@ -16,7 +16,7 @@ import pytest
 from tests.build import cross, entry, ind, num, price, row, walk_bars
 from tests.core.test_engine_examples import FLAT, UP, bars_of, strategy
 from wolbrin.core.engine import codes as k
-from wolbrin.core.engine.brief import Brief, Costs
+from wolbrin.core.engine.brief import Brief
 from wolbrin.core.engine.ledger import ledger, order_log
 from wolbrin.core.engine.prepare import Prepared
 from wolbrin.core.engine.run import Run, backtest
@@ -26,6 +26,7 @@ from wolbrin.core.export.steps import do_all, export_job
 from wolbrin.core.export.tables import ledger_steps, measure_steps, measures_data, order_steps, table_steps
 from wolbrin.core.jobs import Engine, State
 from wolbrin.core.market.bars import Span
+from wolbrin.core.market.costs import Costs
 from wolbrin.core.measures.breakdown import WAYS, drawdown_list, groups, month_grid, side_facts
 from wolbrin.core.measures.catalogue import measure
 from wolbrin.core.measures.cautions import cautions, concentration

@@ -9,10 +9,11 @@ from hypothesis import HealthCheck, given, settings
 from tests.build import walk_bars
 from tests.core.ideas import ideas
 from wolbrin.core.engine import codes as k
-from wolbrin.core.engine.brief import Brief, Costs
+from wolbrin.core.engine.brief import Brief
 from wolbrin.core.engine.run import backtest
 from wolbrin.core.errors import UserError
 from wolbrin.core.indicators.columns import Columns
+from wolbrin.core.market.costs import Costs
 from wolbrin.core.rules.decide import LONG_IN, decide
 from wolbrin.core.rules.difference import differences
 from wolbrin.core.rules.evaluate import operand_column

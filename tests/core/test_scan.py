@@ -16,13 +16,14 @@ from tests.build import WORKDAYS, terms, walk_bars
 from tests.core.scan_markets import A_DAY, EDGES, NOISE, edge, found_edge, noise
 from wolbrin.core.bits import Words, pack
 from wolbrin.core.engine import codes as k
-from wolbrin.core.engine.brief import Brief, Costs
+from wolbrin.core.engine.brief import Brief
 from wolbrin.core.engine.prepare import Prepared
 from wolbrin.core.engine.run import backtest
 from wolbrin.core.errors import UserError
 from wolbrin.core.indicators.columns import Columns
 from wolbrin.core.jobs import Engine, State
 from wolbrin.core.market.bars import Span, make_bars
+from wolbrin.core.market.costs import Costs
 from wolbrin.core.market.terms import SessionRule
 from wolbrin.core.rules.model import Row
 from wolbrin.core.scan import scores

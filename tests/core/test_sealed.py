@@ -14,12 +14,13 @@ import pytest
 from statsmodels.stats.multitest import multipletests
 
 from tests.build import cross, discover_request, found_by, walk_bars
-from wolbrin.core.engine.brief import Brief, Costs
+from wolbrin.core.engine.brief import Brief
 from wolbrin.core.engine.run import backtest
 from wolbrin.core.errors import UserError
 from wolbrin.core.jobs import Engine
 from wolbrin.core.market.bars import Bars, Span, make_bars
 from wolbrin.core.market.contracts import Rule
+from wolbrin.core.market.costs import Costs
 from wolbrin.core.market.importing.layout import Layout
 from wolbrin.core.market.intervals import Interval
 from wolbrin.core.market.raw import Raw

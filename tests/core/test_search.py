@@ -14,11 +14,12 @@ from scipy import stats
 from tests.build import cross, entry, ind, num, price, row, walk_bars
 from wolbrin.core.batch.many import Many, days_of
 from wolbrin.core.batch.variants import Variants
-from wolbrin.core.engine.brief import Brief, Costs
+from wolbrin.core.engine.brief import Brief
 from wolbrin.core.engine.prepare import Prepared
 from wolbrin.core.engine.run import backtest
 from wolbrin.core.errors import UserError
 from wolbrin.core.market.bars import Span
+from wolbrin.core.market.costs import Costs
 from wolbrin.core.measures.catalogue import SUMMARY, measure
 from wolbrin.core.measures.facts import Facts
 from wolbrin.core.portfolio.combine import correlation

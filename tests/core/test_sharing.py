@@ -20,13 +20,14 @@ from tests.twin.slow import Entry, Reach, Setup
 from wolbrin.core.engine import codes as k
 from wolbrin.core.engine import kernel
 from wolbrin.core.engine.account import DailyLimit, Seat, run_account
-from wolbrin.core.engine.brief import Brief, Costs
+from wolbrin.core.engine.brief import Brief
 from wolbrin.core.engine.inputs import new_state
 from wolbrin.core.engine.lent import lend
 from wolbrin.core.engine.prepare import Prepared
 from wolbrin.core.engine.run import Run, backtest
 from wolbrin.core.engine.sharing import Kept, Member, Purse, Rules, Turns, share
 from wolbrin.core.errors import UserError
+from wolbrin.core.market.costs import Costs
 from wolbrin.core.market.terms import Margin
 from wolbrin.core.rules.dated import with_schedule
 from wolbrin.core.rules.model import Distance, Strategy

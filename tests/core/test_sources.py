@@ -13,12 +13,13 @@ import pytest
 
 from tests.build import cross, instants, terms, walk_bars
 from wolbrin.core.engine import codes as k
-from wolbrin.core.engine.brief import Brief, Costs
+from wolbrin.core.engine.brief import Brief
 from wolbrin.core.engine.prepare import Prepared
 from wolbrin.core.engine.run import backtest
 from wolbrin.core.errors import UserError
 from wolbrin.core.market.bars import Span, make_bars
 from wolbrin.core.market.contracts import Month, Rule, adjusted, join_months
+from wolbrin.core.market.costs import Costs
 from wolbrin.core.market.importing.files import pieces
 from wolbrin.core.market.importing.guess import guess
 from wolbrin.core.market.importing.layout import Layout, make_layout

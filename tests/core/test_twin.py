@@ -216,7 +216,7 @@ def entry_events(log: np.ndarray) -> list[tuple[str, int, int]]:
     """Events of entry orders as the twin records them."""
     names = ("placed", "filled", "skipped", "rejected")
     return [(k.EVENTS[e[k.L_EVENT]], int(e[k.L_SIDE]), int(e[k.L_BAR])) for e in log
-            if e[k.L_ORDER] < k.ORDER_EXIT and k.EVENTS[e[k.L_EVENT]] in names]
+            if e[k.L_ORDER] < k.ENTRIES_END and k.EVENTS[e[k.L_EVENT]] in names]
 
 
 def run_dated(first: Setup, later: dict[int, Setup]):

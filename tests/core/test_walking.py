@@ -18,13 +18,14 @@ from scipy import stats
 from tests.build import cross, walk_bars
 from tests.core.test_evidence import SETTINGS, fresh
 from wolbrin.core.engine import codes as k
-from wolbrin.core.engine.brief import Brief, Costs
+from wolbrin.core.engine.brief import Brief
 from wolbrin.core.engine.ledger import ledger
 from wolbrin.core.engine.prepare import Prepared
 from wolbrin.core.engine.run import Going, backtest
 from wolbrin.core.errors import UserError
 from wolbrin.core.jobs import Engine, State
 from wolbrin.core.market.bars import Bars, Span, day_of
+from wolbrin.core.market.costs import Costs
 from wolbrin.core.proving.gate import FALLS, NOT_ENOUGH, PASSES
 from wolbrin.core.proving.holdout import HoldoutGate
 from wolbrin.core.proving.walk import WalkGate, WalkSettings

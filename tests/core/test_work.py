@@ -20,7 +20,7 @@ from tests.build import SHORT, cross, entry, ind, num, price, row, terms, walk_b
 from wolbrin.core.bench.data import bench_bars, bench_strategy
 from wolbrin.core.bench.figures import Figure, page
 from wolbrin.core.engine import codes as k
-from wolbrin.core.engine.brief import Brief, Costs
+from wolbrin.core.engine.brief import Brief
 from wolbrin.core.engine.inputs import parameters
 from wolbrin.core.engine.orders import settle
 from wolbrin.core.engine.prepare import Prepared
@@ -29,6 +29,7 @@ from wolbrin.core.engine.run import backtest, money_of, plan_of
 from wolbrin.core.errors import EnvironmentTrouble, UserError
 from wolbrin.core.jobs import Engine, State
 from wolbrin.core.market.bars import Span
+from wolbrin.core.market.costs import Costs
 from wolbrin.core.market.intervals import to_interval
 from wolbrin.core.measures.catalogue import SUMMARY, measure
 from wolbrin.core.measures.facts import Facts

@@ -27,7 +27,7 @@ from wolbrin.cli.common import (
     write_out,
 )
 from wolbrin.cli.fitting import fit_again
-from wolbrin.core.engine.brief import Brief, Costs
+from wolbrin.core.engine.brief import Brief
 from wolbrin.core.engine.ledger import ledger, order_log
 from wolbrin.core.engine.prepare import Prepared
 from wolbrin.core.engine.record import assumed_words
@@ -36,6 +36,7 @@ from wolbrin.core.errors import UserError
 from wolbrin.core.export.exporters import exporter
 from wolbrin.core.faults import validated
 from wolbrin.core.market.bars import Bars, Span
+from wolbrin.core.market.costs import Costs
 from wolbrin.core.market.intervals import interval_words, to_interval
 from wolbrin.core.market.terms import load_terms
 from wolbrin.core.measures.catalogue import measure

@@ -8,9 +8,9 @@ from typing import Any
 
 from pydantic import ValidationError
 
-from wolbrin.core.engine.brief import Costs
 from wolbrin.core.errors import UserError
 from wolbrin.core.faults import explain
+from wolbrin.core.market.costs import Costs
 from wolbrin.core.portfolio.limits import Limits
 from wolbrin.core.portfolio.plan import LossLimit, Member, Plan
 from wolbrin.core.portfolio.weights import OWN, SCHEMES

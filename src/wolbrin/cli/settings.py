@@ -11,19 +11,24 @@ import typer
 from pydantic import ValidationError
 
 from wolbrin.cli.common import JSON, PROJECT, console, emit, error_console, finite, open_project, read_day, told
+from wolbrin.cli.facts import name_of, with_facts
 from wolbrin.cli.new import share_or_day
 from wolbrin.core.engine.record import assumed_words
 from wolbrin.core.errors import UserError
 from wolbrin.core.faults import explain
+from wolbrin.core.market.costs import cost_facts
+from wolbrin.core.market.declared import Declared, Fact
 from wolbrin.core.market.exchanges import exchange_zone
 from wolbrin.core.market.likely.terms_of import spoken_sessions
-from wolbrin.core.market.terms import ASSUMABLE, COST_TERMS, Terms
+from wolbrin.core.market.terms import ASSUMABLE, COST_TERMS, Terms, term_facts
 from wolbrin.core.store.project import Project
 from wolbrin.core.store.settings import Settings
 from wolbrin.core.work.terms_change import check_change, downstream
 
-COSTS = ("spread_ticks", "slippage_ticks", "per_contract", "percent", "minimum", "roll_ticks")
-SESSIONS_OF = 'Such as "Mon-Fri 09:00-17:00 Europe/Oslo", "none", "around the clock".'
+# Said in words of their own, below; sessions and holidays too.
+MARGIN = Declared(("margin",), Fact("margin", "", "money a contract, 1:30 on notional, or none", "--margin", term="margin"),
+                  str, None, True)
+QUOTE = "quote_currency"
 
 
 def _border(project: Project, wanted: float | dt.date) -> dt.date:
@@ -50,19 +55,36 @@ def _margin(text: str) -> dict[str, float | None]:
                         "Write money a contract such as 1200, or 1:30, or none.") from None
 
 
-def _terms(before: Terms, said: dict[str, Any], sessions: str | None, holidays: str | None, margin: str | None) -> Terms:
-    """Terms of a market with what was said. Raises UserError naming what cannot be."""
-    values = before.model_dump() | {k: v for k, v in said.items() if v is not None}
-    if sessions is not None:
-        rules, zone = spoken_sessions(sessions)
-        values |= {"sessions": [r.model_dump() for r in rules], "calendar": said.get("calendar") or ""}
-        values |= {"time_zone": zone} if zone else {}
-    if holidays is not None:
-        values["closed"] = () if holidays == "none" else tuple(d.strip() for d in holidays.split(",") if d.strip())
-    if margin is not None:
-        values["margin"] = _margin(margin)
-    if said.get("calendar"):
-        values["time_zone"] = said.get("time_zone") or exchange_zone(said["calendar"])
+def _options() -> list[Declared]:
+    """Costs first, then contract terms; what the costs name already is not asked twice."""
+    costs = list(cost_facts())
+    known = {d.fact.option for d in costs}
+    return [*costs, *(d for d in term_facts() if d.fact.option and d.fact.option not in known), MARGIN]
+
+
+def _terms(before: Terms, said: dict[str, Any]) -> Terms:
+    """Terms of a market with what was said, by field. Raises UserError naming what cannot be."""
+    values: dict[str, Any] = before.model_dump()
+    facts = {d.key: d for d in term_facts()}
+    for key, value in said.items():
+        if key == "sessions":
+            rules, zone = spoken_sessions(value)
+            values |= {"sessions": [r.model_dump() for r in rules], "calendar": said.get("calendar") or ""}
+            values |= {"time_zone": zone} if zone else {}
+        elif key == "closed":
+            values["closed"] = () if value == "none" else tuple(d.strip() for d in value.split(",") if d.strip())
+        elif key == "margin":
+            values["margin"] = _margin(value)
+        elif key == QUOTE:
+            values[QUOTE] = value.upper()
+        elif key == "calendar":
+            values["calendar"] = value
+            if value:
+                values["time_zone"] = exchange_zone(value)
+        else:
+            facts[key].put(values, value)
+    if said.get("time_zone"):
+        values["time_zone"] = said["time_zone"]
     try:
         return Terms.model_validate(values)
     except ValidationError as err:
@@ -70,7 +92,10 @@ def _terms(before: Terms, said: dict[str, Any], sessions: str | None, holidays: 
 
 
 def add(app: typer.Typer, demo: Callable[[], Path]) -> None:
+    options = _options()
+
     @app.command("set")
+    @with_facts(options, before="confirm")
     def set_(project: Path | None = PROJECT,
              first: str | None = typer.Option(None, "--training-first", help="First day of training."),
              until: str | None = typer.Option(None, "--training-last", help="Last day of training; none: up to the border."),
@@ -80,25 +105,8 @@ def add(app: typer.Typer, demo: Callable[[], Path]) -> None:
              capital: float | None = typer.Option(None, "--capital", callback=finite, help="Starting capital."),
              currency: str | None = typer.Option(None, "--currency", help="Of the account; with -m of the market's prices."),
              market: str | None = typer.Option(None, "--market", "-m", help="Whose terms and costs are set."),
-             spread: float | None = typer.Option(None, "--spread", callback=finite, help="Ticks, half at each fill."),
-             slippage: float | None = typer.Option(None, "--slippage", callback=finite, help="Ticks a market or stop fill."),
-             commission: float | None = typer.Option(None, "--commission", callback=finite, help="A contract and side."),
-             percent: float | None = typer.Option(None, "--percent", callback=finite,
-                                                  help="Commission, percent of notional a side."),
-             minimum: float | None = typer.Option(None, "--minimum", callback=finite, help="Least commission a side."),
-             roll: float | None = typer.Option(None, "--roll", callback=finite, help="Ticks for holding over a roll."),
-             worth: float | None = typer.Option(None, "--point-value", callback=finite, help="Money for 1.00 on a contract."),
-             tick: float | None = typer.Option(None, "--tick", callback=finite, help="Smallest price step."),
-             sessions: str | None = typer.Option(None, "--sessions", help=SESSIONS_OF),
-             zone: str | None = typer.Option(None, "--zone", help="Time zone of the sessions, such as Europe/Oslo."),
-             exchange: str | None = typer.Option(None, "--exchange", help="Sessions of a listed exchange, such as XOSL."),
-             holidays: str | None = typer.Option(None, "--holidays", help="Closed days: 12-25,2024-03-29, or none."),
-             margin: str | None = typer.Option(None, "--margin", help="Money a contract, 1:30 on notional, or none."),
-             lot: float | None = typer.Option(None, "--lot", callback=finite, help="Step of sizes."),
-             minimum_lot: float | None = typer.Option(None, "--minimum-lot", callback=finite, help="Smallest size."),
-             kind: str | None = typer.Option(None, "--kind", help="future, currency pair, index or other."),
              confirm: bool = typer.Option(False, "--confirm", help="The market's assumed terms are right as they stand."),
-             json: bool = JSON) -> None:
+             json: bool = JSON, **said_of: Any) -> None:
         """Change spans, the border, capital, currency, or a market's terms and costs; without options, show them."""
         with told():
             opened = open_project(project, demo)
@@ -114,11 +122,10 @@ def add(app: typer.Typer, demo: Callable[[], Path]) -> None:
                 changes["last"] = read_day(last, "last")
             account = currency.upper() if currency and market is None else None
             changes |= {k: v for k, v in (("capital", capital), ("currency", account)) if v is not None}
-            costs = {k: v for k, v in zip(COSTS, (spread, slippage, commission, percent, minimum, roll)) if v is not None}
-            own: dict[str, Any] = {"point_value": worth, "tick_size": tick, "time_zone": zone, "calendar": exchange,
-                                   "lot_step": lot, "minimum_lot": minimum_lot, "kind": kind,
-                                   "quote_currency": currency.upper() if currency and market else None}
-            contract = any(v is not None for v in (*own.values(), sessions, holidays, margin))
+            spoken = {d.key: said_of[name_of(d)] for d in options if said_of[name_of(d)] is not None}
+            costs = {d.key: spoken.pop(d.key) for d in cost_facts() if d.key in spoken}
+            own = spoken | ({QUOTE: currency} if currency and market else {})
+            contract = bool(own)
             if (costs or contract or confirm) and market is None:
                 raise UserError("terms and costs belong to a market", "--market", "Name one with -m.")
             said: tuple[str, ...] = ()
@@ -131,15 +138,14 @@ def add(app: typer.Typer, demo: Callable[[], Path]) -> None:
                 raise explain(err, "set") from None
             if contract:
                 before = opened.market(str(market)).terms
-                wanted = _terms(before, own, sessions, holidays, margin)
+                wanted = _terms(before, own)
                 found = downstream(opened, wanted)
                 for words in found.changes:  # said before anything changes
                     error_console.print(f"{market}, {words}.", markup=False)
                 check_change(wanted.code, found, spend)
                 said = found.changes
-                names = [n for n, there in (("point value", worth), ("quote currency", currency), ("margin", margin),
-                                            ("lots", lot), ("lots", minimum_lot)) if there is not None]
-                after = after.told(str(market), *names)
+                terms = {d.key: d.fact.term for d in (*term_facts(), MARGIN) if d.fact.term}
+                after = after.told(str(market), *(terms[key] for key in own if key in terms))
             if confirm:
                 after = after.told(str(market), *ASSUMABLE)
             if after != settings:
@@ -162,7 +168,5 @@ def add(app: typer.Typer, demo: Callable[[], Path]) -> None:
         for m in entries:
             c = after.costs_of(m.terms)
             assumed = f" ({assumed_words(after.assumed_of(m.code))})" if after.assumed_of(m.code) else ""
-            console.print(f"  {m.code}{assumed}: spread {c.spread_ticks:g} ticks, slippage {c.slippage_ticks:g}, commission "
-                          f"{c.per_contract:g} a contract and side, {c.percent:g}%, at least {c.minimum:g}; tick "
-                          f"{m.terms.tick_size:g}, point value {m.terms.point_value:g} {m.terms.quote_currency}",
-                          markup=False)
+            console.print(f"  {m.code}{assumed}: costs {c.words()}; tick {m.terms.tick_size:g}, point value "
+                          f"{m.terms.point_value:g} {m.terms.quote_currency}", markup=False)

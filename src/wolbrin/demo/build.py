@@ -6,7 +6,7 @@ import datetime as dt
 from collections.abc import Callable
 from pathlib import Path
 
-from wolbrin.core.engine.brief import Costs
+from wolbrin.core.market.costs import Costs
 from wolbrin.core.market.raw import Raw
 from wolbrin.core.rules.model import (
     Condition,

@@ -18,17 +18,18 @@ from PySide6.QtWidgets import (
     QWidget,
 )
 
+from wolbrin.app.facts import fact_spin, show, title_of, value_of
 from wolbrin.app.parts import Popup, button, day_in, label, link, pick_date, row, spin
 from wolbrin.app.session import Session
-from wolbrin.core.engine.brief import Costs
 from wolbrin.core.errors import UserError
 from wolbrin.core.faults import words_of
+from wolbrin.core.market.costs import Costs, cost_facts
 from wolbrin.core.market.intervals import Interval, interval_words
 from wolbrin.core.market.terms import COST_TERMS
 from wolbrin.core.measures.wording import number
 from wolbrin.core.rules.model import Strategy
 from wolbrin.core.rules.words import sizing_words
-from wolbrin.core.store.settings import CONTRACT_COSTS, OWN_COSTS, Settings, costs_told
+from wolbrin.core.store.settings import CONTRACT_COSTS, OWN_COSTS, Settings
 
 
 def day(date: dt.date) -> str:
@@ -46,15 +47,12 @@ def span_words(settings: Settings) -> str:
 
 def cost_words(costs: Costs) -> str:
     """Costs in a few words, such as "2.40 + 1 tick"."""
-    parts = []
-    if costs.per_contract:
-        parts.append(number(costs.per_contract, 2))
-    if costs.percent:
-        parts.append(f"{costs.percent:g}%")
+    short = {"per_contract": number(costs.per_contract, 2), "slippage_ticks": "", "spread_ticks": "", "minimum": ""}
+    parts = [short.get(d.key, d.fact.word.format(d.of(costs))) for d in cost_facts() if d.of(costs)]
     ticks = costs.slippage_ticks + costs.spread_ticks / 2
     if ticks:
         parts.append(f"{ticks:g} tick{'s' if ticks != 1 else ''}")
-    return " + ".join(parts) or "none"
+    return " + ".join(p for p in parts if p) or "none"
 
 
 class BriefLine(QWidget):
@@ -301,16 +299,12 @@ class BriefLine(QWidget):
         which = QComboBox()
         which.addItems([n or "contract terms" for n in names])
         which.setCurrentIndex(names.index(chosen) if chosen in names else 0)
-        rows = [("commission per side", "per_contract", spin(0, 0, 1e6)),
-                ("commission, % of notional", "percent", spin(0, 0, 100, 4, 0.001)),
-                ("least commission", "minimum", spin(0, 0, 1e6)),
-                ("spread, ticks", "spread_ticks", spin(0, 0, 1e5, 1)),
-                ("slippage, ticks a fill", "slippage_ticks", spin(0, 0, 1e5, 1))]
+        rows = [(d, fact_spin(d)) for d in cost_facts()]
 
         def fill() -> None:
             now = s.settings.costs_of(terms, names[which.currentIndex()])
-            for _, key, widget in rows:
-                widget.setValue(getattr(now, key))
+            for d, box in rows:
+                show(d, box, d.of(now))
 
         which.currentIndexChanged.connect(fill)
         fill()
@@ -318,21 +312,20 @@ class BriefLine(QWidget):
         def take() -> bool:
             name = names[which.currentIndex()]
             now = s.settings.costs_of(terms, name)
-            costs = now.model_copy(update={key: w.value() for _, key, w in rows})
+            costs = now.model_copy(update={d.key: value_of(d, box) for d, box in rows})
             every = {code: dict(sets) for code, sets in s.settings.cost_sets.items()}
             if costs != now:
                 name = name or OWN_COSTS
                 every.setdefault(s.market, {})[name] = costs
-                s.terms_are_told(s.market, *costs_told(now, costs))
+                s.terms_are_told(s.market, *now.told(costs))
             picked = {k: v for k, v in s.settings.cost_set.items() if k != s.market} | ({s.market: name} if name else {})
             return s.change_settings(cost_sets={c: {n: v.model_dump() for n, v in sets.items()} for c, sets in every.items()},
                                      cost_set=picked)
 
         self._form(anchor, f"Costs of {s.market}, {s.settings.currency}",
-                   [("cost set", which), *((n, w) for n, _, w in rows)], take,
+                   [("cost set", which), *((title_of(d), box) for d, box in rows)], take,
                    f"One tick on one contract is worth {number(terms.tick_value * terms.conversion_rate, 2)} "
-                   f"{s.settings.currency}. Half the spread is paid at each fill. Financing, rolls and more sets are in "
-                   "Markets, Terms.")
+                   f"{s.settings.currency}. Half the spread is paid at each fill. More sets are in Markets, Terms.")
 
     def _edit_capital(self, anchor: QToolButton) -> None:
         s = self._session

@@ -38,7 +38,8 @@ def track_of(history: Prepared, brief: Brief) -> tuple[Track, bool]:
     first, last = bars.range_of(brief.span)
     if brief.most_bars is not None:
         first = max(first, last - brief.most_bars)
-    financed = brief.costs.roll_ticks != 0.0 or any(brief.costs.financing(bars.terms))
+    costs = brief.on(bars.terms).paid
+    financed = costs.roll_ticks != 0.0 or any(costs.financing(bars.terms))
     nights = history.nights if financed else (NO_NIGHTS, NO_NIGHTS)
     rates = history.conversion
     fine = brief.fine and history.fine is not None
@@ -74,7 +75,7 @@ class Many:
     """
 
     def __init__(self, history: Prepared, brief: Brief, room: int | None = None) -> None:
-        self.history, self.brief = history, brief
+        self.history, self.brief = history, brief.on(history.bars.terms)
         self._room = room
         self._lock = Lock()
         self.pool = self.new_pool()

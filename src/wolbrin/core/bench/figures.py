@@ -22,12 +22,13 @@ from wolbrin.core.bench.scans import scan_figures
 from wolbrin.core.bench.shelf import shelf_figures
 from wolbrin.core.bench.trials import trial_figures
 from wolbrin.core.bench.walks import walk_figures
-from wolbrin.core.engine.brief import Brief, Costs
+from wolbrin.core.engine.brief import Brief
 from wolbrin.core.engine.ledger import ledger
 from wolbrin.core.engine.prepare import Prepared
 from wolbrin.core.engine.run import backtest
 from wolbrin.core.indicators.ta import talib
 from wolbrin.core.jobs import Engine, cores
+from wolbrin.core.market.costs import Costs
 from wolbrin.core.market.terms import Terms
 from wolbrin.core.rules.axes import Axis
 from wolbrin.core.rules.decide import decide

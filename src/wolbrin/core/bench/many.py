@@ -14,11 +14,12 @@ from wolbrin.core.batch.many import Many
 from wolbrin.core.batch.shifted import Shifting
 from wolbrin.core.bench.data import bench_bars, bench_strategy
 from wolbrin.core.bench.figure import Figure
-from wolbrin.core.engine.brief import Brief, Costs
+from wolbrin.core.engine.brief import Brief
 from wolbrin.core.engine.prepare import Prepared
 from wolbrin.core.engine.run import Going
 from wolbrin.core.jobs import Engine
 from wolbrin.core.market.bars import Span
+from wolbrin.core.market.costs import Costs
 from wolbrin.core.rehearsal.session import Rehearsal
 from wolbrin.core.rules.axes import Axis
 from wolbrin.core.search.importance import of_grid

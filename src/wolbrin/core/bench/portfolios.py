@@ -15,11 +15,12 @@ from wolbrin.core.bench.data import bench_strategy
 from wolbrin.core.bench.figure import Figure
 from wolbrin.core.bench.shelf import quickest
 from wolbrin.core.engine.account import Seat, run_account
-from wolbrin.core.engine.brief import Brief, Costs
+from wolbrin.core.engine.brief import Brief
 from wolbrin.core.engine.prepare import Prepared
 from wolbrin.core.engine.run import backtest
 from wolbrin.core.jobs import cores
 from wolbrin.core.market.bars import Bars, make_bars
+from wolbrin.core.market.costs import Costs
 from wolbrin.core.market.sessions import NS_A_MINUTE
 from wolbrin.core.market.terms import SessionRule, Terms
 from wolbrin.core.portfolio.choosing import Choice, Pool, Ready, joined, part_of_all

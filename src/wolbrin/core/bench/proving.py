@@ -11,10 +11,11 @@ import numpy as np
 
 from wolbrin.core.bench.data import bench_bars, bench_strategy
 from wolbrin.core.bench.figure import Figure
-from wolbrin.core.engine.brief import Brief, Costs
+from wolbrin.core.engine.brief import Brief
 from wolbrin.core.engine.prepare import Prepared
 from wolbrin.core.engine.run import backtest
 from wolbrin.core.jobs import Engine
+from wolbrin.core.market.costs import Costs
 from wolbrin.core.proving.monte_carlo import simulate_paths
 from wolbrin.core.search.limits import Limits
 from wolbrin.core.search.objective import Floor

@@ -10,8 +10,8 @@ import numpy as np
 
 from wolbrin.core.bench.data import bench_bars, bench_strategy
 from wolbrin.core.bench.figure import Figure
-from wolbrin.core.engine.brief import Costs
 from wolbrin.core.jobs import Engine
+from wolbrin.core.market.costs import Costs
 from wolbrin.core.rules.axes import Axis
 from wolbrin.core.rules.numbers import tunables
 from wolbrin.core.search.folds import Length

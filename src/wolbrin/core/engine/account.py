@@ -14,7 +14,7 @@ from wolbrin.core.engine.brief import Brief
 from wolbrin.core.engine.inputs import Floats, Ints
 from wolbrin.core.engine.lent import lend
 from wolbrin.core.engine.prepare import Prepared
-from wolbrin.core.engine.run import Going, Run
+from wolbrin.core.engine.run import EVENTS_A_BAR, Going, Run
 from wolbrin.core.engine.sharing import Kept, Purse, Rules, Turns, share
 from wolbrin.core.errors import UserError
 from wolbrin.core.market.sessions import NS_A_DAY
@@ -107,10 +107,9 @@ def run_account(seats: Sequence[Seat], capital: float, zone: str = "UTC", limit:
         for going, seat, log in zip(goings, seats, logs):
             going.share(seat.weight, log)
         made = _walk(seats, goings, capital, zone, limit, resize)
-        short = [int(g.state.s[k.S_LOGGED]) > len(g.books.log) for g in goings]
-        if not any(short):
+        if not any(g.log_cut for g in goings):
             return made
-        logs = [int(g.state.s[k.S_LOGGED]) for g in goings]  # now the room is known
+        logs = [int(g.state.s[k.S_LOGGED]) + EVENTS_A_BAR for g in goings]  # now the room is known
 
 
 def _check(seats: Sequence[Seat], capital: float, limit: DailyLimit | None) -> None:
@@ -217,6 +216,7 @@ def _walk(seats: Sequence[Seat], goings: Sequence[Going], capital: float, zone: 
         first = stop
     runs = []
     for going in goings:
+        going.look_at_log()
         going.advance(going.size)  # bars on which nothing was asked
         runs.append(going.so_far())
     return AccountRun(tuple(seats), float(capital), tuple(runs), instants, kept.mark, kept.margin, kept.held,

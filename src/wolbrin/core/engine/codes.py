@@ -85,8 +85,11 @@ LONG_ROW, SHORT_ROW, MARKET_ROW, SPARE_ROW = range(4)  # the last holds what an 
 # Order log.
 EVENTS = ("placed", "moved", "filled", "cancelled", "expired", "rejected", "skipped")
 PLACED, MOVED, FILLED, CANCELLED, EXPIRED, REJECTED, SKIPPED = range(len(EVENTS))
-ORDERS = ("market entry", "stop entry", "limit entry", "exit", "stop", "target", "trail", "break even")
-ORDER_EXIT, ORDER_STOP, ORDER_TARGET, ORDER_TRAIL, ORDER_EVEN = 3, 4, 5, 6, 7
+# Kinds of entry have the codes of ENTRY and room for more below ENTRIES_END; what leaves or protects a position stands above.
+ENTRIES_END = 16
+ORDER_EXIT, ORDER_STOP, ORDER_TARGET, ORDER_TRAIL, ORDER_EVEN = range(ENTRIES_END, ENTRIES_END + 5)
+_ENTRY_ORDERS = tuple(f"{kind} entry" for kind in ENTRY)
+ORDERS = (*_ENTRY_ORDERS, *[""] * (ENTRIES_END - len(_ENTRY_ORDERS)), "exit", "stop", "target", "trail", "break even")
 WHY = (*REASONS, "signal", "replaced", "other side filled", "trade over", "session ended", "its bars have passed",
        "a needed value is missing", "below the smallest lot", "margin above equity", "level beyond entry",
        "entries per date", "no conversion rate yet", "no notional", "with the entry", "account")

@@ -41,7 +41,7 @@ def order_log(run: Run) -> dict[str, NDArray[np.generic]]:
     price = _level(run, log[:, k.L_PRICE])
     trade = log[:, k.L_TRADE] + 1
     # An entry order belongs to a trade only if it was the one filled.
-    own = np.isin(log[:, k.L_ORDER], (k.BY_MARKET, k.BY_STOP, k.BY_LIMIT))
+    own = log[:, k.L_ORDER] < k.ENTRIES_END
     number_of = dict(zip(trades[:, k.T_ORDER].tolist(), range(1, len(trades) + 1)))
     trade[own] = [number_of.get(n, 0) for n in log[own, k.L_NUMBER].tolist()]
     trade[trade > len(trades)] = 0

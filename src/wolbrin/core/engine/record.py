@@ -10,18 +10,21 @@ from typing import Any
 
 from pydantic import Field, ValidationError
 
-from wolbrin.core.engine.brief import Brief, Costs, Role
+from wolbrin.core.engine.brief import Brief, Role
 from wolbrin.core.errors import UserError
 from wolbrin.core.faults import explain
 from wolbrin.core.indicators.columns import Columns
 from wolbrin.core.market.bars import Span
+from wolbrin.core.market.costs import FREE, Costs
+from wolbrin.core.market.declared import at_default
 from wolbrin.core.market.intervals import interval_words
-from wolbrin.core.market.terms import ASSUMABLE, COST_TERMS
+from wolbrin.core.market.terms import ASSUMABLE, COST_TERMS, Terms
 from wolbrin.core.models import Model
 from wolbrin.core.rules.model import Strategy
 
 RECORD_VERSION = 1
 NOT_RECORDED = "brief not recorded"
+RATE = "conversion rate"
 
 
 class Record(Model):
@@ -33,6 +36,8 @@ class Record(Model):
     tried: parameter sets, draws and trial cells among which this one could be chosen, on this market in this project.
     answers: what somebody said of other markets that go before this one by more than any market does, by market.
     assumed: terms on which the money rests although nobody has set them and no file shows them.
+    charged: what the contract terms charge beside `costs`, by name: financing long and short in ticks a night where the costs
+    leave it to them, and the conversion rate where it is fixed and not 1. The history's hash holds these, the key does not.
     note: why a stored record could not be read; such a one is of version 0.
     """
 
@@ -59,6 +64,7 @@ class Record(Model):
     tried: int = Field(1, ge=0)
     answers: dict[str, str] = {}
     assumed: tuple[str, ...] = ()
+    charged: dict[str, float] = {}
     note: str = ""
 
     @property
@@ -70,8 +76,10 @@ class Record(Model):
     def key(self) -> str:
         """Digest of all that decides the result's bits; how many were tried does not."""
         # Answers came later, and do not count while there are none, so that evidence gathered before stays.
-        left_out = {"tried", "note", "assumed"} | (set() if self.answers else {"answers"})
-        text = json.dumps(self.model_dump(mode="json", exclude=left_out), sort_keys=True)
+        left_out: set[str] = {"tried", "note", "assumed", "charged"} | (set() if self.answers else {"answers"})
+        data = self.model_dump(mode="json", exclude=left_out)
+        data["costs"] = {k: v for k, v in data["costs"].items() if k not in at_default(self.costs)}
+        text = json.dumps(data, sort_keys=True)
         return hashlib.sha256(text.encode()).hexdigest()[:24]
 
     @property
@@ -88,14 +96,13 @@ class Record(Model):
         """The brief in one line, as it stands under a result."""
         if not self.whole:
             return self.note or NOT_RECORDED
-        c = self.costs
-        parts = [text for there, text in (
-            (c.per_contract, f"{c.per_contract:.2f} a side"), (c.percent, f"{c.percent:g}%"),
-            (c.slippage_ticks, f"slippage {c.slippage_ticks:g}"), (c.spread_ticks, f"spread {c.spread_ticks:g}")) if there]
-        costs = " + ".join(parts) or "none"
+        rate = self.charged.get(RATE)
+        beside = " + ".join(f"{what} {value:g} of the terms" for what, value in self.charged.items() if what != RATE)
+        costs = " + ".join(part for part in ("" if self.costs.free else self.costs.words(), beside) if part)
+        paid = (f"costs {costs}" if costs else FREE) + (f", converted at {rate:g}" if rate else "")
         guessed = assumed_words(self.assumed or (COST_TERMS if self.costs_assumed else ()))
         source = f" ({self.source})" if self.source else ""
-        return (f"{self.market}{source} {interval_words(self.interval)}, {self.role} {self.span}, costs {costs}, capital "
+        return (f"{self.market}{source} {interval_words(self.interval)}, {self.role} {self.span}, {paid}, capital "
                 f"{self.capital:,.0f}, history {self.history[:8]}, rules {self.strategy[:8]}, {self.tried:,} "
                 f"tried" + (f"; {guessed}" if guessed else "")
                 + "".join(f"; {m} leads: {said}" for m, said in self.answers.items()))
@@ -118,6 +125,15 @@ class Record(Model):
             return cls.model_validate(data)
         except ValidationError as err:
             raise explain(err, where) from None
+
+
+def charged_by(terms: Terms, costs: Costs) -> dict[str, float]:
+    """What contract terms charge beside the costs, see `Record.charged`."""
+    own = {"financing long": (costs.financing_long, terms.financing.long),
+           "financing short": (costs.financing_short, terms.financing.short)}
+    found = {name: rate for name, (said, rate) in own.items() if said is None and rate}
+    fixed = terms.conversion_rate != 1.0 and not terms.conversion_market
+    return found | ({RATE: terms.conversion_rate} if fixed else {})
 
 
 def assumed_words(assumed: tuple[str, ...]) -> str:

@@ -29,7 +29,7 @@ from wolbrin.core.engine.inputs import (
 )
 from wolbrin.core.engine.kernel import advance, begin, finish, simulate
 from wolbrin.core.engine.prepare import FineBars, Prepared, as_prepared
-from wolbrin.core.engine.record import Record, markets_in, others_read, own_read
+from wolbrin.core.engine.record import Record, charged_by, markets_in, others_read, own_read
 from wolbrin.core.engine.sharing import Member
 from wolbrin.core.engine.version import engine_version
 from wolbrin.core.errors import Door, UserError
@@ -169,6 +169,7 @@ def record_of(ready: Prepared, strategy: Strategy | None, brief: Brief, *, tried
     rules: what stands for the strategy's hash then, such as the digest of the limits it is drawn under.
     """
     terms = ready.bars.terms
+    brief = brief.on(terms)
     histories = others_read(strategy, ready.columns) if strategy is not None else {}
     rates = ready.rates() if terms.conversion_market else None
     if rates is not None:
@@ -182,10 +183,10 @@ def record_of(ready: Prepared, strategy: Strategy | None, brief: Brief, *, tried
     return Record(engine=engine_version(), market=terms.code, source=ready.source, interval=ready.bars.interval,
                   history=ready.bars.hash, histories=histories, own_indicators=own_read(strategy) if strategy else {},
                   strategy=strategy_hash(strategy) if strategy is not None else rules, first=brief.span.first,
-                  last=brief.span.last, role=brief.role, costs=brief.costs, costs_assumed=brief.costs_assumed,
+                  last=brief.span.last, role=brief.role, costs=brief.paid, costs_assumed=brief.costs_assumed,
                   assumed=brief.assumed,
                   capital=brief.capital, most_bars=brief.most_bars, fine_fills=fine, seeds=seeds, tried=tried,
-                  answers=answers, **traded)
+                  answers=answers, charged=charged_by(terms, brief.paid), **traded)
 
 
 def check(bars: Bars, strategy: Strategy, brief: Brief) -> None:
@@ -234,7 +235,7 @@ def plan_of(strategy: Strategy, terms: Terms) -> Plan:
 
 def money_of(terms: Terms, brief: Brief) -> Money:
     """The account's and the market's scalars as the kernel takes them."""
-    costs = brief.costs
+    costs = brief.on(terms).paid
     return Money(brief.capital, terms.tick_value, costs.spread_ticks, costs.slippage_ticks, costs.per_contract,
                  costs.percent, costs.minimum, *costs.financing(terms), terms.margin.per_contract or 0.0,
                  terms.margin.leverage or 0.0, costs.roll_ticks)
@@ -274,6 +275,7 @@ class Going:
         steps = steps_of(strategy)
         for step in steps:
             check(ready.bars, step.strategy or strategy, brief)
+        brief = brief.on(terms)
         self.strategy, self.brief, self._detail = strategy, brief, detail
         self._deciding = Deciding(ready, steps, undated(strategy), decisions)
         first, last = ready.bars.range_of(brief.span)
@@ -285,7 +287,7 @@ class Going:
         self._deciding.at = self._deciding.step_at(self.first)
         self._xs = np.stack([parameters(plan_of(self._deciding.strategy(step), terms), money_of(terms, brief))
                              for step in range(len(steps))])
-        self.state = new_state()
+        self.state, self.log_cut = new_state(), False
         self._take(ready, max(last, self.first))
         self.books = self._room(NO_BOOKS)
         begin(self._xs, self.state, self.books)
@@ -296,7 +298,7 @@ class Going:
         bars, brief, first = ready.bars, self.brief, self.first
         part = slice(first, last)
         self.ready, self.size = ready, last - first
-        financed = brief.costs.roll_ticks != 0.0 or any(brief.costs.financing(bars.terms))
+        financed = brief.paid.roll_ticks != 0.0 or any(brief.paid.financing(bars.terms))
         nights = ready.nights if financed else (NO_NIGHTS, NO_NIGHTS)
         rates = ready.conversion
         self._fine = ready.fine if brief.fine else None
@@ -315,6 +317,7 @@ class Going:
     def _room(self, old: Books, log: int = 0, spare: int = 0) -> Books:
         """Books with room for every trade and bar: each trade needs an entry signal of its own, and one row more holds the
         position that is open; and room for so many more. What stands in the old ones is kept."""
+        self.look_at_log(old)
         log = max(log, 8 * len(self._wanted.entries) + 64) if self._detail else 0
         trades = int(self.state.s[k.S_DONE]) + len(self._wanted.entries) + int(self._deciding.at > 0)
         made = books(max(trades, len(old.trades_i) - 2) + spare // 8, max(self.size, len(old.net)) + spare,
@@ -322,6 +325,12 @@ class Going:
         for new, before in zip(made, old):
             new[:len(before)] = before  # type: ignore[arg-type, index]
         return made
+
+    def look_at_log(self, books: Books | None = None) -> None:
+        """Whether the log may have been too short for what was walked so far (`log_cut`). The bar of an account's ruin takes
+        back what it logged, so a log may have been full although its count is lower by now."""
+        room = len((self.books if books is None else books).log)
+        self.log_cut = self.log_cut or (self._detail and int(self.state.s[k.S_LOGGED]) > max(room - EVENTS_A_BAR, 0))
 
     def _renew(self) -> None:
         """What the step wants that decides now, with the exits of positions and orders of earlier ones."""
@@ -410,7 +419,7 @@ class Going:
         """The run as it would be if the data ended at the last bar walked. shown: the history up to there."""
         s, purse, counts, wi, wf = self.state
         state = State(s.copy(), purse.copy(), counts.copy(), wi.copy(), wf.copy())
-        kept = self._room(self.books)
+        kept = self._room(self.books, int(s[k.S_LOGGED]) + EVENTS_A_BAR if self._detail else 0)  # ending it logs more
         finish(self._tape, self._clock, self._xs, state, kept)
         return self._outcome(state, kept, shown or self.ready)
 

@@ -23,7 +23,7 @@ X_TRAIL_UNIT, X_EVEN_UNIT, NONE = k.X_TRAIL_UNIT, k.X_EVEN_UNIT, k.NONE
 S_LOGGED = k.S_LOGGED
 (L_EVENT, L_ORDER, L_BAR, L_AT, L_WHY) = (k.L_EVENT, k.L_ORDER, k.L_BAR, k.L_AT, k.L_WHY)
 PLACED, REJECTED, SKIPPED, CANCELLED = k.PLACED, k.REJECTED, k.SKIPPED, k.CANCELLED
-W_REPLACED, ORDER_EXIT = k.W_REPLACED, k.ORDER_EXIT
+W_REPLACED, ENTRIES_END = k.W_REPLACED, k.ENTRIES_END
 P_CASH, P_MARK, P_OTHERS, P_USED = k.P_CASH, k.P_MARK, k.P_OTHERS, k.P_USED
 S_DONE, S_BAR, S_PENDING, S_BARRED, S_TAIL = k.S_DONE, k.S_BAR, k.S_PENDING, k.S_BARRED, k.S_TAIL
 NOTHING, RUIN, LIMIT, END_OF_DATA, AT_CLOSE = k.NOTHING, k.RUIN, k.LIMIT, k.END_OF_DATA, k.AT_CLOSE
@@ -133,7 +133,7 @@ def take_back(one: Member, i: int) -> None:
         if wi[row, O_SIDE] != 0 and wi[row, O_DECISION] == i:
             wi[row, O_SIDE] = 0
     at = min(s[S_LOGGED], len(log)) - 1
-    while at >= 0 and log[at, L_BAR] == i and log[at, L_AT] == AT_CLOSE and log[at, L_ORDER] < ORDER_EXIT:
+    while at >= 0 and log[at, L_BAR] == i and log[at, L_AT] == AT_CLOSE and log[at, L_ORDER] < ENTRIES_END:
         event = log[at, L_EVENT]
         if event == CANCELLED and log[at, L_WHY] == W_REPLACED:
             log[at, L_WHY] = RUIN

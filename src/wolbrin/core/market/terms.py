@@ -6,12 +6,13 @@ import datetime as dt
 import re
 from fractions import Fraction
 from pathlib import Path
-from typing import Any, Literal
+from typing import Annotated, Any, Literal
 from zoneinfo import ZoneInfo, ZoneInfoNotFoundError
 
 from pydantic import Field, ValidationError, field_validator, model_validator
 
 from wolbrin.core.faults import explain
+from wolbrin.core.market.declared import Declared, Fact, at_default, declared
 from wolbrin.core.models import Model, Name, read_json
 
 CLOSED_DAY = re.compile(r"^(?:\d{4}-)?\d{2}-\d{2}$")
@@ -74,18 +75,23 @@ class SessionRule(Model):
 class Commission(Model):
     """Charged per side, in account currency."""
 
-    per_contract: float = Field(0.0, ge=0)
-    percent: float = Field(0.0, ge=0, description="percent of notional per side")
-    minimum: float = Field(0.0, ge=0, description="least charge per side")
+    per_contract: Annotated[float, Fact("commission", "account money", "a contract and side", term="commission")] = Field(
+        0.0, ge=0)
+    percent: Annotated[float, Fact("commission, % of notional", "% of notional", "a side", term="commission")] = Field(
+        0.0, ge=0)
+    minimum: Annotated[float, Fact("least commission", "account money", "least charge a side", term="commission")] = Field(
+        0.0, ge=0)
 
 
 class Financing(Model):
     """Ticks per night per contract, signed as brokers quote them: negative is paid by the holder."""
 
-    long: float = 0.0
-    short: float = 0.0
-    time: str = "17:00"
-    triple: Weekday = "Wed"
+    long: Annotated[float, Fact("financing long", "ticks a night", "of a contract held long, negative is paid")] = 0.0
+    short: Annotated[float, Fact("financing short", "ticks a night", "of a contract held short, negative is paid")] = 0.0
+    time: Annotated[str, Fact("nights", "time of day", "when a night of financing begins, in the market's time zone",
+                              "--rollover", hint="exchange time, three on")] = "17:00"
+    triple: Annotated[Weekday, Fact("triple night", "weekday", "whose night counts three times", "--triple-night",
+                                    beside=True)] = "Wed"
 
     @field_validator("time")
     @classmethod
@@ -101,8 +107,11 @@ class Financing(Model):
 class Margin(Model):
     """Either money per contract (account currency) or leverage on notional; both empty means no margin check."""
 
-    per_contract: float | None = Field(None, gt=0)
-    leverage: float | None = Field(None, gt=0)
+    per_contract: Annotated[float | None, Fact(
+        "margin", "account money", "a contract; or by leverage, or neither for no check", term="margin",
+        hint="a contract, or 1 :")] = Field(None, gt=0)
+    leverage: Annotated[float | None, Fact("leverage", "", "of notional: 30 for 1:30", term="margin", beside=True)] = Field(
+        None, gt=0)
 
     @model_validator(mode="after")
     def _one(self) -> Margin:
@@ -120,27 +129,46 @@ class Terms(Model):
 
     format: Literal["wolbrin.market"] = "wolbrin.market"
     version: Literal[1, 2] = 2
-    code: str = Field(min_length=1, max_length=24, pattern=r"^[A-Za-z0-9._-]+$")
-    name: Name = ""
-    kind: Literal["future", "currency pair", "index", "other"] = "future"
-    tick_size: float = Field(gt=0)
-    point_value: float = Field(gt=0, description="quote money for a move of 1.00 on one contract")
-    quote_currency: str = "EUR"
-    conversion_rate: float = Field(1.0, gt=0, description="account money for one unit of quote money")
-    conversion_market: str = Field("", max_length=24, description="market whose last close is that rate, instead")
-    conversion_inverse: bool = Field(False, description="that market quotes quote money for one unit of account money")
-    lot_step: float = Field(1.0, gt=0)
-    minimum_lot: float = Field(1.0, gt=0)
-    spread_ticks: float = Field(0.0, ge=0)
-    slippage_ticks: float = Field(0.0, ge=0)
+    code: Annotated[str, Fact("code", "", "letters, digits, dots, hyphens")] = Field(
+        min_length=1, max_length=24, pattern=r"^[A-Za-z0-9._-]+$")
+    name: Annotated[Name, Fact("name", "", "of the market in full", "--name")] = ""
+    kind: Annotated[Literal["future", "currency pair", "index", "other"], Fact(
+        "kind", "", "future, currency pair, index or other", "--kind")] = "future"
+    tick_size: Annotated[float, Fact("tick size", "price", "smallest price step, as an exact decimal", "--tick",
+                                     hint="smallest price step")] = Field(gt=0)
+    point_value: Annotated[float, Fact(
+        "point value", "quote money", "for a move of 1.00 on one contract; of a currency pair the lot", "--point-value",
+        term="point value", hint="quote money for 1.00")] = Field(gt=0)
+    quote_currency: Annotated[str, Fact("quote currency", "", "in which prices are quoted", term="quote currency",
+                                        hint="1 unit is")] = "EUR"
+    conversion_rate: Annotated[float, Fact("conversion rate", "account money", "for one unit of quote money, fixed",
+                                           "--conversion-rate", hint="account money", beside=True)] = Field(1.0, gt=0)
+    conversion_market: Annotated[str, Fact("converted at", "", "code of a market whose last close is that rate",
+                                           "--conversion-market")] = Field("", max_length=24)
+    conversion_inverse: Annotated[bool, Fact("inverse", "", "that market quotes quote money for one unit of account money",
+                                             "--conversion-inverse/--conversion-direct", beside=True)] = False
+    lot_step: Annotated[float, Fact("lot step", "contracts", "quantities are rounded down to it", "--lot",
+                                    term="lots")] = Field(1.0, gt=0)
+    minimum_lot: Annotated[float, Fact("smallest quantity", "contracts", "below it entries are refused", "--minimum-lot",
+                                       term="lots")] = Field(1.0, gt=0)
+    spread_ticks: Annotated[float, Fact("spread", "ticks", "the whole spread; half is paid at each fill",
+                                        term="spread")] = Field(0.0, ge=0)
+    slippage_ticks: Annotated[float, Fact("slippage", "ticks", "paid at each market or stop fill",
+                                          term="slippage")] = Field(0.0, ge=0)
     commission: Commission = Commission()
     financing: Financing = Financing()
     margin: Margin = Margin()
-    time_zone: str = "UTC"
-    sessions: tuple[SessionRule, ...] = ()
-    calendar: str = Field("", max_length=24, description="code of a listed exchange (ISO 10383), or empty")
-    closed: tuple[str, ...] = Field((), max_length=2000)
-    price_digits: int | None = Field(None, ge=0, le=10, description="decimals shown; from the tick when absent")
+    time_zone: Annotated[str, Fact("time zone", "", "of the tz database; sessions and nights are in it", "--zone")] = "UTC"
+    sessions: Annotated[tuple[SessionRule, ...], Fact(
+        "weekly sessions", "", "Mon-Fri 09:00-17:00 Europe/Oslo, around the clock, or none; days are those of the open, a "
+        "close at or before it crosses midnight",
+        "--sessions")] = ()
+    calendar: Annotated[str, Fact("exchange", "", "code of a listed exchange (ISO 10383) whose opens, closes and "
+                                  "holidays replace the sessions", "--exchange")] = Field("", max_length=24)
+    closed: Annotated[tuple[str, ...], Fact("closed days", "", "without trading: 12-25 every year, 2024-03-29 once, or none",
+                                            "--holidays")] = Field((), max_length=2000)
+    price_digits: Annotated[int | None, Fact("price decimals", "decimals", "shown; as the tick needs when absent",
+                                             "--price-decimals", hint="empty: as the tick needs")] = Field(None, ge=0, le=10)
 
     @model_validator(mode="before")
     @classmethod
@@ -197,7 +225,7 @@ class Terms(Model):
 
     def identity(self) -> str:
         """The terms as text for hashes; fields that came later do not count while they stand at their defaults."""
-        later = {"conversion_market", "conversion_inverse"} if not self.conversion_market else set()
+        later = at_default(self) | ({"conversion_market", "conversion_inverse"} if not self.conversion_market else set())
         return self.model_dump_json(exclude=later)
 
     @property
@@ -232,10 +260,13 @@ class Terms(Model):
 
 def terms_told(before: Terms, after: Terms) -> tuple[str, ...]:
     """Which of ASSUMABLE differ between two states of a market's terms: somebody has said them."""
-    fields = {"point value": ("point_value",), "quote currency": ("quote_currency",), "lots": ("lot_step", "minimum_lot"),
-              "margin": ("margin",), "spread": ("spread_ticks",), "slippage": ("slippage_ticks",),
-              "commission": ("commission",)}
-    return tuple(name for name in ASSUMABLE if any(getattr(before, f) != getattr(after, f) for f in fields[name]))
+    told = {d.fact.term for d in term_facts() if d.of(before) != d.of(after)}
+    return tuple(name for name in ASSUMABLE if name in told)
+
+
+def term_facts() -> tuple[Declared, ...]:
+    """The declared list of contract terms, those of commission, financing and margin in their places."""
+    return declared(Terms)
 
 
 def load_terms(path: Path) -> Terms:

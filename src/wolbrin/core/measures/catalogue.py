@@ -11,7 +11,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from wolbrin.core.engine import codes as k
-from wolbrin.core.engine.brief import Costs
+from wolbrin.core.market.costs import Costs
 from wolbrin.core.market.sessions import rollovers
 from wolbrin.core.measures import sums
 from wolbrin.core.measures.drift import above_drift
@@ -121,7 +121,7 @@ def buy_and_hold(f: Facts) -> float:
     run = f.run
     if run is None or run.last <= run.first:
         return NAN
-    bars, costs, terms = run.bars, run.brief.costs, run.bars.terms
+    bars, costs, terms = run.bars, run.brief.paid, run.bars.terms
     first, last = int(bars.o[run.first]), int(bars.c[run.last - 1])
     tick = run.tick_value
     # Percent commission goes by the rate at its fill, the result by the rate at the end.

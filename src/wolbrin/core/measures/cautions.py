@@ -105,7 +105,7 @@ def cautions(run: Run) -> list[Caution]:
     count, share = concentration(run)
     if count and n >= 20 and count <= max(1, 0.05 * n) and share >= FEW_MAKE_MOST:
         say("few trades", f"{number(share)}% of the profit comes from {number(count)} of {number(n)} trades.", "breakdown")
-    if _overnight(run) and not any(run.brief.costs.financing(run.bars.terms)):
+    if _overnight(run) and not any(run.brief.paid.financing(run.bars.terms)):
         say("financing", f"{number(_overnight(run))} trades were held over the end of a session, and no financing is set.",
             "costs")
     if run.counts["late"]:

@@ -64,7 +64,7 @@ def what_if(run: Run, points: int = 60) -> WhatIf:
     top = float(max(np.percentile(worst, 95), np.percentile(best, 95), 1.0))
     ticks = np.unique(np.maximum(1.0, np.round(np.linspace(top / points, top, points))))
     costs = run.trades_f[:, k.F_GROSS] - run.profits
-    slip = run.brief.costs.slippage_ticks * run.unit
+    slip = run.brief.paid.slippage_ticks * run.unit
     by_target = t[:, k.T_REASON] == k.TARGET
     stopped_costs = costs + slip * by_target
     spared_costs = costs - slip * ~by_target

@@ -11,8 +11,8 @@ from numpy.typing import NDArray
 from pydantic import Field, field_validator, model_validator
 
 from wolbrin.core.engine.account import DailyLimit, Resize
-from wolbrin.core.engine.brief import Costs
 from wolbrin.core.errors import UserError
+from wolbrin.core.market.costs import Costs
 from wolbrin.core.market.terms import known_zone
 from wolbrin.core.models import Model, Name
 from wolbrin.core.portfolio.limits import Limits

@@ -17,6 +17,7 @@ from wolbrin.core.engine.brief import Brief
 from wolbrin.core.engine.prepare import Prepared
 from wolbrin.core.engine.run import Run, backtest
 from wolbrin.core.market.bars import Span
+from wolbrin.core.market.costs import Costs
 from wolbrin.core.measures.wording import number
 from wolbrin.core.models import Model
 from wolbrin.core.rules.model import Strategy
@@ -79,6 +80,11 @@ class Case:
     def run(self) -> Run:
         """The training run, which several gates read."""
         return backtest(self.history, self.strategy, self.brief, detail=False)
+
+    @property
+    def costs(self) -> Costs:
+        """What its brief charges."""
+        return self.brief.on(self.history.bars.terms).paid
 
     @cached_property
     def many(self) -> Many:

@@ -11,8 +11,9 @@ from pydantic import Field
 from wolbrin.core.batch.genomes import runs_alone
 from wolbrin.core.batch.shifted import Shifting
 from wolbrin.core.engine import codes as k
-from wolbrin.core.engine.brief import Brief, Costs
+from wolbrin.core.engine.brief import Brief
 from wolbrin.core.engine.run import backtest
+from wolbrin.core.market.costs import Costs
 from wolbrin.core.measures.costs import waterfall
 from wolbrin.core.measures.wording import number
 from wolbrin.core.models import Model
@@ -55,7 +56,7 @@ class StressGate(Gate):
         return f"{paid}, breaks even at {number(level, 1)} times costs" if math.isfinite(level) else paid
 
     def judge(self, case: Case) -> Outcome:
-        o, run, costs = self.options, case.run, case.brief.costs
+        o, run, costs = self.options, case.run, case.costs
         if not len(run):
             return self.unsure(case, "There is no trade to stress.", {"break_even": math.nan})
 
@@ -79,7 +80,7 @@ class StressGate(Gate):
         return self._decide(case, figures, nets[1.0], table)
 
     def _decide(self, case: Case, f: dict[str, float], net: float, tables: dict[str, dict[str, np.ndarray]]) -> Outcome:
-        o, free = self.options, case.brief.costs.scaled(0.0) == case.brief.costs
+        o, free = self.options, case.costs.scaled(0.0) == case.costs
         free = free or not math.isfinite(f["break_even"])
         level = "" if free else f"; breaks even at {number(f['break_even'], 1)} times costs"
         trip = f["round_trip"]

@@ -161,7 +161,8 @@ def hours_changed(bars: Bars, moves: Moves) -> str:
 def round_turn(history: Prepared, brief: Brief) -> float:
     """What one trade of one contract costs in and out, in account money: spread, slippage and commission; at the mean price
     of the history where the commission is in percent."""
-    c, terms = brief.costs, history.bars.terms
+    terms = history.bars.terms
+    c = brief.on(terms).paid
     rate = float(np.mean(history.conversion[1]))
     ticks = (c.spread_ticks + 2 * c.slippage_ticks) * terms.tick_value * rate
     side = c.per_contract + c.percent / 100 * float(np.mean(np.abs(history.bars.close))) * terms.point_value * rate

@@ -7,22 +7,15 @@ from typing import Any, Literal
 
 from pydantic import Field, model_validator
 
-from wolbrin.core.engine.brief import Brief, Costs, Role
+from wolbrin.core.engine.brief import Brief, Role
 from wolbrin.core.errors import UserError
 from wolbrin.core.market.bars import Span
+from wolbrin.core.market.costs import Costs, cost_facts
 from wolbrin.core.market.terms import ASSUMABLE, Terms
 from wolbrin.core.models import Model
 
-# Terms that may rest on nothing but custom, and which of them each cost is.
-COST_NAMES = {"spread_ticks": "spread", "slippage_ticks": "slippage", "per_contract": "commission", "percent": "commission",
-              "minimum": "commission"}
 OWN_COSTS = "own costs"
 CONTRACT_COSTS = ""  # the cost set that is the contract terms' own
-
-
-def costs_told(before: Costs, after: Costs) -> tuple[str, ...]:
-    """Which costs differ between two sets, as `COST_NAMES` calls them: somebody has said them."""
-    return tuple({name for field, name in COST_NAMES.items() if getattr(before, field) != getattr(after, field)})
 
 
 class OwnSpan(Model):
@@ -154,7 +147,7 @@ class Settings(Model):
         costs = Costs.model_validate(self.costs_of(terms).model_dump() | changes)
         sets = self.cost_sets | {terms.code: self.cost_sets.get(terms.code, {}) | {name: costs}}
         made = self.model_copy(update={"cost_sets": sets, "cost_set": self.cost_set | {terms.code: name}})
-        return made.told(terms.code, *(COST_NAMES[k] for k in changes if k in COST_NAMES))
+        return made.told(terms.code, *(d.fact.term for d in cost_facts() if d.key in changes and d.fact.term))
 
     def brief(self, terms: Terms, span: Span | None = None, role: Role = "training") -> Brief:
         """The question a run asks: training span unless told otherwise, this project's costs, capital and limit."""

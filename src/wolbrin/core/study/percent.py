@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from typing import Any
 
-from wolbrin.core.engine.brief import Costs
+from wolbrin.core.market.costs import Costs
 from wolbrin.core.market.terms import Terms
 from wolbrin.core.models import Model
 

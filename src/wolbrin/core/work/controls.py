@@ -5,10 +5,10 @@ from __future__ import annotations
 import math
 from collections.abc import Callable, Iterable
 
-from wolbrin.core.engine.brief import Costs
 from wolbrin.core.engine.record import Record
 from wolbrin.core.errors import UserError
 from wolbrin.core.jobs import Job
+from wolbrin.core.market.costs import Costs
 from wolbrin.core.measures.wording import number
 from wolbrin.core.models import Model
 from wolbrin.core.proving.against_luck import LuckGate

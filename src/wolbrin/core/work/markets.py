@@ -4,11 +4,11 @@ from __future__ import annotations
 
 from dataclasses import dataclass, replace
 
-from wolbrin.core.engine.brief import Costs
 from wolbrin.core.engine.run import backtest
 from wolbrin.core.errors import UserError
 from wolbrin.core.market.bars import Span, day_number, day_of
 from wolbrin.core.market.contracts import Month, Rule, join_months
+from wolbrin.core.market.costs import Costs
 from wolbrin.core.market.intervals import to_interval
 from wolbrin.core.market.likely.clock import find_clock
 from wolbrin.core.market.likely.week import Week

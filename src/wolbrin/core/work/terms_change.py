@@ -6,11 +6,14 @@ from dataclasses import dataclass
 
 from wolbrin.core.errors import UserError
 from wolbrin.core.market.likely.terms_of import check_worth
-from wolbrin.core.market.terms import Terms
+from wolbrin.core.market.terms import Terms, term_facts
 from wolbrin.core.store.project import Project
 
 # What is kept of work, and how it is called.
 KEPT = (("candidates", "candidate"), ("searches", "search"), ("evidence", "verdict of a gate"), ("judged", "final verdict"))
+# Terms whose change is told in words of its own; of any other the values are.
+TOLD = {"point_value", "tick_size", "quote_currency", "lot_step", "minimum_lot", "margin", "kind", "sessions", "time_zone",
+        "calendar", "closed"}
 PLURALS = {"search": "searches", "verdict of a gate": "verdicts of gates"}
 
 
@@ -56,7 +59,14 @@ def downstream(project: Project, after: Terms) -> Changed:
         old = project.sources.history(source).treated().bars
         said.append(f"sessions: {treated.left_out:,} bars before the border lie outside them and are left out "
                     f"({old.left_out:,} now); days, session ends and everything built on them move")
+    for d in term_facts():
+        if d.path[0] not in TOLD and d.of(after) != d.of(before):
+            said.append(f"{d.fact.title} {_shown(d.of(before))} to {_shown(d.of(after))}")
     return Changed(tuple(said), rests_on(project, after.code))
+
+
+def _shown(value: object) -> str:
+    return "none" if value in (None, "") else f"{value:g}" if isinstance(value, float) else str(value)
 
 
 def rests_on(project: Project, market: str) -> str:

@@ -9,9 +9,9 @@ from typing import Any
 
 import numpy as np
 
-from wolbrin.core.engine.brief import Costs
 from wolbrin.core.errors import Door, UserError
 from wolbrin.core.market.bars import Span
+from wolbrin.core.market.costs import Costs
 from wolbrin.core.measures.wording import number
 from wolbrin.core.portfolio.plan import Plan
 from wolbrin.core.portfolio.played import Part, play
@@ -67,7 +67,7 @@ def open_portfolio(project: Project, plan: Plan) -> Outcome:
         # A portfolio is chosen now, whenever its members were kept.
         case = replace(case, holdout=unseen_by(project, subject.market, "", case.holdout))
         cases.append((case, one.candidate.name))
-        members.append(member.model_copy(update={"costs": dearer(member.costs, case.brief.costs)}))
+        members.append(member.model_copy(update={"costs": dearer(member.costs, case.costs)}))
     latest = max(c.holdout.first for c, _ in cases if c.holdout.first is not None)
     cases = [(replace(c, holdout=Span(latest, c.holdout.last)), who) for c, who in cases]
     gate = holdout_gate(project)
@@ -127,9 +127,7 @@ def dearer(own: Costs | None, project: Costs) -> Costs:
     Financing is the project's."""
     if own is None:
         return project
-    rates = ("financing_long", "financing_short")
-    return Costs(**{key: value if key in rates else max(value, getattr(own, key))
-                    for key, value in project.model_dump().items()})
+    return project.dearer(own)
 
 
 def interval_of(outcome: Outcome) -> dict[str, float]:

@@ -113,7 +113,7 @@ class TradePanel(QWidget):
         # Orders decided while the trade before was open carry that trade's number.
         own = run.log[run.log[:, k.L_NUMBER] == run.trades_i[index, k.T_ORDER]]
         named = {k.PLACED: "placed", k.MOVED: "moved", k.FILLED: "filled"}
-        log = log[np.isin(log[:, k.L_EVENT], tuple(named)) & ~np.isin(log[:, k.L_ORDER], (0, 1, 2))]
+        log = log[np.isin(log[:, k.L_EVENT], tuple(named)) & (log[:, k.L_ORDER] >= k.ENTRIES_END)]
         every = np.concatenate([own[np.isin(own[:, k.L_EVENT], tuple(named))], log])
         parts = []
         for e in every[:12]:

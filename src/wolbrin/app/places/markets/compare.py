@@ -12,6 +12,7 @@ from wolbrin.app.places.markets.page import Looked, Page, choose, combo
 from wolbrin.app.tables.model import Column
 from wolbrin.app.tables.view import Table
 from wolbrin.core.errors import WolbrinError
+from wolbrin.core.market.costs import cost_facts
 from wolbrin.core.market.quality import stamp
 from wolbrin.core.measures.two_runs import Pair
 from wolbrin.core.measures.wording import number
@@ -19,8 +20,6 @@ from wolbrin.core.store.settings import CONTRACT_COSTS
 from wolbrin.core.work.markets import Comparison, compare
 
 KINDS = [("closes apart", "apart"), ("bars in one only", "only"), ("spikes in one only", "spikes"), ("trades", "trades")]
-COSTS = (("spread", "spread_ticks", "ticks"), ("slippage", "slippage_ticks", "ticks"), ("commission", "per_contract", ""),
-         ("% of notional", "percent", "%"))
 
 
 class ComparePage(Page):
@@ -181,8 +180,8 @@ class ComparePage(Page):
             ("95% of closes within", _ticks(p.spread(0.95)), ""),
             ("largest difference", _ticks(int(np.abs(p.ticks).max(initial=0))), "")]
         one, two = made.costs
-        rows += [_cost_row(title, unit, getattr(one, key), getattr(two, key)) for title, key, unit in COSTS
-                 if getattr(one, key) or getattr(two, key)]
+        rows += [_cost_row(d.fact.title, d.fact.unit, d.of(one) or 0.0, d.of(two) or 0.0) for d in cost_facts()
+                 if d.of(one) or d.of(two)]
         if r is not None:
             rows += [("trades", number(sum(x.first is not None for x in r.pairs)),
                       number(sum(x.second is not None for x in r.pairs))),

@@ -23,21 +23,23 @@ from wolbrin.app.places.markets.layout_form import zone_box
 from wolbrin.app.places.markets.page import Form, Looked, choose, combo, plain, short
 from wolbrin.app.places.markets.terms_acts import TermsActs, dumped, with_set
 from wolbrin.app.places.markets.week import WeekPicture
-from wolbrin.core.engine.brief import Costs
 from wolbrin.core.engine.record import assumed_words
 from wolbrin.core.errors import UserError, WolbrinError
 from wolbrin.core.faults import first_fault
+from wolbrin.core.market.costs import Costs, cost_facts
+from wolbrin.core.market.declared import Declared
 from wolbrin.core.market.exchanges import exchange_codes
 from wolbrin.core.market.likely.week import Week
-from wolbrin.core.market.terms import ASSUMABLE, WEEKDAYS, Terms, terms_told
+from wolbrin.core.market.terms import ASSUMABLE, WEEKDAYS, Terms, term_facts, terms_told
 from wolbrin.core.market.words import read_sessions, worth_lines, write_sessions
-from wolbrin.core.store.settings import CONTRACT_COSTS, costs_told
+from wolbrin.core.store.settings import CONTRACT_COSTS
 from wolbrin.core.store.sources import Source
 from wolbrin.core.work.markets import week_of
 from wolbrin.core.work.terms_change import Changed, downstream, rests_on
 
-COST_FIELDS = ("spread_ticks", "slippage_ticks", "per_contract", "percent", "minimum", "financing_long", "financing_short",
-               "roll_ticks")
+SESSION_FACTS = ("time_zone", "calendar", "sessions", "closed")
+NIGHT_FACTS = ("financing.time", "financing.triple")
+WIDE = {"quote_currency": 50, "price_digits": 44, "margin.leverage": 50}
 
 
 class TermsPage(TermsActs):
@@ -48,6 +50,8 @@ class TermsPage(TermsActs):
         self._filling = False
         self._before: Terms | None = None
         self.fields: dict[str, QLineEdit] = {}
+        charged = {d.fact.of_terms for d in cost_facts()}  # shown with the cost set
+        self._facts = [d for d in term_facts() if d.key not in charged and d.key != "code"]
         self.name = self._field("name", 180)
         self.inverse = QCheckBox("inverse")
         self.inverse.setAccessibleName("conversion market quotes the inverse")
@@ -81,6 +85,8 @@ class TermsPage(TermsActs):
         self.new_name.setPlaceholderText("new set \u2026")
         self.add_set = button("Add", self.add)
         self.drop = button("Remove", self.remove_set)
+        self._editors: dict[str, QWidget] = {"name": self.name, "kind": self.kind, "conversion_inverse": self.inverse,
+                                             "financing.triple": self.triple}
         self.worth = [label("", "heading" if i == 2 else "") for i in range(3)]
         self.assumed = label("", "caution", wrap=True)
         self.confirm = button("These are right", self.confirm_terms, tip="they are no longer told as assumed")
@@ -91,27 +97,36 @@ class TermsPage(TermsActs):
         self.setLayout(self._arranged())
 
     def _field(self, key: str, width: int = 90, tip: str = "") -> QLineEdit:
-        made = short("", width, key.replace("_", " "), tip)
+        fact = next((d.fact for d in (*term_facts(), *cost_facts()) if d.key == key), None)
+        made = short("", width, fact.title if fact else key.replace("_", " "), tip or (fact.help if fact else ""))
         made.textChanged.connect(lambda _: self.edited())
         self.fields[key] = made
         return made
 
+    def _lines(self, form: Form, facts: list[Declared], width: int, wide: int = 80) -> dict[str, QWidget]:
+        """A line for each fact, or two that share one, with an editor of its own where it is not just typed."""
+        lines: list[list[Declared]] = []
+        for d in facts:
+            if d.fact.beside and lines:
+                lines[-1].append(d)
+            else:
+                lines.append([d])
+        made = {}
+        for line in lines:
+            editors: list[QWidget | str] = []
+            for d in line:
+                room = WIDE.get(d.key, (wide - 14) if len(line) > 1 else wide)
+                editors += [self._editors.get(d.key) or self._field(d.key, room), *([d.fact.hint] if d.fact.hint else [])]
+            about = "; ".join(f"{d.fact.title}: {d.fact.help}" for d in line if d.fact.help)
+            title = line[0].fact.title if "% of" not in line[0].fact.title else ""
+            made[line[0].key] = form.add(title, *editors, tip=about, width=width)
+        return made
+
     def _arranged(self) -> Any:
-        f = self._field
         left, right = Form(), Form()
         left.heading("Contract")
-        left.add("name", self.name, width=108)
-        left.add("kind", self.kind, width=108)
-        left.add("tick size", f("tick_size"), "smallest price step", width=108)
-        self.point_label = QLabel()
-        self.point_line = left.add("point value", f("point_value"), "quote money for 1.00", width=108)
-        left.add("quote currency", f("quote_currency", 50), "1 unit is", f("conversion_rate", 66), "account money", width=108)
-        left.add("or converted at", f("conversion_market", 66), self.inverse, width=108,
-                 tip="code of a market whose last close is that rate; inverse where it quotes the other way round")
-        left.add("smallest quantity", f("minimum_lot", 66), "step", f("lot_step", 66), width=108)
-        left.add("price decimals", f("price_digits", 44), "empty: as the tick needs", width=108)
-        left.add("margin", f("margin", 80), "a contract, or 1 :", f("leverage", 50),
-                 tip="account money, or leverage on notional", width=108)
+        lines = self._lines(left, [d for d in self._facts if d.key not in (*SESSION_FACTS, *NIGHT_FACTS)], 108)
+        self.point_line = lines["point_value"]
         left.heading("Sessions")
         left.add("time zone", self.zone, width=108)
         left.add("of an exchange", self.calendar, self.from_bars, width=108,
@@ -128,14 +143,8 @@ class TermsPage(TermsActs):
         right.add("cost set", self.which, self.drop, width=96)
         right.add("", self.new_name, self.add_set, width=96)
         right.add("", self.use, self.in_use, width=96)
-        right.add("spread", f("spread_ticks", 70), "ticks, half at each fill", width=96)
-        right.add("slippage", f("slippage_ticks", 70), "ticks a market or stop fill", width=96)
-        right.add("commission", f("per_contract", 70), "a contract and side, or if more", width=96)
-        right.add("", f("percent", 70), "% of notional, at least", f("minimum", 60), width=96)
-        right.add("financing long", f("financing_long", 70), "ticks a night, \u2212 is paid", width=96)
-        right.add("financing short", f("financing_short", 70), "ticks a night", width=96)
-        self.night = right.add("nights", f("financing_time", 56), "exchange time, three on", self.triple, width=96)
-        right.add("roll", f("roll_ticks", 70), "ticks for holding over one", width=96)
+        self._lines(right, list(cost_facts()), 96, 70)
+        self.night = self._lines(right, [d for d in self._facts if d.key in NIGHT_FACTS], 96, 56)["financing.time"]
         for form in (left, right):
             form.box.addStretch(1)
         both = QWidget()
@@ -224,15 +233,9 @@ class TermsPage(TermsActs):
     def fill(self, t: Terms) -> None:
         """Show a market's terms and its chosen cost set."""
         self._filling, self._before = True, t
-        show = {"name": t.name, "tick_size": plain(t.tick_size), "point_value": plain(t.point_value),
-                "quote_currency": t.quote_currency, "conversion_rate": plain(t.conversion_rate),
-                "conversion_market": t.conversion_market,
-                "minimum_lot": plain(t.minimum_lot), "lot_step": plain(t.lot_step),
-                "price_digits": "" if t.price_digits is None else str(t.price_digits),
-                "margin": plain(t.margin.per_contract), "leverage": plain(t.margin.leverage),
-                "closed": ", ".join(t.closed), "financing_time": t.financing.time}
-        for key, text in show.items():
-            self.fields[key].setText(text)
+        for d in self._typed():
+            self.fields[d.key].setText(plain(d.of(t)) if d.number else str(d.of(t)))
+        self.closed.setText(", ".join(t.closed))
         self.inverse.setChecked(t.conversion_inverse)
         choose(self.kind, t.kind)
         self.zone.setEditText(t.time_zone)
@@ -244,6 +247,10 @@ class TermsPage(TermsActs):
         self._filling = False
         self._fill_costs()
         self.edited()
+
+    def _typed(self) -> list[Declared]:
+        """Facts that are typed as they stand."""
+        return [d for d in self._facts if d.key in self.fields and d.key != "closed"]
 
     def _sets(self, chosen: str) -> None:
         assert self._before is not None
@@ -265,14 +272,16 @@ class TermsPage(TermsActs):
         own = name == CONTRACT_COSTS
         costs = self.session.settings.costs_of(t, name)
         self._filling = True
-        for key in COST_FIELDS:
-            value = getattr(costs, key)
-            if own and key.startswith("financing"):
-                value = getattr(t.financing, key.removeprefix("financing_"))
-            self.fields[key].setText(plain(value, 6))
-            if key.startswith("financing"):
-                self.fields[key].setPlaceholderText("" if own else "as terms")
-        self.fields["roll_ticks"].setEnabled(not own)
+        terms = {d.key: d for d in term_facts()}
+        for d in cost_facts():
+            value = d.of(costs)
+            if own and d.optional:
+                value = terms[d.fact.of_terms].of(t)
+            self.fields[d.key].setText(plain(value, 6))
+            if d.optional:
+                self.fields[d.key].setPlaceholderText("" if own else "as terms")
+            elif not d.fact.of_terms:
+                self.fields[d.key].setEnabled(not own)  # contract terms have no such cost: it belongs to a set
         self.night.setEnabled(own)
         self._filling = False
         used = self.session.settings.cost_set.get(t.code, CONTRACT_COSTS)
@@ -289,13 +298,14 @@ class TermsPage(TermsActs):
         try:
             return float(text)
         except ValueError:
-            raise UserError(f'"{text}" is not a number', key.replace("_", " "), "Write a number such as 0.25.") from None
+            raise UserError(f'"{text}" is not a number', self.fields[key].accessibleName(),
+                            "Write a number such as 0.25.") from None
 
     def read_costs(self) -> Costs:
         """The cost set as it stands in the form. Raises UserError."""
-        values = {k: self._number(k, None if k.startswith("financing") else 0.0) for k in COST_FIELDS}
-        if self.which.currentData() == CONTRACT_COSTS:
-            values |= {"financing_long": None, "financing_short": None}
+        own = self.which.currentData() == CONTRACT_COSTS
+        values = {d.key: None if own and d.optional else self._number(d.key, None if d.optional else 0.0)
+                  for d in cost_facts()}
         try:
             return Costs.model_validate(values)
         except ValueError as err:
@@ -305,29 +315,24 @@ class TermsPage(TermsActs):
         """The terms as they stand in the form. Raises UserError naming the field."""
         before = self._before
         assert before is not None
-        n = self._number
-        digits = n("price_digits")
-        closed = [d.strip() for d in self.fields["closed"].text().replace(";", ",").split(",") if d.strip()]
-        values: dict[str, Any] = before.model_dump() | {
-            "name": self.name.text().strip(), "kind": self.kind.currentData(), "tick_size": n("tick_size", 0.0),
-            "point_value": n("point_value", 0.0), "quote_currency": self.fields["quote_currency"].text().strip().upper(),
-            "conversion_rate": n("conversion_rate", 0.0),
-            "conversion_market": self.fields["conversion_market"].text().strip(),
-            "conversion_inverse": self.inverse.isChecked(),
-            "minimum_lot": n("minimum_lot", 0.0), "lot_step": n("lot_step", 0.0),
-            "price_digits": None if digits is None else int(digits), "closed": tuple(closed),
-            "margin": {"per_contract": n("margin"), "leverage": n("leverage")},
-            "time_zone": self.zone.currentText().strip(), "calendar": self.calendar.currentText().strip(),
-            "sessions": tuple(r.model_dump() for r in read_sessions(self.sessions.toPlainText()))}
+        values: dict[str, Any] = before.model_dump()
+        for d in self._typed():
+            text = self.fields[d.key].text().strip()
+            value = self._number(d.key, None if d.optional else 0.0) if d.number else text
+            d.put(values, d.kind(value) if d.number and value is not None else value)
+        closed = [day.strip() for day in self.closed.text().replace(";", ",").split(",") if day.strip()]
+        values["financing"] = values["financing"] | {"triple": self.triple.currentData()}
+        values |= {"kind": self.kind.currentData(), "quote_currency": values["quote_currency"].upper(),
+                   "conversion_inverse": self.inverse.isChecked(), "closed": tuple(closed),
+                   "time_zone": self.zone.currentText().strip(), "calendar": self.calendar.currentText().strip(),
+                   "sessions": tuple(r.model_dump() for r in read_sessions(self.sessions.toPlainText()))}
         if values["calendar"] and self.calendar.count() > 1 and self.calendar.findText(values["calendar"]) < 0:
             raise UserError(f'there is no exchange "{values["calendar"]}" in the list', "of an exchange", "Choose one of it.")
         if self.which.currentData() == CONTRACT_COSTS:
-            values |= {"spread_ticks": n("spread_ticks", 0.0), "slippage_ticks": n("slippage_ticks", 0.0),
-                       "commission": {"per_contract": n("per_contract", 0.0), "percent": n("percent", 0.0),
-                                      "minimum": n("minimum", 0.0)},
-                       "financing": {"long": n("financing_long", 0.0), "short": n("financing_short", 0.0),
-                                     "time": self.fields["financing_time"].text().strip(),
-                                     "triple": self.triple.currentData()}}
+            terms = {d.key: d for d in term_facts()}
+            for d in cost_facts():
+                if d.fact.of_terms:
+                    terms[d.fact.of_terms].put(values, self._number(d.key, 0.0))
         try:
             return Terms.model_validate(values)
         except ValueError as err:
@@ -360,9 +365,9 @@ class TermsPage(TermsActs):
         self.revert_button.setEnabled(bool(changed))
 
     def _mark_wrong(self, where: str) -> None:
-        field = where.split(".")[-1].replace(" ", "_")
         for key, edit in self.fields.items():
-            edit.setProperty("state", "wrong" if key == field else "")
+            named = where and where in (key, key.split(".")[-1], edit.accessibleName())
+            edit.setProperty("state", "wrong" if named else "")
             edit.style().unpolish(edit)
             edit.style().polish(edit)
 
@@ -397,7 +402,7 @@ class TermsPage(TermsActs):
         sets_after = with_set(sets_before, before.code, name, costs) if name else sets_before
 
         s.terms_are_told(before.code, *terms_told(before, after), *(
-            costs_told(s.settings.costs_of(before, name), costs) if name else ()))
+            s.settings.costs_of(before, name).told(costs) if name else ()))
 
         def put(terms: Terms, sets: dict[str, dict[str, Costs]]) -> None:
             if sets != s.settings.cost_sets:

@@ -9,8 +9,8 @@ from typing import Any
 from PySide6.QtWidgets import QFileDialog
 
 from wolbrin.app.places.markets.page import Page, choose
-from wolbrin.core.engine.brief import Costs
 from wolbrin.core.errors import WolbrinError
+from wolbrin.core.market.costs import Costs
 from wolbrin.core.market.terms import Terms, load_terms
 from wolbrin.core.store.settings import CONTRACT_COSTS
 from wolbrin.core.written import write_text

@@ -5,19 +5,19 @@ from __future__ import annotations
 from dataclasses import dataclass
 
 from PySide6.QtCore import QSignalBlocker, Signal
-from PySide6.QtWidgets import QCheckBox, QLineEdit, QSizePolicy, QWidget
+from PySide6.QtWidgets import QCheckBox, QGridLayout, QLineEdit, QSizePolicy, QWidget
 
+from wolbrin.app.facts import dear_facts, fact_spin, title_of
 from wolbrin.app.parts import column, label, row, spin
 from wolbrin.app.places.portfolio.settings import loss_of, loss_text
 from wolbrin.app.places.portfolio.state import PortfolioState
 from wolbrin.app.tables.model import Column
 from wolbrin.app.tables.view import Table
-from wolbrin.core.engine.brief import Costs
+from wolbrin.core.market.costs import Costs
 from wolbrin.core.measures.wording import number, percent
 from wolbrin.core.portfolio.plan import Member
 
 NAN = float("nan")
-OWN_COSTS = (("per_contract", "a side", 2), ("slippage_ticks", "slippage", 2), ("spread_ticks", "spread", 2))
 
 
 @dataclass(frozen=True)
@@ -80,10 +80,11 @@ class MembersView(QWidget):
         self.loss = QLineEdit()
         self.loss.setPlaceholderText("none")
         self.own = QCheckBox("own costs")
-        self.costs = {key: spin(0, 0, 1e6, digits, 0.5) for key, _, digits in OWN_COSTS}
+        self.facts = dear_facts()
+        self.costs = {d.key: fact_spin(d) for d in self.facts}
         for box, name, width in ((self.share, "Share", 76), (self.contracts, "Contracts", 84), (self.priority, "Priority",
                                                                                                 52),
-                                 *((self.costs[k], f"Own costs: {t}", 60) for k, t, _ in OWN_COSTS)):
+                                 *((self.costs[d.key], f"Own costs: {title_of(d)}", 60) for d in self.facts)):
             box.setAccessibleName(name)
             box.setMaximumWidth(width)
             box.setKeyboardTracking(False)
@@ -94,7 +95,7 @@ class MembersView(QWidget):
             row(self.on, label("share", "muted"), self.share, label("contracts", "muted"), self.contracts,
                 label("first", "muted"), self.priority, None),
             row(label("daily loss", "muted"), self.loss, self.own, None),
-            row(*(part for k, text, _ in OWN_COSTS for part in (label(text, "muted"), self.costs[k])), None), spacing=3))
+            self._cost_grid(), spacing=3))
         self.editor.setEnabled(False)
         self.setLayout(column(self.table, self.name, self.editor, spacing=4))
         self.on.toggled.connect(lambda v: self._set(on=v))
@@ -107,6 +108,16 @@ class MembersView(QWidget):
             box.valueChanged.connect(self._own_costs)
         self.table.chosen.connect(self._choose)
         self.at = -1
+
+    def _cost_grid(self) -> QGridLayout:
+        grid = QGridLayout()
+        grid.setHorizontalSpacing(8)
+        grid.setVerticalSpacing(3)
+        for at, d in enumerate(self.facts):
+            grid.addWidget(label(d.fact.short or d.fact.title, "muted"), at // 3, 2 * (at % 3))
+            grid.addWidget(self.costs[d.key], at // 3, 2 * (at % 3) + 1)
+        grid.setColumnStretch(6, 1)
+        return grid
 
     def _choose(self, line: Line) -> None:
         self.at = line.at
@@ -130,7 +141,10 @@ class MembersView(QWidget):
         on = self.own.isChecked()
         for box in self.costs.values():
             box.setEnabled(on)
-        self._set(costs=Costs(**{k: box.value() for k, box in self.costs.items()}).model_dump() if on else None)
+        at, plan = self.at, self.state.plan
+        old = plan.members[at].costs if 0 <= at < len(plan.members) else None
+        made = (old or Costs()).model_copy(update={k: box.value() for k, box in self.costs.items()})
+        self._set(costs=made.model_dump() if on else None)
 
     def show_member(self) -> None:
         """Show the fields of the chosen member."""
@@ -146,7 +160,7 @@ class MembersView(QWidget):
         costs = m.costs or self._project_costs(m.market)
         shares = dict(zip([i for i, x in enumerate(plan.members) if x.on], plan.split.tolist()))
         boxes = [(self.share, 100 * shares.get(self.at, m.share)), (self.contracts, m.contracts or 0.0),
-                 (self.priority, m.priority), *((self.costs[k], getattr(costs, k)) for k, _, _ in OWN_COSTS)]
+                 (self.priority, m.priority), *((self.costs[d.key], d.of(costs)) for d in self.facts)]
         for box, value in boxes:
             with QSignalBlocker(box):
                 box.setValue(value)
@@ -160,7 +174,7 @@ class MembersView(QWidget):
     def _project_costs(self, market: str) -> Costs:
         s = self.state.session
         entry = next((m for m in s.project.markets() if m.terms.code == market), None)
-        return s.settings.costs_of(entry.terms) if entry is not None else Costs()
+        return s.settings.costs_of(entry.terms) if entry is not None else Costs.none()
 
     def show_lines(self) -> None:
         """Show all members with what each adds, as far as that is known."""
