@@ -29,7 +29,7 @@ from wolbrin.core.engine.prepare import Prepared
 from wolbrin.core.engine.run import backtest
 from wolbrin.core.jobs import Engine, State
 from wolbrin.core.market.bars import Bars, Span
-from wolbrin.core.proving.against_luck import LuckGate
+from wolbrin.core.proving.luck import LuckGate
 from wolbrin.core.proving.gate import Case
 from wolbrin.core.proving.line import GATES, OFF
 from wolbrin.core.search.limits import Limits

@@ -21,7 +21,7 @@ from wolbrin.core.memory import keep_memory
 if TYPE_CHECKING:
     from wolbrin.app.shell.window import MainWindow
     from wolbrin.app.start import Build, Report
-    from wolbrin.core.bench.figure import Figure
+    from wolbrin.core.bench.figure import Measured
 
 # Before numba is imported anywhere: compiled kernels belong to the user's cache, whoever owns the installation.
 os.environ.setdefault("NUMBA_CACHE_DIR", str(Path(platformdirs.user_cache_path("wolbrin")) / "kernels"))
@@ -76,7 +76,7 @@ def demo_complete(folder: Path) -> bool:
     return is_complete(folder)
 
 
-def window_figures() -> list[Figure]:
+def window_figures() -> list[Measured]:
     from wolbrin.app.bench import window_figures  # late
 
     return window_figures()

@@ -46,7 +46,7 @@ class ToyGate(Gate):
     options: ToySettings = ToySettings()
     key = "toy"
     title = "Toy gate"
-    shown = (Shown("toys", "toys seen", 0),)
+    shown = (Shown("toys", "toys seen", "count", "trades that are toys", digits=0),)
 
     def describe(self) -> str:
         return f"{self.options.least} trades"
@@ -69,7 +69,8 @@ def toy_steps(run: Run, path: Path, currency: str, tried: int) -> Steps:
 TOY = Measure("toy", "toy measure", "count", "a number of toys", lambda f: float(len(f.profits)) + 0.5, digits=1)
 LISTS: tuple[tuple[list[Any], int, Any], ...] = (
     (GATES, 0, ToyGate()), (MEASURES, len(MEASURES), TOY), (SUMMARY, len(SUMMARY), "toy"),
-    (LEDGER, len(LEDGER), LedgerColumn("toy_number", lambda run: run.profits * 0.0 + 7.0, "toys")),
+    (LEDGER, len(LEDGER), LedgerColumn("toy_number", "toys", "count", "seven, always", lambda run: run.profits * 0.0 + 7.0,
+                                        shown=True)),
     (EXPORTERS, len(EXPORTERS), Exporter("toy", "Toy file", {".toy": "Toy"}, toy_steps)),
     (PLACES, len(PLACES), Entry("toy", "Toys", "=", lambda c: "no toys", ToyPlace)),
     (COMMANDS, len(COMMANDS), Commands({"toy": "Say toy."}, lambda app, wiring: app.command("toy", help="Say toy.")(

@@ -61,7 +61,7 @@ def test_a_line_is_walked_looked_at_and_composed(qtbot: QtBot, window: MainWindo
     assert before in {b.key for b in line.bands}
     assert window.minimumSizeHint().height() <= 800, "many settings do not make the window taller"
 
-    place.choose_gate("enough")
+    place.choose_gate("evidence")
     place.page.chart.dragged.emit(100_000.0)
     settle()
     assert line_of(s.project).gates()[1].settings["least_trades"] == 100_000
@@ -75,7 +75,7 @@ def test_a_line_is_walked_looked_at_and_composed(qtbot: QtBot, window: MainWindo
     settle()
     assert line_of(s.project).gates()[1].settings["least_trades"] == 50
 
-    place.choose_gate("enough")
+    place.choose_gate("evidence")
     place.page.on.click()
     settle()
     assert [g.key for g in gates_of(s.project)][:2] == ["dates", "luck"]
@@ -88,7 +88,7 @@ def test_a_line_is_walked_looked_at_and_composed(qtbot: QtBot, window: MainWindo
     assert place.lines.currentText() == "mine"
     place.state.choose_line("usual")
     settle()
-    assert [g.key for g in gates_of(s.project)][:2] == ["dates", "enough"]
+    assert [g.key for g in gates_of(s.project)][:2] == ["dates", "evidence"]
     assert list(saved_lines(s.project)) == ["usual", "mine"]
     place.state.save_as("usual")
     assert line_of(s.project).name == "usual"
@@ -106,7 +106,7 @@ def test_a_candidate_has_every_gates_sentence_and_picture(window: MainWindow, se
     place.state.look()
     settle()
     assert "finds of luck" in place.rates.text()
-    place.state.switch("around", False)
+    place.state.switch("neighbors", False)
     settle()
     assert "has changed" in place.rates.text()
 

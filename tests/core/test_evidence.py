@@ -38,6 +38,7 @@ from wolbrin.core.study.trial import TrialRow
 from wolbrin.core.work.discovering import discover_job
 from wolbrin.core.work.footing import Footing
 from wolbrin.core.work.funnel import funnel
+from wolbrin.core.work.lines import line_of
 from wolbrin.core.work.portfolio_pieces import weigh_job
 from wolbrin.core.work.portfolios import desk_of, plan_of
 from wolbrin.core.work.proving import prove_job
@@ -136,7 +137,7 @@ def test_a_candidate_whose_record_cannot_be_asked_again_is_run_anew(project: Pro
     dossiers.keep(candidate_from_sweep(project, result, (1.0,)))
     before = dossiers.shelf()[0]
     engine.start(prove_job(project, [Subject.of(before)], open_holdout=False), "threads").wait()
-    assert set(Standings(project).of(dossiers.shelf()[0]).evidence) == {"dates", "enough"}
+    assert set(Standings(project).of(dossiers.shelf()[0]).evidence) == {"dates", "evidence"}
     project.sources.treat("AAA", "test", Treatment(without_days=("Mon",)))
     with pytest.raises(UserError, match="history has changed"):
         candidate_from_sweep(project, result, (1.5,))
@@ -276,6 +277,22 @@ def test_a_footing_travels_as_plain_data(project: Project) -> None:
 
 
 # Older projects
+
+
+def test_verdicts_of_the_program_before_hold_and_are_called_by_the_new_names(tmp_path: Path) -> None:
+    """Written by the program of schema 11, whose gates had other keys and whose engine's code was another: not one verdict is
+    asked again, and its line is read."""
+    folder = tmp_path / "p"
+    shutil.copytree(DATA / "project-schema-11", folder)
+    project = Project(folder)
+    line = line_of(project)
+    assert [s.gate for s in line.steps] == ["dates", "evidence", "blocks", "costs", "timing", "neighbors", "monte_carlo",
+                                            "run_again", "walk_forward", "holdout"]
+    kept = Dossiers(project).shelf()[0]
+    found = Standings(project).of(kept)
+    assert set(found.evidence) == {s.gate for s in line.steps} - {"holdout"}, "all hold: same record, same engine"
+    assert {e.gate for e in Dossiers(project).evidence(*Subject.of(kept).key)} == set(found.evidence)
+    project.close()
 
 
 @pytest.mark.parametrize("version", [1, 2, 3])

@@ -229,7 +229,7 @@ def test_openings_of_the_holdout_are_counted(project: Project, engine: Engine) -
     engine.start(prove_job(project, [subject], open_holdout=False), "threads").wait()
     assert project.openings() == 0
     found = {e.gate: e for e in Dossiers(project).evidence(*subject.key)}
-    assert set(found) == {"dates", "enough"}
+    assert set(found) == {"dates", "evidence"}
     assert subject.key[0] == strategy_hash(subject.strategy)
     for day in ("2024-02-15", "2024-03-15"):
         with pytest.raises(UserError, match="work was done"):

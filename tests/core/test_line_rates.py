@@ -18,7 +18,7 @@ from wolbrin.core.jobs import Engine
 from wolbrin.core.market.bars import Span
 from wolbrin.core.proving.compare import decline_of
 from wolbrin.core.proving.gate import Case
-from wolbrin.core.proving.moved import MovedGate, MovedSettings
+from wolbrin.core.proving.timing import TimingGate, TimingSettings
 from wolbrin.core.rules.script import parse_strategy
 from wolbrin.core.search.strength import strength_of
 from wolbrin.core.store.project import Project
@@ -44,7 +44,7 @@ def test_moved_entries_tell_nothing_where_there_is_nothing_to_tell(seed: int, sh
     """On noise, and on markets that merely rise: the place among moved entries is uniform (Kolmogorov-Smirnov, steps filled
     at random), and a rule that is long passes Timing no more often than its error allows."""
     rng = np.random.default_rng(seed)
-    gate = MovedGate(MovedSettings(runs=199))
+    gate = TimingGate(TimingSettings(runs=199))
     places, passed = [], 0
     for i in range(MARKETS):
         bars = walk_bars(1_600, seed=seed + i)

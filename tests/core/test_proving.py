@@ -28,14 +28,14 @@ from wolbrin.core.market.bars import Span
 from wolbrin.core.market.costs import Costs
 from wolbrin.core.market.intervals import to_interval
 from wolbrin.core.measures.drawdown import episodes
-from wolbrin.core.proving.again import AgainGate, AgainSettings
-from wolbrin.core.proving.against_luck import LuckGate, LuckSettings, _strength
+from wolbrin.core.proving.costs import CostsGate
 from wolbrin.core.proving.elsewhere import ElsewhereGate, ElsewhereSettings, rescaled
-from wolbrin.core.proving.enough import EnoughGate, EnoughSettings
+from wolbrin.core.proving.evidence import EvidenceGate, EvidenceSettings
 from wolbrin.core.proving.gate import Case, Gate, Origin, Outcome
 from wolbrin.core.proving.line import GATES, Line, Step, usual_line, walk_line
+from wolbrin.core.proving.luck import LuckGate, LuckSettings, _strength
 from wolbrin.core.proving.monte_carlo import block_length, capital_for, fan_of, risk_of_ruin, simulate_paths
-from wolbrin.core.proving.stress import StressGate
+from wolbrin.core.proving.run_again import RunAgainGate, RunAgainSettings
 from wolbrin.core.rules.axes import Axis
 from wolbrin.core.rules.model import Condition, Distance, Side, Strategy
 from wolbrin.core.search.luck import luck_of
@@ -89,8 +89,8 @@ def case(**more: Any) -> Case:
 def test_a_line_is_composed_kept_and_refused(project: Project) -> None:
     assert [g.key for g in gates_of(project)] == [s.gate for s in usual_line().steps if s.on]
     own = Line(name="mine", steps=(Step(gate="holdout", on=False), Step(gate="blocks", settings={"blocks": 6}),
-                                   Step(gate="stress", on=False), Step(gate="enough")))
-    assert [g.key for g in own.gates()] == ["blocks", "enough", "holdout"], "the holdout is last, and always there"
+                                   Step(gate="costs", on=False), Step(gate="evidence")))
+    assert [g.key for g in own.gates()] == ["blocks", "evidence", "holdout"], "the holdout is last, and always there"
     assert own.gates()[0].settings["blocks"] == 6
     assert Line.model_validate_json(own.model_dump_json()) == own
     save_line(project, own)
@@ -117,7 +117,7 @@ def test_verdicts_that_hold_are_not_asked_again_and_a_fall_ends_the_line(project
     assert set(told) == {g.key for g in gates_of(project) if not g.opens_holdout}
     asked: list[str] = []
 
-    class Asked(EnoughGate):
+    class Asked(EvidenceGate):
         def judge(self, case: Case) -> Outcome:
             asked.append(self.key)
             return self.falls(case, "No.", {})
@@ -126,22 +126,22 @@ def test_verdicts_that_hold_are_not_asked_again_and_a_fall_ends_the_line(project
         raise AssertionError("a fallen candidate does not open the holdout")
 
     gates = (Asked(), *SHORT.gates())
-    assert [o.gate for o in walk_line(case(), gates, open_holdout=never, all_gates=True)] == ["enough", "monte_carlo"]
-    assert walk_line(case(), gates, open_holdout=never, known={"enough": False}) == []
-    assert asked == ["enough"]
+    assert [o.gate for o in walk_line(case(), gates, open_holdout=never, all_gates=True)] == ["evidence", "monte_carlo"]
+    assert walk_line(case(), gates, open_holdout=never, known={"evidence": False}) == []
+    assert asked == ["evidence"]
 
 
 # Gates
 
 
 def test_too_little_is_no_pass(project: Project) -> None:
-    few = EnoughGate(EnoughSettings(least_trades=10_000)).judge(case())
+    few = EvidenceGate(EvidenceSettings(least_trades=10_000)).judge(case())
     assert (few.passed, few.verdict) == (False, "not enough")
     dossiers = Dossiers(project)
     subject = Subject(STOPPED, "AAA", 15)
     history = project.prepared("AAA", 15)
     record = backtest(history, STOPPED, project.settings.brief(history.bars.terms)).record()
-    use_line(project, Line(name="one", steps=(Step(gate="enough"),)))
+    use_line(project, Line(name="one", steps=(Step(gate="evidence"),)))
     outcome = replace(few, settings=gates_of(project)[0].settings)
     dossiers.testify(*subject.key, outcome, record)
     assert Standings(project).at(subject.key[0], "AAA", record).stands == "not enough"
@@ -197,7 +197,7 @@ def test_luck_is_judged_by_controls_or_by_all_that_was_tried() -> None:
 
 def test_costs_break_even_where_they_say() -> None:
     brief = Brief(costs=Costs(spread_ticks=1.0, slippage_ticks=0.5, per_contract=0.2))
-    made = StressGate().judge(replace(case(), brief=brief))
+    made = CostsGate().judge(replace(case(), brief=brief))
     level = made.figures["break_even"]
     gross = backtest(READY, STOPPED, brief).trades_f[:, 1].sum()
     if gross > 0:
@@ -315,7 +315,7 @@ def test_bars_may_begin_at_other_minutes() -> None:
     assert (made.end > made.time).all()
     assert (made.end[:-1] <= made.time[1:]).all()
     history = Prepared.of(to_interval(finer, 15), finer=lambda: finer)
-    again = AgainGate(AgainSettings(numbers=False, prices=False, boundaries=True))
+    again = RunAgainGate(RunAgainSettings(numbers=False, prices=False, boundaries=True))
     told = again.judge(Case(STOPPED, history, Brief(), Span(), 10))
     assert len(told.tables["boundaries"]["net"]) == 2, "5 and 10 minutes later"
     assert again.judge(case()).verdict == "not enough", "no finer bars"

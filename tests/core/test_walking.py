@@ -28,7 +28,7 @@ from wolbrin.core.market.bars import Bars, Span, day_of
 from wolbrin.core.market.costs import Costs
 from wolbrin.core.proving.gate import FALLS, NOT_ENOUGH, PASSES
 from wolbrin.core.proving.holdout import HoldoutGate
-from wolbrin.core.proving.walk import WalkGate, WalkSettings
+from wolbrin.core.proving.walk_forward import WalkForwardGate, WalkForwardSettings
 from wolbrin.core.rules.axes import Axis
 from wolbrin.core.rules.dated import schedule_words, steps_of, undated, varied, with_schedule
 from wolbrin.core.rules.identity import strategy_hash
@@ -477,15 +477,15 @@ def test_the_gate_walks_a_candidate_and_judges_by_its_rules(project: Project) ->
     case = case_of(footing, Subject(RULES, "AAA", 15, 5), Span(SETTINGS.holdout_first, SETTINGS.last))
     easy = {"training": 20, "training_unit": "days", "test": 10, "test_unit": "days", "least_efficiency": 0.0,
             "least_profitable": 0.0, "least_return_drawdown": 0.0, "least_t": 0.0}
-    told = WalkGate(WalkSettings(**easy)).judge(case)  # type: ignore[arg-type]
+    told = WalkForwardGate(WalkForwardSettings(**easy)).judge(case)  # type: ignore[arg-type]
     assert told.verdict == PASSES
     assert told.figures["folds"] == len(told.tables["folds"]["net"]) >= 2
-    hard = WalkGate(WalkSettings(**easy | {"least_t": 50.0})).judge(case)  # type: ignore[arg-type]
+    hard = WalkForwardGate(WalkForwardSettings(**easy | {"least_t": 50.0})).judge(case)  # type: ignore[arg-type]
     assert hard.verdict == FALLS
     assert "50.00 is needed" in hard.reason
-    long = WalkGate(WalkSettings(**easy | {"training": 900})).judge(case)  # type: ignore[arg-type]
+    long = WalkForwardGate(WalkForwardSettings(**easy | {"training": 900})).judge(case)  # type: ignore[arg-type]
     assert long.verdict == NOT_ENOUGH
-    assert WalkGate(WalkSettings(**easy)).judge(case).figures == pytest.approx(told.figures, nan_ok=True)  # type: ignore[arg-type]
+    assert WalkForwardGate(WalkForwardSettings(**easy)).judge(case).figures == pytest.approx(told.figures, nan_ok=True)  # type: ignore[arg-type]
 
 
 def test_on_noise_the_stitched_t_is_standard_normal(project: Project) -> None:

@@ -25,7 +25,7 @@ from wolbrin.app.shell.window import MainWindow
 from wolbrin.app.start import application
 from wolbrin.app.theme.theme import Theme
 from wolbrin.core.bench.data import bench_bars
-from wolbrin.core.bench.figure import Figure
+from wolbrin.core.bench.figure import Measured, measured
 from wolbrin.core.bench.shelf import CANDIDATES, fill, like, one_candidate
 from wolbrin.core.jobs import Engine
 from wolbrin.core.rules.script import parse_strategy
@@ -255,7 +255,7 @@ def measure_listing(folder: Path) -> float:
     return min(spent[1:])
 
 
-def window_figures() -> list[Figure]:
+def window_figures() -> list[Measured]:
     """Measure the window on a project of its own; offscreen when there is no display."""
     if not (os.environ.get("DISPLAY") or os.environ.get("WAYLAND_DISPLAY")):
         os.environ.setdefault("QT_QPA_PLATFORM", "offscreen")
@@ -277,20 +277,20 @@ def window_figures() -> list[Figure]:
         project.close()
         arrivals = measure_arrivals(folder)
     frames, few = measure_frames(5_000_000), measure_frames(5_000)
-    return [Figure("warm start to usable window", start, "s", "lower", 3.0,
+    return [measured("warm start to usable window", start, "s", "lower", 3.0,
                    f"starting Python and importing NumPy and QtWidgets: {bare:.2f} s"),
-            Figure("longest stall of the interface thread while Discover runs", stall, "ms", "lower", 50.0,
+            measured("longest stall of the interface thread while Discover runs", stall, "ms", "lower", 50.0,
                    "a timer of 5 ms in the same window"),
-            Figure("first output of a command that lists a project's searches", listing, "s", "lower", 0.8,
+            measured("first output of a command that lists a project's searches", listing, "s", "lower", 0.8,
                    f"starting Python and importing NumPy and QtWidgets: {bare:.2f} s"),
-            Figure("longest stall while 50 candidates a second come to a Shelf of 100,000", arrivals, "ms", "lower", 50.0,
+            measured("longest stall while 50 candidates a second come to a Shelf of 100,000", arrivals, "ms", "lower", 50.0,
                    "a timer of 5 ms in the same window"),
-            Figure("longest stall while 500 are compared and a portfolio of ten is taken apart", portfolios, "ms", "lower",
+            measured("longest stall while 500 are compared and a portfolio of ten is taken apart", portfolios, "ms", "lower",
                    50.0,
                    "a timer of 5 ms in the same window"),
-            Figure("rules chart after an edit, 100,000 bars", edit, "ms", "lower", 150.0,
+            measured("rules chart after an edit, 100,000 bars", edit, "ms", "lower", 150.0,
                    f"one new average, three rows; the backtest of the same edit is done after {ran:.0f} ms"),
-            Figure("panning and zooming a chart of 5 million bars", frames, "frames a second", "higher", 30.0,
+            measured("panning and zooming a chart of 5 million bars", frames, "frames a second", "higher", 30.0,
                    f"the same chart with 5,000 bars: {few:.0f} frames a second")]
 
 

@@ -26,6 +26,7 @@ from PySide6.QtWidgets import (
     QWidget,
 )
 
+from wolbrin.core.figures.figure import Figure
 from wolbrin.core.written import replacing
 
 
@@ -40,6 +41,11 @@ def label(text: str = "", role: str = "", wrap: bool = False) -> QLabel:
 def as_tip(text: str) -> str:
     """Text for a tooltip, shown as it is: Qt would take what looks like markup for markup."""
     return escape(text).replace("\n", "<br>") if "<" in text else text
+
+
+def tips(*figures: Figure) -> str:
+    """What figures are that a label tells of, a line each."""
+    return as_tip("\n".join(f"{one.title}: {one.tip}" for one in figures))
 
 
 def set_role(widget: QWidget, role: str) -> None:

@@ -8,11 +8,12 @@ from pathlib import Path
 import typer
 
 from wolbrin.cli.common import JSON, console, emit, error_console, told
-from wolbrin.core.bench.figures import Figure, core_figures, page
+from wolbrin.core.bench.figure import Measured
+from wolbrin.core.bench.figures import core_figures, page
 from wolbrin.core.written import write_text
 
 
-def add(app: typer.Typer, window_figures: Callable[[], list[Figure]]) -> None:
+def add(app: typer.Typer, window_figures: Callable[[], list[Measured]]) -> None:
     @app.command("bench")
     def bench(json: bool = JSON, write: Path | None = typer.Option(None, "--write", help="Also write this page."),
               window: bool = typer.Option(True, help="Measure the window too (on a virtual screen if need be).")) -> None:

@@ -12,13 +12,13 @@ from wolbrin import __version__
 from wolbrin.cli.registry import NAMES, Wiring, add_wanted
 
 if TYPE_CHECKING:
-    from wolbrin.core.bench.figure import Figure
+    from wolbrin.core.bench.figure import Measured
 
 OpenWindow = Callable[[Path | None, bool, Path | None], int]
 USAGE = 2
 
 
-def build(open_window: OpenWindow, demo: Callable[[], Path], window_figures: Callable[[], list[Figure]],
+def build(open_window: OpenWindow, demo: Callable[[], Path], window_figures: Callable[[], list[Measured]],
           arguments: list[str] | None = None) -> typer.Typer:
     """Put the commands together. open_window(folder, demo, picture) opens the window and returns its exit code.
 

@@ -13,7 +13,7 @@ from typing import TYPE_CHECKING
 import typer
 
 if TYPE_CHECKING:
-    from wolbrin.core.bench.figure import Figure
+    from wolbrin.core.bench.figure import Measured
 
 
 @dataclass(frozen=True)
@@ -21,7 +21,7 @@ class Wiring:
     """What commands are given from outside: the demo project's folder, and what measures the window."""
 
     demo: Callable[[], Path]
-    window_figures: Callable[[], list[Figure]]
+    window_figures: Callable[[], list[Measured]]
 
 
 @dataclass(frozen=True)
@@ -35,6 +35,11 @@ class Commands:
 def _backtest(app: typer.Typer, wiring: Wiring) -> None:
     from wolbrin.cli import backtest  # late
     backtest.add(app, wiring.demo)
+
+
+def _figure(app: typer.Typer, wiring: Wiring) -> None:
+    from wolbrin.cli import figure  # late
+    figure.add(app)
 
 
 def _sweep(app: typer.Typer, wiring: Wiring) -> None:
@@ -168,6 +173,8 @@ COMMANDS: list[Commands] = [
     Commands({
         "holdout": "Show what is sealed, what was opened and judged, and what the next opening asks; or move the border.",
     }, _holdout),
+    Commands({"figure": "Say what a figure means: its definition with the formula, unit, which way is good, and source."},
+             _figure),
     Commands({"bench": "Measure speed, every figure beside a reference on the same data in the same run."}, _bench),
 ]
 NAMES = tuple(name for commands in COMMANDS for name in commands.lines)

@@ -30,6 +30,7 @@ from wolbrin.cli.common import (
 from wolbrin.cli.sweep import list_numbers
 from wolbrin.core.errors import UserError
 from wolbrin.core.export.tables import table_steps
+from wolbrin.core.figures.searches import WALKED
 from wolbrin.core.measures.catalogue import BY_KEY
 from wolbrin.core.measures.wording import number
 from wolbrin.core.rules.dated import schedule_words
@@ -43,7 +44,7 @@ from wolbrin.core.work.standing_floors import floors_of_sets
 from wolbrin.core.work.sweep_request import SweepRequest
 from wolbrin.core.work.walk_answer import fold_table, walk_answer
 from wolbrin.core.work.walk_grid import USUAL, Grid, grid_of_result, luck_words, shown, title_of
-from wolbrin.core.work.walk_reading import FIGURES, Walked
+from wolbrin.core.work.walk_reading import Walked
 from wolbrin.core.work.walk_request import WalkRequest
 from wolbrin.core.work.walk_results import KIND, WalkResult, read_walk, walk_of
 from wolbrin.core.work.walk_schedule import candidate_from_walk, fit_due, keep_strategy
@@ -80,8 +81,8 @@ def _asked(opened: Project, strategy: str, lengths: tuple[tuple[Length, ...], tu
 
 def _figure(text: str) -> str:
     key = text.strip().casefold().replace(" ", "_")
-    if key not in FIGURES and key not in BY_KEY:
-        raise UserError(f'there is no figure "{text}"', "--figure", f"There are {', '.join([*FIGURES, *BY_KEY])}.")
+    if key not in WALKED and key not in BY_KEY:
+        raise UserError(f'there is no figure "{text}"', "--figure", f"There are {', '.join([*WALKED, *BY_KEY])}.")
     return key
 
 
@@ -112,7 +113,7 @@ def show_walk(walked: Walked) -> None:
                       number(t.trades), number(t.efficiency, 2))
     (console if console.is_terminal else Console(width=18 * len(table.columns), highlight=False)).print(table)
     figures = walked.figures
-    keys = ("net", "t_daily", "return_drawdown", *FIGURES)
+    keys = ("net", "t_daily", "return_drawdown", *WALKED)
     console.print("; ".join(f"{title_of(k)} {shown(k, figures[k])}" for k in keys), markup=False)
     for line in (*walked.words(), *schedule_words(walked.strategy, 3)):
         console.print(line, markup=False)

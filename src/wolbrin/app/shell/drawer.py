@@ -9,7 +9,7 @@ from PySide6.QtCore import QPointF, QRectF, Qt
 from PySide6.QtGui import QPainter
 from PySide6.QtWidgets import QGridLayout, QScrollArea, QVBoxLayout, QWidget
 
-from wolbrin.app.parts import button, clear, hairline, label, link, row
+from wolbrin.app.parts import button, clear, hairline, label, link, row, tips
 from wolbrin.app.session import Session
 from wolbrin.app.shell.gate_picture import picture_of
 from wolbrin.app.shell.gate_tables import GateTables
@@ -120,7 +120,6 @@ class Drawer(QWidget):
         for r, key in enumerate(known or SHOWN, 1):
             m = BY_KEY[key]
             name = label(m.title, "muted")
-            name.setToolTip(m.definition)
             value = label(worded(key, summary.get(key, math.nan)), "heading")
             if key == "win_rate" and "break_even_rate" in summary:
                 value.setText(f"{worded(key, summary[key])} ({worded('break_even_rate', summary['break_even_rate'])})")
@@ -130,6 +129,7 @@ class Drawer(QWidget):
                           "" if opened else "accent")
             other.setAlignment(Qt.AlignmentFlag.AlignRight)
             for c, widget in enumerate((name, value, other)):
+                widget.setToolTip(tips(m))
                 grid.addWidget(widget, r, c)
         self._box.addLayout(grid)
         self._box.addWidget(hairline())

@@ -19,9 +19,10 @@ from wolbrin.app.tables.view import Table
 from wolbrin.app.terms import combo
 from wolbrin.app.theme.theme import Theme
 from wolbrin.core.errors import WolbrinError
+from wolbrin.core.figures.figure import Figure
 from wolbrin.core.measures.catalogue import BY_KEY
 from wolbrin.core.measures.wording import number
-from wolbrin.core.proving.gate import Gate
+from wolbrin.core.proving.gate import Gate, GateTable
 from wolbrin.core.store.dossier import Evidence
 from wolbrin.core.store.tables import Columns
 
@@ -29,20 +30,6 @@ Floats = NDArray[np.float64]
 A_DAY = 86_400.0
 FEW = 60  # rows that are drawn as bars, one each
 SIZE = 900, 640
-TITLES = {"fan": "Fan of paths", "distributions": "Distributions", "capital": "Capital for a risk", "parts": "Parts",
-          "costs": "At dearer costs", "moved": "Entries moved", "neighbors": "Neighbors", "numbers": "Numbers jittered",
-          "prices": "Prices with noise", "sessions": "Sessions drawn again", "start": "A later start",
-          "boundaries": "Bars at other minutes", "elsewhere": "Elsewhere", "equity": "Training and holdout",
-          "compare": "Measure by measure"}
-WORDS = {"p5": "5%", "p25": "25%", "p50": "median", "p75": "75%", "p95": "95%", "actual": "as it came", "net": "net",
-         "trade": "trades", "percent": "% of paths", "under_water": "trades under water", "lowest": "lowest equity",
-         "end": "end equity", "risk": "risk", "max_drawdown": "drawdown", "return_drawdown": "ret/dd",
-         "profit_factor": "profit factor", "win_rate": "% wins", "result": "result, in ranges of the day"}
-
-
-def words_of(name: str) -> str:
-    """What a column is called on the screen."""
-    return WORDS.get(name, name.replace("_", " "))
 
 
 class Bars(Plot):
@@ -90,7 +77,8 @@ class GateTables(QDialog):
         self._session, self._found = session, found
         theme = session.theme
         known = session.dossiers.tables(found.id)
-        self.which = combo([(TITLES.get(t, t), t) for t in known], "Table", 190)
+        self._gate = gate
+        self.which = combo([(self._about(t).title, t) for t in known], "Table", 190)
         self.what = combo([], "Column", 190)
         self.lines = CurveChart(theme, "What the gate saw", time=False, zoom=False)
         self.days = CurveChart(theme, "Training and holdout", zoom=False)
@@ -121,15 +109,16 @@ class GateTables(QDialog):
             self.axes.setText(err.sentence())
             return
         self._name = name
+        about = self._about(name)
         numbers = [c for c, v in self._columns.items() if v.dtype.kind not in "UO" and c not in ("percent", "trade", "risk")]
         self.what.clear()
         for c in numbers:
-            self.what.addItem(words_of(c), c)
-        self.what.setVisible(name not in ("fan", "capital", "equity", "compare"))
+            self.what.addItem(self._figure(c).title, c)
+        self.what.setVisible(about.picture in ("rows", "distribution"))
         if self.table is not None:
             self.table.setParent(None)
             self.table.deleteLater()
-        self.table = Table([self._column(c) for c in self._columns], self._theme, f"{TITLES.get(name, name)}")
+        self.table = Table([self._column(c) for c in self._columns], self._theme, about.title)
         rows = len(next(iter(self._columns.values()), ()))
         self.table.set_records([Row(self._columns, i) for i in range(rows)])
         self._place.addWidget(self.table)
@@ -139,21 +128,33 @@ class GateTables(QDialog):
         values = self._columns[name]
         if values.dtype.kind in "UO":
             say = (lambda r: BY_KEY[r.value(name)].title) if name == "measure" else (lambda r: r.value(name))
-            return Column(words_of(name), say, width=190)
+            return Column(self._figure(name).title, say, width=190, figure=self._figure(name))
         if name == "day":
-            return Column("date", lambda r: str(np.datetime64(int(r.value(name)), "D")), width=96)
+            return Column("date", lambda r: str(np.datetime64(int(r.value(name)), "D")), width=96, figure=self._figure(name))
         finite = np.abs(values[np.isfinite(values)].astype(np.float64))
         digits = 0 if len(finite) and float(np.median(finite)) >= 100 else 2
-        return Column(words_of(name), lambda r: r.value(name), lambda r: number(r.value(name), digits), "right", 108)
+        figure = self._figure(name)
+        return Column(figure.title, lambda r: r.value(name), lambda r: number(r.value(name), digits), "right",
+                      max(108, 7 * len(figure.title) + 18),
+                      figure=figure)
+
+    def _about(self, name: str) -> GateTable:
+        """What the gate says of a table; one that it does not know (an older verdict's) by its name alone."""
+        return self._gate.table_of(name) or GateTable(name, name.replace("_", " ").capitalize(), ())
+
+    def _figure(self, name: str) -> Figure:
+        """What a column of the table that is shown holds."""
+        known = {f.key: f for f in self._about(self._name).columns}
+        return known.get(name) or BY_KEY.get(name) or Figure(name, name.replace("_", " "), "", "as an older verdict kept it")
 
     def _draw(self) -> None:
-        make = {"fan": self._fan, "capital": self._capital, "equity": self._equity, "distributions": self._distribution}
-        make.get(self._name, self._values)()
+        make = {"fan": self._fan, "capital": self._capital, "equity": self._equity, "distribution": self._distribution}
+        make.get(self._about(self._name).picture, self._values)()
 
     def _fan(self) -> None:
         c = {k: v.astype(np.float64) for k, v in self._columns.items()}
         several = (("p25", "muted", 1.0), ("p75", "muted", 1.0), ("p50", "ink", 1.5), ("actual", "accent", 2.0))
-        self.lines.show_curves([Curve(c["trade"], c[key], token, width, words_of(key) if key == "actual" else "")
+        self.lines.show_curves([Curve(c["trade"], c[key], token, width, self._figure(key).title if key == "actual" else "")
                                 for key, token, width in several],
                                band=(c["trade"], c["p5"], c["p95"]))
         self._picture(self.lines, "Across: trades. Up: net. The band holds 90% of the paths, the thin lines half of them.")
@@ -174,21 +175,21 @@ class GateTables(QDialog):
         name = self.what.currentData()
         values, percent = self._columns[name].astype(np.float64), self._columns["percent"].astype(np.float64)
         self.lines.show_curves([Curve(values, percent, "ink", 2.0)])
-        self._picture(self.lines, f"Across: {words_of(name)}. Up: % of the paths that stay below it.")
+        self._picture(self.lines, f"Across: {self._figure(name).title}. Up: % of the paths that stay below it.")
 
     def _values(self) -> None:
-        name = "decline" if self._name == "compare" else self.what.currentData()
+        name = "decline" if self._about(self._name).picture == "compare" else self.what.currentData()
         if name is None:
             return
         values = self._columns[name].astype(np.float64)
         if len(values) <= FEW:
             self.bars.show_values(values)
-            self._picture(self.bars, f"Up: {words_of(name)}, row by row as in the table below.")
+            self._picture(self.bars, f"Up: {self._figure(name).title}, row by row as in the table below.")
         else:
             kept = values[np.isfinite(values)]
             self.spread.show_values(kept, [(float(np.median(kept)), f"median {number(float(np.median(kept)), 1)}", "ink")]
                                     if len(kept) else [])
-            self._picture(self.spread, f"Across: {words_of(name)}. Up: how many.")
+            self._picture(self.spread, f"Across: {self._figure(name).title}. Up: how many.")
 
     def _picture(self, chart: QWidget, words: str) -> None:
         self.pictures.setCurrentWidget(chart)

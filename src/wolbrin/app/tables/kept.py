@@ -7,6 +7,7 @@ from dataclasses import dataclass
 from typing import Any
 
 from wolbrin.app.tables.model import Column
+from wolbrin.core.figures.searches import FINDS, SWEEPS
 from wolbrin.core.market.intervals import interval_words
 from wolbrin.core.measures.catalogue import BY_KEY, SUMMARY
 from wolbrin.core.measures.wording import number, worded
@@ -55,7 +56,7 @@ def figure(key: str, get: Getter = itself) -> Column:
         return ("gain" if value(record) > 0 else "loss") if key == "net" else None
 
     return Column(SHORT.get(key, m.title), value, lambda r: worded(key, value(r)), "right", WIDTHS.get(key, 90), tint,
-                  tip=m.definition, key=key)
+                  key=key, figure=m)
 
 
 def naming(get: Getter = itself, name_width: int = 150) -> list[Column]:
@@ -80,13 +81,12 @@ def family_column(get: Getter = itself) -> Column:
         other = line.marks.leads is not None and line.marks.leads != line.id
         return "variant" if other else number(line.marks.behind) if line.marks.behind else ""
 
-    return Column("behind it", lambda r: get(r).marks.behind, words, "right", 70, key="behind",
-                  tip="so many variants of the same idea stand behind it: they earn and lose together (families)")
+    return Column("behind it", lambda r: get(r).marks.behind, words, "right", 70, key="behind", figure=FINDS["find.behind"])
 
 
 def tried_column(get: Getter = itself) -> Column:
-    return Column("tried", lambda r: get(r).tried, lambda r: number(get(r).tried), "right", 66,
-                  tip="parameter sets, draws and trial cells looked at on its market in this project", key="tried")
+    return Column("tried", lambda r: get(r).tried, lambda r: number(get(r).tried), "right", 66, key="tried",
+                  figure=SWEEPS["search.tried"])
 
 
 def record_column(get: Getter = itself) -> Column:

@@ -13,6 +13,7 @@ from PySide6.QtCore import QAbstractTableModel, QModelIndex, QPersistentModelInd
 from wolbrin.app.parts import as_tip
 from wolbrin.app.theme.theme import Theme
 from wolbrin.app.theme.tokens import text_token
+from wolbrin.core.figures.figure import Figure
 from wolbrin.core.measures.ranges import range_of
 
 Index = QModelIndex | QPersistentModelIndex
@@ -28,7 +29,7 @@ class Column:
     """One column: `value` is what is sorted and filtered, `text` what is shown, `tint` a theme color by meaning. key: by
     which a model that does not hold its records has them sorted and filtered; number: how a model of numbers shows one.
     losses: values are sizes of losses, whose limits may be written with a minus. hover: what a cell says when it is pointed
-    at."""
+    at. figure: what its numbers are; a column of numbers must say it."""
 
     title: str
     value: Callable[[Any], Any]
@@ -43,6 +44,17 @@ class Column:
     number: Callable[[float], str] | None = None
     losses: bool = False
     hover: Callable[[Any], str] | None = None
+    figure: Figure | None = None
+
+    def __post_init__(self) -> None:
+        if self.align == "right" and self.figure is None:
+            raise ValueError(f'the column "{self.title}" shows numbers and does not say what they are')
+
+    @property
+    def about(self) -> str:
+        """What its heading says when it is pointed at."""
+        said = self.figure.tip if self.figure is not None else ""
+        return "\n".join(part for part in (self.tip, said) if part)
 
 
 def matches(column: Column, record: Any, wanted: str) -> bool:
@@ -185,5 +197,5 @@ class TableModel(QAbstractTableModel):
             side = Qt.AlignmentFlag.AlignRight if column.align == "right" else Qt.AlignmentFlag.AlignLeft
             return int(side | Qt.AlignmentFlag.AlignVCenter)
         if role == Qt.ItemDataRole.ToolTipRole:
-            return column.tip or None
+            return column.about or None
         return None

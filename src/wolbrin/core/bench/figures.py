@@ -12,7 +12,7 @@ from pathlib import Path
 import numpy as np
 
 from wolbrin.core.bench.data import bench_bars, bench_strategy
-from wolbrin.core.bench.figure import Figure
+from wolbrin.core.bench.figure import Measured, measured
 from wolbrin.core.bench.importing import import_figures
 from wolbrin.core.bench.informed import informed_figures
 from wolbrin.core.bench.many import discover_figures, pausing_figures, reading_figures
@@ -63,7 +63,7 @@ def memory_per_bar(act: Callable[[], object], size: int) -> float:
     return peak / size
 
 
-def _of_size(size: int, runs: int) -> tuple[list[Figure], float]:
+def _of_size(size: int, runs: int) -> tuple[list[Measured], float]:
     """Figures of one backtest on so many bars, and its seconds with everything computed in the run."""
     one_side = bench_strategy("off")
     bars = bench_bars(size)
@@ -76,27 +76,28 @@ def _of_size(size: int, runs: int) -> tuple[list[Figure], float]:
     warm = median_time(lambda: ledger(backtest(ready, one_side, brief)), runs)
     beside = f"one TA-Lib EMA pass over the same {size:,} bars: {1e3 * ema:.3f} ms"
     unit = "x EMA pass"
-    return [Figure(f"backtest of 3 conditions, five indicators computed in the run, ledger, {size:,} bars", fresh / ema, unit,
+    return [measured(f"backtest of 3 conditions, five indicators computed in the run, ledger, {size:,} bars", fresh / ema,
+                     unit,
                    "lower", 8.0, beside),
-            Figure("the same, indicators at hand, statistics only", stats / ema, unit, "lower", 2.0, beside),
-            Figure("the same, indicators at hand, ledger", warm / ema, unit, "lower", 12.0, beside),
-            Figure("memory of such a run beyond its inputs", memory_per_bar(lambda: backtest(ready, one_side, brief), size),
+            measured("the same, indicators at hand, statistics only", stats / ema, unit, "lower", 2.0, beside),
+            measured("the same, indicators at hand, ledger", warm / ema, unit, "lower", 12.0, beside),
+            measured("memory of such a run beyond its inputs", memory_per_bar(lambda: backtest(ready, one_side, brief), size),
                    "bytes a bar", "lower", 40.0, "prices and times of a bar: 48 bytes")], fresh
 
 
-def backtest_figures() -> tuple[list[Figure], float]:
+def backtest_figures() -> tuple[list[Measured], float]:
     """One backtest, on 100,000 and on 1,000,000 bars; and the seconds of one with signals at hand."""
     small, large = _of_size(100_000, 25), _of_size(1_000_000, 7)
     bars, both = bench_bars(100_000), bench_strategy()
     brief, ready = Brief(costs=Costs.of(bars.terms)), Prepared.of(bars)
     decisions = decide(ready.columns, both)
     bare = median_time(lambda: backtest(ready, both, brief, detail=False, decisions=decisions), 25)
-    linear = Figure("time of 1,000,000 bars over 100,000", large[1] / small[1], "x", "lower", 12.0,
+    linear = measured("time of 1,000,000 bars over 100,000", large[1] / small[1], "x", "lower", 12.0,
                     "the first figure of each size")
     return [*small[0], *large[0], linear], bare
 
 
-def core_figures(tell: Callable[[str], None] = lambda what: None) -> list[Figure]:
+def core_figures(tell: Callable[[str], None] = lambda what: None) -> list[Measured]:
     """Measure everything that needs no window."""
     tell("one backtest")
     found, bare = backtest_figures()
@@ -124,23 +125,23 @@ def core_figures(tell: Callable[[str], None] = lambda what: None) -> list[Figure
         sweep(engine)
         two, one = sweep(engine), sweep(single)
         exits = two
-        found.append(Figure("sweep of 2,025 sets of exits on 100,000 bars", two, "s", "lower", 0.5,
+        found.append(measured("sweep of 2,025 sets of exits on 100,000 bars", two, "s", "lower", 0.5,
                             f"one backtest with signals at hand: {1e3 * bare:.2f} ms"))
-        found.append(Figure("the same sweep, all cores over one thread", one / two, "x", "higher", 1.75,
+        found.append(measured("the same sweep, all cores over one thread", one / two, "x", "higher", 1.75,
                             f"one thread: {one:.2f} s"))
         lengths = tuple(Axis.spread(f"long.entry.rows.0.{side}.params.length", side, low, low + 44, 1)
                         for side, low in (("left", 5), ("right", 50)))
         two, one = sweep(engine, lengths), sweep(single, lengths)
-        found.append(Figure("sweep of 2,025 sets that change indicator lengths", two, "s", "lower", 1.2,
+        found.append(measured("sweep of 2,025 sets that change indicator lengths", two, "s", "lower", 1.2,
                             "4,050 conditions and 90 averages among them"))
-        found.append(Figure("the same sweep, all cores over one thread", one / two, "x", "higher", 1.75,
+        found.append(measured("the same sweep, all cores over one thread", one / two, "x", "higher", 1.75,
                             f"one thread: {one:.2f} s"))
         tell("the luck of a sweep")
         job, swept = sweep_job(project, SweepRequest(strategy, terms.code, bars.interval, axes))
         engine.start(job, "threads").wait()
         began = time.perf_counter()
         engine.start(luck_job(project, swept, 10)[0], "threads").wait()
-        found.append(Figure("10 shuffles of the sweep of exits", time.perf_counter() - began, "s", "lower", None,
+        found.append(measured("10 shuffles of the sweep of exits", time.perf_counter() - began, "s", "lower", None,
                             f"the sweep itself on all cores: {exits:.2f} s"))
         tell("Discover")
         tell("a scan")
@@ -172,7 +173,7 @@ def core_figures(tell: Callable[[str], None] = lambda what: None) -> list[Figure
     return found
 
 
-def page(figures: list[Figure]) -> str:
+def page(figures: list[Measured]) -> str:
     """docs/benchmarks.md."""
     lines = ["# Benchmarks", "",
              "Written by `make bench`. Every figure stands beside a reference measured in the same run on the same data; "
@@ -182,5 +183,5 @@ def page(figures: list[Figure]) -> str:
              "| figure | value | unit | better | reach | reference |", "|---|---:|---|---|---:|---|"]
     for f in figures:
         reach = "" if f.reach is None else f"{f.reach:g}"
-        lines.append(f"| {f.name} | {f.value:.3g} | {f.unit} | {f.better} | {reach} | {f.reference} |")
+        lines.append(f"| {f.name} | {f.value:.3g} | {f.unit} | {f.wanted} | {reach} | {f.reference} |")
     return "\n".join(lines) + "\n"

@@ -13,7 +13,7 @@ import pyarrow as pa
 import pyarrow.csv as pacsv
 
 from wolbrin.core.bench.data import bench_bars
-from wolbrin.core.bench.figure import Figure
+from wolbrin.core.bench.figure import Measured, measured
 from wolbrin.core.market.quality import report
 from wolbrin.core.market.raw import Raw
 
@@ -44,7 +44,7 @@ def minute_file(path: Path, rows: int) -> None:
                               "low": close - 0.05, "close": close, "volume": rng.integers(1, 900, rows)}), path)
 
 
-def import_figures() -> list[Figure]:
+def import_figures() -> list[Measured]:
     with tempfile.TemporaryDirectory() as folder:
         path = Path(folder) / "minutes.csv"
         minute_file(path, ROWS)
@@ -60,6 +60,6 @@ def import_figures() -> list[Figure]:
     report(bars, terms)
     judged = time.perf_counter() - began
     beside = f"a file of {size / 1e6:.0f} MB; reading it and counting its {lines:,} lines: {plain:.2f} s"
-    return [Figure("import of 5 million one-minute rows", spent, "s", "lower", 30.0, beside),
-            Figure("the same, peak memory of the process over the file's size", peak / size, "x", "lower", 6.0, beside),
-            Figure("quality report on 500,000 bars", judged, "s", "lower", None, "in the same run")]
+    return [measured("import of 5 million one-minute rows", spent, "s", "lower", 30.0, beside),
+            measured("the same, peak memory of the process over the file's size", peak / size, "x", "lower", 6.0, beside),
+            measured("quality report on 500,000 bars", judged, "s", "lower", None, "in the same run")]

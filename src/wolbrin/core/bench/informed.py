@@ -8,7 +8,7 @@ import time
 from dataclasses import replace
 from pathlib import Path
 
-from wolbrin.core.bench.figure import Figure
+from wolbrin.core.bench.figure import Measured, measured
 from wolbrin.core.jobs import Engine, State
 from wolbrin.core.market.bars import Bars
 from wolbrin.core.store.project import Project
@@ -61,7 +61,7 @@ def alone(folder: str, code: str, interval: str) -> None:
     project.close()
 
 
-def informed_figures(project: Project, bars: Bars) -> list[Figure]:
+def informed_figures(project: Project, bars: Bars) -> list[Measured]:
     """From 100,000 bars to finds that are ready: with a drift planted in them, and without."""
     terms = bars.terms.model_copy(update={"code": CODE})
     edge = planted(bars, (1, 36), SHARPE)
@@ -70,12 +70,13 @@ def informed_figures(project: Project, bars: Bars) -> list[Figure]:
                                                                                 "no edge")[:1]
 
 
-def _figures(project: Project, code: str, interval: int, what: str) -> list[Figure]:
+def _figures(project: Project, code: str, interval: int, what: str) -> list[Measured]:
     told = subprocess.run([sys.executable, "-c", SECOND, str(project.folder), code, str(interval)], capture_output=True,
                           text=True, check=True)
     first, whole, proved, peak, tried, kept, families, ready = (float(x) for x in told.stdout.split()[-8:])
     words = f"{tried:,.0f} tried, {kept:,.0f} kept, {families:,.0f} families, {ready:,.0f} ready; the line {proved:.0f} s"
-    return [Figure(f"from a market of 100,000 bars to finds that are ready, informed, default settings, {what}",
+    return [measured(f"from a market of 100,000 bars to finds that are ready, informed, default settings, {what}",
                    whole + proved, "s", "lower", 60, words),
-            Figure("the same, until the first candidates were tried", first, "s", "lower", None, "rows are looked at first"),
-            Figure("peak memory of a process that does it", peak / 1024**2, "GiB", "lower", 1.0, "history and 4 controls")]
+            measured("the same, until the first candidates were tried", first, "s", "lower", None, "rows are looked at "
+                     "first"),
+            measured("peak memory of a process that does it", peak / 1024**2, "GiB", "lower", 1.0, "history and 4 controls")]

@@ -13,7 +13,7 @@ from wolbrin.core.batch.genomes import genome_of
 from wolbrin.core.batch.many import Many
 from wolbrin.core.batch.shifted import Shifting
 from wolbrin.core.bench.data import bench_bars, bench_strategy
-from wolbrin.core.bench.figure import Figure
+from wolbrin.core.bench.figure import Measured, measured
 from wolbrin.core.engine.brief import Brief
 from wolbrin.core.engine.prepare import Prepared
 from wolbrin.core.engine.run import Going
@@ -43,7 +43,7 @@ def _rate(project: Project, code: str, interval: int, engine: Engine, count: int
     return (last[1] - first[1]) / max(1e-9, last[0] - first[0]), first[0] - began
 
 
-def discover_figures(project: Project, code: str, interval: int, engine: Engine, single: Engine) -> list[Figure]:
+def discover_figures(project: Project, code: str, interval: int, engine: Engine, single: Engine) -> list[Measured]:
     """Discover with default limits on the project's 100,000 bars, and on 1,000,000."""
     _rate(project, code, interval, engine, 256, Limits(pool=100))  # everything is compiled
     began = time.perf_counter()
@@ -51,21 +51,21 @@ def discover_figures(project: Project, code: str, interval: int, engine: Engine,
     whole = time.perf_counter() - began
     one, _ = _rate(project, code, interval, single, 15_000, Limits())
     used = resource.getrusage(resource.RUSAGE_SELF).ru_maxrss / 1024**2
-    found = [Figure("Discover, 60,000 candidates, usual limits, 100,000 bars, from the start", whole, "s", "lower", 30,
+    found = [measured("Discover, 60,000 candidates, usual limits, 100,000 bars, from the start", whole, "s", "lower", 30,
                     f"{both:,.0f} a second once the conditions are worked out, which takes {pool:.1f} s"),
-             Figure("the same, all cores over one thread", both / one, "x", "higher", 1.75,
+             measured("the same, all cores over one thread", both / one, "x", "higher", 1.75,
                     f"one thread: {one:,.0f} a second"),
-             Figure("peak memory by then, all of the benchmark so far", used, "GiB", "lower", 0.8,
+             measured("peak memory by then, all of the benchmark so far", used, "GiB", "lower", 0.8,
                     "prices and times of 100,000 bars: 5 MB")]
     bars = bench_bars(1_000_000)
     project.add_market(bars.terms.model_copy(update={"code": "LARGE"}), bars, "bench")
     rate, pool = _rate(project, "LARGE", interval, engine, 5_000, Limits())
-    found.append(Figure("the same on 1,000,000 bars", rate, "a second", "higher", 700,
+    found.append(measured("the same on 1,000,000 bars", rate, "a second", "higher", 700,
                         f"the pool is held to its memory and takes {pool:.1f} s once"))
     return found
 
 
-def reading_figures() -> list[Figure]:
+def reading_figures() -> list[Measured]:
     """Plateau scores and importance of a sweep of 216,000 sets; what fits the days over and over."""
     space = Space([Axis(k, k, tuple(float(i) for i in range(60))) for k in "abc"])
     at = np.arange(space.size, dtype=np.int64)
@@ -92,13 +92,13 @@ def reading_figures() -> list[Figure]:
     began = time.perf_counter()
     found = overfitting(sums, squares, days, around)
     judged = time.perf_counter() - began
-    return [Figure("plateau scores and importance of 216,000 sets", whole, "s", "lower", None,
+    return [measured("plateau scores and importance of 216,000 sets", whole, "s", "lower", None,
                    f"the medians alone of those inside, NumPy: {plain:.2f} s"),
-            Figure("overfitting of 2,025 sets, both rules", judged, "s", "lower", None,
+            measured("overfitting of 2,025 sets, both rules", judged, "s", "lower", None,
                    f"{found.choices:,} cuts of {found.blocks} blocks, 81 neighbors a set")]
 
 
-def pausing_figures() -> list[Figure]:
+def pausing_figures() -> list[Measured]:
     """1,000 shifted-entry runs of one candidate; a rehearsal bar by bar, and bars that arrive one by one."""
     bars = bench_bars(100_000)
     strategy, brief, ready = bench_strategy(), Brief(costs=Costs.of(bars.terms)), Prepared.of(bars)
@@ -126,10 +126,10 @@ def pausing_figures() -> list[Figure]:
         going.extend(past.over(bars.take(size)))
         going.advance(going.size)
         slow.append(time.perf_counter() - began)
-    return [Figure("1,000 shifted-entry runs of one candidate, 100,000 bars", spent[2], "s", "lower", 0.2,
+    return [measured("1,000 shifted-entry runs of one candidate, 100,000 bars", spent[2], "s", "lower", 0.2,
                    f"{trades:,} trades a run"),
-            Figure("the same, two threads over one", spent[1] / spent[2], "x", "higher", 1.75,
+            measured("the same, two threads over one", spent[1] / spent[2], "x", "higher", 1.75,
                    f"one thread: {spent[1]:.2f} s"),
-            Figure("rehearsal bar by bar over recorded bars, with ledger", rate, "bars a second", "higher", 20_000,
+            measured("rehearsal bar by bar over recorded bars, with ledger", rate, "bars a second", "higher", 20_000,
                    "one step a bar"),
-            Figure("a bar that arrives, on 99,900 bars of past", 1e3 * max(slow), "ms", "lower", 20, "largest of 40")]
+            measured("a bar that arrives, on 99,900 bars of past", 1e3 * max(slow), "ms", "lower", 20, "largest of 40")]

@@ -12,7 +12,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from wolbrin.core.bench.data import bench_strategy
-from wolbrin.core.bench.figure import Figure
+from wolbrin.core.bench.figure import Measured, measured
 from wolbrin.core.bench.shelf import quickest
 from wolbrin.core.engine.account import Seat, run_account
 from wolbrin.core.engine.brief import Brief
@@ -58,7 +58,7 @@ def quarter_bars(count: int, seed: int, code: str) -> Bars:
     return make_bars(terms, 15, time_, (o, top, bottom, c), np.ones(len(close)), "bench").take(count)
 
 
-def account_figures() -> list[Figure]:
+def account_figures() -> list[Measured]:
     """One account of ten members over ten years of fifteen-minute bars."""
     costs = Costs(slippage_ticks=1, per_contract=2.4)
     seats = []
@@ -68,7 +68,7 @@ def account_figures() -> list[Figure]:
     run_account(seats, 500_000.0)
     whole = quickest(lambda: run_account(seats, 500_000.0))
     alone = quickest(lambda: [backtest(s.history, s.strategy, s.brief) for s in seats])
-    return [Figure(f"one account of 10 members, {TEN_YEARS:,} bars each", whole, "s", "lower", 0.5,
+    return [measured(f"one account of 10 members, {TEN_YEARS:,} bars each", whole, "s", "lower", 0.5,
                    f"their ten backtests one after the other: {alone:.2f} s")]
 
 
@@ -93,7 +93,7 @@ def _shelf(project: Project, count: int) -> list[int]:
     return found
 
 
-def overlap_figures() -> list[Figure]:
+def overlap_figures() -> list[Measured]:
     """From stored daily results to a matrix, its tree and the number of bets."""
     out = []
     reaches = {500: (0.5, None), 2_000: (3.0, 5.0)}
@@ -117,8 +117,8 @@ def overlap_figures() -> list[Figure]:
             plain = quickest(lambda: np.corrcoef(table))  # noqa: B023
             project.close()
         words = f"NumPy's correlation of the same table: {plain:.2f} s"
-        out.append(Figure(f"overlap of {count:,} candidates over ten years", took, "s", "lower", reaches[count][0], words))
-        out.append(Figure("the same by ranks", ranks, "s", "lower", reaches[count][1], words))
+        out.append(measured(f"overlap of {count:,} candidates over ten years", took, "s", "lower", reaches[count][0], words))
+        out.append(measured("the same by ranks", ranks, "s", "lower", reaches[count][1], words))
     return out
 
 
@@ -128,7 +128,7 @@ def _members(n: int, days: int = DAYS) -> NDArray[np.float64]:
                       + rng.uniform(0, 20, n))
 
 
-def weight_figures() -> list[Figure]:
+def weight_figures() -> list[Measured]:
     """All schemes for 50 members, and choosing 5 of 40."""
     x = _members(50)
     bounds = bounds_of(Limits(), [Label(f"M{i % 7}") for i in range(50)])
@@ -146,6 +146,6 @@ def weight_figures() -> list[Figure]:
             return joined(list(many.map(lambda i: part_of_all(ready, choice, (i,)), range(36))), choice).tried
 
     alone, took = quickest(lambda: choose(1), 1), quickest(lambda: choose(cores()), 1)
-    return [Figure("weights of 50 members, all schemes", sum(each.values()), "s", "lower", 1.0, words),
-            Figure("choosing 5 of 40, all 658,008 combinations, ten years of days", took, "s", "lower", 3.0,
+    return [measured("weights of 50 members, all schemes", sum(each.values()), "s", "lower", 1.0, words),
+            measured("choosing 5 of 40, all 658,008 combinations, ten years of days", took, "s", "lower", 3.0,
                    f"one thread: {alone:.2f} s")]

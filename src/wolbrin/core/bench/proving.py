@@ -10,7 +10,7 @@ from pathlib import Path
 import numpy as np
 
 from wolbrin.core.bench.data import bench_bars, bench_strategy
-from wolbrin.core.bench.figure import Figure
+from wolbrin.core.bench.figure import Measured, measured
 from wolbrin.core.engine.brief import Brief
 from wolbrin.core.engine.prepare import Prepared
 from wolbrin.core.engine.run import backtest
@@ -44,7 +44,7 @@ def _seconds(work: object, times: int = 3) -> float:
     return float(np.median(taken))
 
 
-def path_figures() -> list[Figure]:
+def path_figures() -> list[Measured]:
     """Monte Carlo on trades, with all statistics; runs on perturbed prices; the test over a universe."""
     rng = np.random.default_rng(1)
     profits = rng.normal(10.0, 100.0, 1000)
@@ -58,14 +58,15 @@ def path_figures() -> list[Figure]:
     again = _seconds(lambda: [backtest(over(history, noise.bars(i)), what, Brief(), detail=False) for i in range(20)], 3) * 10
     daily = rng.normal(size=(2_000, 1_500))
     tested = _seconds(lambda: superior(daily), 1)
-    return [Figure("Monte Carlo, 10,000 paths of 1,000 trades, all statistics", mixed, "s", "lower", 0.15,
+    return [measured("Monte Carlo, 10,000 paths of 1,000 trades, all statistics", mixed, "s", "lower", 0.15,
                    f"in blocks: {blocks:.2f} s; shuffling and summing the same paths in NumPy: {plain:.2f} s"),
-            Figure("200 runs on 100,000 bars with noise in their prices", again, "s", "lower", 1.0,
+            measured("200 runs on 100,000 bars with noise in their prices", again, "s", "lower", 1.0,
                    f"200 runs on the bars themselves, conditions known: {200 * one:.2f} s"),
-            Figure("test over a universe of 2,000 sets and 1,500 days", tested, "s", "lower", None, "2,000 draws, all steps")]
+            measured("test over a universe of 2,000 sets and 1,500 days", tested, "s", "lower", None, "2,000 draws, all "
+                     "steps")]
 
 
-def line_figures() -> list[Figure]:
+def line_figures() -> list[Measured]:
     """The usual line on a thousand finds of a market with an edge in a quarter of its sessions; most finds are luck."""
     with tempfile.TemporaryDirectory() as folder:
         bars = planted(bench_bars(BARS), 3, SHARPE)
@@ -95,5 +96,5 @@ def line_figures() -> list[Figure]:
         words = ", ".join(f"{title} {100 * n / max(1, len(kept)):.0f}%" for title, n in reached)
         engine.close()
         project.close()
-    return [Figure(f"the usual line on {len(kept):,} finds, {BARS:,} bars", took, "s", "lower", 120,
+    return [measured(f"the usual line on {len(kept):,} finds, {BARS:,} bars", took, "s", "lower", 120,
                    f"reached: {words}; {where['ready']:,} ready")]

@@ -7,7 +7,7 @@ import sys
 import time
 from pathlib import Path
 
-from wolbrin.core.bench.figure import Figure
+from wolbrin.core.bench.figure import Measured, measured
 from wolbrin.core.jobs import Engine, State
 from wolbrin.core.scan.moves import moves_of
 from wolbrin.core.scan.scores import Scorer
@@ -50,7 +50,7 @@ def alone(folder: str, code: str, interval: str) -> None:
     print(next(line.split()[1] for line in told.splitlines() if line.startswith("VmHWM")))
 
 
-def scan_figures(project: Project, code: str, interval: int, engine: Engine) -> list[Figure]:
+def scan_figures(project: Project, code: str, interval: int, engine: Engine) -> list[Measured]:
     """Scans of the project's 100,000 bars."""
     where = ((code, interval),)
     _scan(project, engine, ScanRequest(where, count=300, draws=100))  # everything is compiled
@@ -72,10 +72,10 @@ def scan_figures(project: Project, code: str, interval: int, engine: Engine) -> 
     _, large, _ = _scan(project, engine, ScanRequest(where, count=40_000), until=100)
     told = subprocess.run([sys.executable, "-c", SECOND, str(project.folder), code, str(interval)], capture_output=True,
                           text=True, check=True)
-    return [Figure("scan of 10,000 rows, 7 horizons and pairs, 100,000 bars: to an answer by 100 draws", answer, "s",
+    return [measured("scan of 10,000 rows, 7 horizons and pairs, 100,000 bars: to an answer by 100 draws", answer, "s",
                    "lower", 20, each),
-            Figure("the same, first picture", first, "s", "lower", 3, "a tile of 512 rows"),
-            Figure("the same, to an answer by 999 draws", whole, "s", "lower", None, "pairs are chosen anew in each draw"),
-            Figure("scan of 40,000 rows, to an answer by 100 draws", large, "s", "lower", 60, each),
-            Figure("peak memory of a process that scans 10,000 rows", int(told.stdout.split()[-1]) / 1024**2, "GiB",
+            measured("the same, first picture", first, "s", "lower", 3, "a tile of 512 rows"),
+            measured("the same, to an answer by 999 draws", whole, "s", "lower", None, "pairs are chosen anew in each draw"),
+            measured("scan of 40,000 rows, to an answer by 100 draws", large, "s", "lower", 60, each),
+            measured("peak memory of a process that scans 10,000 rows", int(told.stdout.split()[-1]) / 1024**2, "GiB",
                    "lower", 1.0, "prices and times of 100,000 bars: 5 MB")]

@@ -13,7 +13,7 @@ from pathlib import Path
 import numpy as np
 
 from wolbrin.core.bench.data import bench_bars, bench_strategy
-from wolbrin.core.bench.figure import Figure
+from wolbrin.core.bench.figure import Measured, measured
 from wolbrin.core.engine.run import backtest
 from wolbrin.core.measures.catalogue import SUMMARY
 from wolbrin.core.search.candidate import Candidate, candidate_of
@@ -78,7 +78,7 @@ def quickest(act: Callable[[], object], times: int = 3) -> float:
     return min(spent)
 
 
-def shelf_figures() -> list[Figure]:
+def shelf_figures() -> list[Measured]:
     """100,000 candidates and 200,000 sets of a sweep."""
     found = []
     with tempfile.TemporaryDirectory() as folder:
@@ -99,14 +99,14 @@ def shelf_figures() -> list[Figure]:
             funnel(again)
             again.close()
 
-        found.append(Figure("opening a Shelf of 100,000", quickest(opened), "s", "lower", 0.3, beside))
+        found.append(measured("opening a Shelf of 100,000", quickest(opened), "s", "lower", 0.3, beside))
         sorts = {key: max(quickest(partial(shelf.ids, Wanted(key, down))) for down in (False, True))
                  for key in (*TEXTS, *NUMBERS, *SUMMARY)}
         worst = max(sorts, key=lambda key: sorts[key])
-        found.append(Figure("sorting it by the slowest column", sorts[worst], "s", "lower", 0.2, f"{worst}; {beside}"))
+        found.append(measured("sorting it by the slowest column", sorts[worst], "s", "lower", 0.2, f"{worst}; {beside}"))
         filters = {next(iter(f)): quickest(partial(shelf.ids, Wanted("net", True, f))) for f in FILTERS}
         worst = max(filters, key=lambda key: filters[key])
-        found.append(Figure("filtering it by the slowest column", filters[worst], "s", "lower", 0.2, f"{worst}; {beside}"))
+        found.append(measured("filtering it by the slowest column", filters[worst], "s", "lower", 0.2, f"{worst}; {beside}"))
         project.close()
     rng = np.random.default_rng(1)
     values = [np.round(rng.uniform(0, 20, SETS)) for _ in range(4)]
@@ -116,7 +116,7 @@ def shelf_figures() -> list[Figure]:
     drawn = quickest(lambda: map_of(settings, figures[:, 0], MapSide(0, axis), MapSide(1, axis)))
     packed = pack_table({str(i): figures[:, i] for i in range(figures.shape[1])})
     read = quickest(lambda: unpack_table(packed))
-    found.append(Figure("heat map of 200,000 sets", 1e3 * drawn, "ms", "lower", None,
+    found.append(measured("heat map of 200,000 sets", 1e3 * drawn, "ms", "lower", None,
                         f"reading their {figures.shape[1]} figures from Arrow: {1e3 * read:.0f} ms"))
     return found
 

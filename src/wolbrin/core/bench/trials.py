@@ -8,7 +8,7 @@ import time
 from pathlib import Path
 
 from wolbrin.core.bench.data import bench_bars
-from wolbrin.core.bench.figure import Figure
+from wolbrin.core.bench.figure import Measured, measured
 from wolbrin.core.jobs import Engine
 from wolbrin.core.rules.conditions import shipped
 from wolbrin.core.store.project import Project
@@ -20,7 +20,7 @@ MARKETS = 8
 CONDITIONS = 150
 
 
-def trial_figures() -> list[Figure]:
+def trial_figures() -> list[Measured]:
     """2,400 tests: 150 shipped conditions, long and short, on 8 markets of 100,000 bars; without shuffled histories. Every
     market is the same history under another code, so that each computes its own indicators. Then with one shuffle each."""
     bars = bench_bars(100_000)
@@ -46,9 +46,10 @@ def trial_figures() -> list[Figure]:
         run(0, columns[:1])  # everything is compiled
         plain = run(0, columns)
         dealt = run(1, columns[:2])
-        found.append(Figure("field trial of 2,400 tests on 100,000 bars", plain, "s", "lower", 2.0,
+        found.append(measured("field trial of 2,400 tests on 100,000 bars", plain, "s", "lower", 2.0,
                             f"{len(rows)} rules on {MARKETS} markets; {1e3 * plain / (len(rows) * MARKETS):.1f} ms a test"))
-        found.append(Figure("the same a test, with one shuffled history beside", 1e3 * dealt / (len(rows) * 2), "ms", "lower",
+        found.append(measured("the same a test, with one shuffled history beside", 1e3 * dealt / (len(rows) * 2), "ms",
+                              "lower",
                             None, "two tests and a share of the shuffling"))
         engine.close()
         project.close()

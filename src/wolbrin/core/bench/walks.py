@@ -9,7 +9,7 @@ from pathlib import Path
 import numpy as np
 
 from wolbrin.core.bench.data import bench_bars, bench_strategy
-from wolbrin.core.bench.figure import Figure
+from wolbrin.core.bench.figure import Measured, measured
 from wolbrin.core.jobs import Engine
 from wolbrin.core.market.costs import Costs
 from wolbrin.core.rules.axes import Axis
@@ -48,7 +48,7 @@ def _walk(project: Project, engine: Engine, sweep: SweepRequest, trainings: list
     return time.perf_counter() - began, result
 
 
-def walk_figures() -> list[Figure]:
+def walk_figures() -> list[Measured]:
     """A walk of ten folds and a grid of 25 pairs of lengths, 500 sets each, on 100,000 bars."""
     with tempfile.TemporaryDirectory() as folder:
         project, days = _project(Path(folder) / "p")
@@ -71,8 +71,8 @@ def walk_figures() -> list[Figure]:
         engine.close()
         project.close()
         folds, sets = len(result.request.layouts[0].folds), max((f.tried for f in result.fits), default=0)
-    return [Figure(f"walk of {folds} folds, {sets} sets each, {BARS:,} bars", took, "s", "lower", 2,
+    return [measured(f"walk of {folds} folds, {sets} sets each, {BARS:,} bars", took, "s", "lower", 2,
                    f"the sweep of the same sets over the whole span: {alone:.2f} s"),
-            Figure(f"grid of {len(grid.request.cells)} pairs of lengths, {sets} sets each", grid_took, "s", "lower", 20,
+            measured(f"grid of {len(grid.request.cells)} pairs of lengths, {sets} sets each", grid_took, "s", "lower", 20,
                    f"{len(grid.request.spans)} fits for {sum(len(o.spans) for o in grid.request.layouts)} folds and numbers "
                    f"in force; the row of its longest training alone: {row_took:.1f} s")]

@@ -3,25 +3,29 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 
 import numpy as np
 from numpy.typing import NDArray
 
 from wolbrin.core.engine import codes as k
 from wolbrin.core.engine.run import Run
+from wolbrin.core.figures.figure import Figure
 
 Values = NDArray[np.generic]
 
 
 @dataclass(frozen=True)
-class LedgerColumn:
-    """One column of the ledger. of(run): its values, [m]. title: the head under which the window's ledger shows it; "" for a
-    column that stands in files and JSON only, or that the window shows in a way of its own."""
+class LedgerColumn(Figure):
+    """One column of the ledger: a figure with of(run), its values, [m]. shown: whether the window's ledger shows it under its
+    title; other columns stand in files and JSON only, or the window shows them in a way of its own."""
 
-    name: str
     of: Callable[[Run], Values]
-    title: str = ""
+    shown: bool = field(default=False, kw_only=True)
+
+    @property
+    def name(self) -> str:
+        return self.key
 
 
 def _level(run: Run, ticks: NDArray[np.int64]) -> NDArray[np.float64]:
@@ -66,30 +70,55 @@ def _numbers_from(run: Run) -> Values:
 
 # One row a trade. To add a column: an entry here; files, JSON and, with a title, the window's ledger take it from this list.
 LEDGER: list[LedgerColumn] = [
-    LedgerColumn("number", lambda run: np.arange(1, len(run) + 1)),
-    LedgerColumn("side", lambda run: np.where(run.trades_i[:, k.T_SIDE] > 0, "long", "short")),
-    LedgerColumn("quantity", lambda run: run.trades_f[:, k.F_QUANTITY]),
-    LedgerColumn("decision_time", lambda run: run.bars.end[run.trades_i[:, k.T_DECISION]].view("datetime64[ns]")),
-    LedgerColumn("numbers_from", _numbers_from),
-    LedgerColumn("entry_time", lambda run: run.entry_time.view("datetime64[ns]")),
-    LedgerColumn("entry_price", lambda run: run.bars.to_price(run.trades_i[:, k.T_ENTRY])),
-    LedgerColumn("exit_time", lambda run: run.exit_time.view("datetime64[ns]")),
-    LedgerColumn("exit_price", lambda run: run.bars.to_price(run.trades_i[:, k.T_EXIT])),
-    LedgerColumn("exit_reason", lambda run: np.array(k.REASONS)[run.trades_i[:, k.T_REASON]]),
-    LedgerColumn("bars_held", lambda run: run.trades_i[:, k.T_HELD]),
-    LedgerColumn("initial_stop", lambda run: _level(run, run.trades_i[:, k.T_STOP])),
-    LedgerColumn("initial_target", lambda run: _level(run, run.trades_i[:, k.T_TARGET])),
-    LedgerColumn("gross", lambda run: run.trades_f[:, k.F_GROSS]),
-    LedgerColumn("spread", lambda run: run.trades_f[:, k.F_SPREAD]),
-    LedgerColumn("slippage", lambda run: run.trades_f[:, k.F_SLIPPAGE]),
-    LedgerColumn("commission", lambda run: run.trades_f[:, k.F_COMMISSION]),
-    LedgerColumn("financing", lambda run: run.trades_f[:, k.F_FINANCING]),
-    LedgerColumn("net", lambda run: run.trades_f[:, k.F_NET]),
-    LedgerColumn("r_multiple", lambda run: run.trades_f[:, k.F_NET] / run.trades_f[:, k.F_RISK]),
-    LedgerColumn("mae", lambda run: run.trades_i[:, k.T_WORST] * run.unit),
-    LedgerColumn("mfe", lambda run: run.trades_i[:, k.T_BEST] * run.unit),
-    LedgerColumn("ambiguous", lambda run: run.trades_i[:, k.T_AMBIGUOUS].astype(bool)),
-    LedgerColumn("conversion_rate", lambda run: run.trades_f[:, k.F_RATE]),
+    LedgerColumn("number", "number", "count", "place in the ledger, by exit",
+                 lambda run: np.arange(1, len(run) + 1)),
+    LedgerColumn("side", "side", "", "long or short",
+                 lambda run: np.where(run.trades_i[:, k.T_SIDE] > 0, "long", "short")),
+    LedgerColumn("quantity", "quantity", "contracts", "contracts or lots, rounded down to the market's step",
+                 lambda run: run.trades_f[:, k.F_QUANTITY]),
+    LedgerColumn("decision_time", "decided", "time", "end of the bar whose close decided the entry, UTC",
+                 lambda run: run.bars.end[run.trades_i[:, k.T_DECISION]].view("datetime64[ns]")),
+    LedgerColumn("numbers_from", "numbers from", "date", "from which date on the dated numbers are in force that decided it",
+                 _numbers_from),
+    LedgerColumn("entry_time", "entry", "time", "instant of the entry's fill, UTC",
+                 lambda run: run.entry_time.view("datetime64[ns]")),
+    LedgerColumn("entry_price", "entry price", "price", "at which the entry was filled, costs apart",
+                 lambda run: run.bars.to_price(run.trades_i[:, k.T_ENTRY])),
+    LedgerColumn("exit_time", "exit", "time", "instant of the exit's fill, UTC",
+                 lambda run: run.exit_time.view("datetime64[ns]")),
+    LedgerColumn("exit_price", "exit price", "price", "at which the exit was filled, costs apart",
+                 lambda run: run.bars.to_price(run.trades_i[:, k.T_EXIT])),
+    LedgerColumn("exit_reason", "reason", "", "why it was left, such as stop, target, time, condition, session",
+                 lambda run: np.array(k.REASONS)[run.trades_i[:, k.T_REASON]]),
+    LedgerColumn("bars_held", "bars", "bars", "from the entry's bar to the exit's, both counted",
+                 lambda run: run.trades_i[:, k.T_HELD]),
+    LedgerColumn("initial_stop", "stop", "price", "stop at the entry; none where there is none",
+                 lambda run: _level(run, run.trades_i[:, k.T_STOP])),
+    LedgerColumn("initial_target", "target", "price", "target at the entry; none where there is none",
+                 lambda run: _level(run, run.trades_i[:, k.T_TARGET])),
+    LedgerColumn("gross", "gross", "money", "(exit - entry) x side x quantity x point value, at the exit's conversion rate",
+                 lambda run: run.trades_f[:, k.F_GROSS]),
+    LedgerColumn("spread", "spread", "money", "spread paid, half at each fill",
+                 lambda run: run.trades_f[:, k.F_SPREAD]),
+    LedgerColumn("slippage", "slippage", "money", "slippage paid at market and stop fills",
+                 lambda run: run.trades_f[:, k.F_SLIPPAGE]),
+    LedgerColumn("commission", "commission", "money", "commission of both sides",
+                 lambda run: run.trades_f[:, k.F_COMMISSION]),
+    LedgerColumn("financing", "financing", "money", "nights held x rate, rolls included; negative is paid",
+                 lambda run: run.trades_f[:, k.F_FINANCING]),
+    LedgerColumn("net", "net", "money", "gross - spread - slippage - commission + financing",
+                 lambda run: run.trades_f[:, k.F_NET]),
+    LedgerColumn("r_multiple", "R", "R", "net / initial risk; none without a stop",
+                 lambda run: run.trades_f[:, k.F_NET] / run.trades_f[:, k.F_RISK]),
+    LedgerColumn("mae", "worst", "money", "worst excursion while held (maximum adverse excursion), whole bars seen",
+                 lambda run: run.trades_i[:, k.T_WORST] * run.unit),
+    LedgerColumn("mfe", "best", "money", "best excursion while held (maximum favorable excursion), whole bars seen",
+                 lambda run: run.trades_i[:, k.T_BEST] * run.unit),
+    LedgerColumn("ambiguous", "unsure", "flag", "stop and target lie in one bar and no finer bars tell which came first; "
+                 "the worse is assumed",
+                 lambda run: run.trades_i[:, k.T_AMBIGUOUS].astype(bool)),
+    LedgerColumn("conversion_rate", "rate", "account money", "for one unit of quote money at the exit",
+                 lambda run: run.trades_f[:, k.F_RATE]),
 ]
 
 

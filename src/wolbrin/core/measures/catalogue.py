@@ -4,13 +4,13 @@ from __future__ import annotations
 
 import math
 from collections.abc import Callable, Iterable, Iterator, Mapping
-from dataclasses import dataclass
-from typing import Literal
+from dataclasses import dataclass, field
 
 import numpy as np
 from numpy.typing import NDArray
 
 from wolbrin.core.engine import codes as k
+from wolbrin.core.figures.figure import Figure
 from wolbrin.core.market.costs import Costs
 from wolbrin.core.market.sessions import rollovers
 from wolbrin.core.measures import sums
@@ -18,24 +18,17 @@ from wolbrin.core.measures.drift import above_drift
 from wolbrin.core.measures.facts import Facts
 from wolbrin.core.measures.inference import sharpe_of_days, t_of_mean
 
-Unit = Literal["money", "percent", "ratio", "count", "days", "R"]
 NAN = math.nan
 TRADING_DAYS = sums.TRADING_DAYS
 
 
 @dataclass(frozen=True)
-class Measure:
-    """One measure. `better` says which way is good, 0 where neither is. group: under which it is listed. digits: where not
-    those of its unit."""
+class Measure(Figure):
+    """One measure of a run: a figure with its function. group: under which it is listed."""
 
-    key: str
-    title: str
-    unit: Unit
-    definition: str
     of: Callable[[Facts], float]
-    better: int = 1
-    group: str = "result"
-    digits: int | None = None
+    better: int = field(default=1, kw_only=True)
+    group: str = field(default="result", kw_only=True)
 
 
 def _ratio(top: float, bottom: float) -> float:
@@ -168,24 +161,25 @@ MEASURES: list[Measure] = [
     Measure("gross_profit", "gross profit", "money", "sum of winning trades, net of costs",
             lambda f: f.sums[0]),
     Measure("gross_loss", "gross loss", "money", "sum of losing trades, net of costs", lambda f: f.sums[1]),
-    Measure("trades", "trades", "count", "number of closed trades", lambda f: float(len(f.profits)), 0),
+    Measure("trades", "trades", "count", "number of closed trades", lambda f: float(len(f.profits)), better=0),
     Measure("profit_factor", "profit factor", "ratio", "gross profit / |gross loss|",
             lambda f: _ratio(f.sums[0], abs(f.sums[1]))),
     Measure("win_rate", "win rate", "percent", "share of trades with a net result above zero",
             lambda f: 100.0 * _ratio(len(f.wins), len(f.profits))),
     Measure("break_even_rate", "break-even win rate", "percent", "|average loss| / (average win + |average loss|)",
-            break_even_rate, 0),
+            break_even_rate, better=0),
     Measure("average", "average trade", "money", "mean net result", lambda f: float(sums.mean_and_sd(f.nets)[0]), digits=2),
     Measure("average_win", "average win", "money", "mean of winning trades", lambda f: _mean(f.wins), digits=2),
     Measure("average_loss", "average loss", "money", "mean of losing trades", average_loss, digits=2),
     Measure("payoff", "payoff ratio", "ratio", "average win / |average loss|",
             lambda f: _ratio(_mean(f.wins), abs(average_loss(f)))),
     Measure("loss_at_stop", "loss at the stop, median", "percent", "initial risk / equity that sized the trade",
-            lambda f: 100.0 * float(np.median(x)) if len(x := f.risk_share[np.isfinite(f.risk_share)]) else NAN, -1,
+            lambda f: 100.0 * float(np.median(x)) if len(x := f.risk_share[np.isfinite(f.risk_share)]) else NAN, better=-1,
             group="risk"),
     Measure("loss_at_stop_worst", "loss at the stop, worst", "percent",
             "largest initial risk / equity that sized the trade",
-            lambda f: 100.0 * float(x.max()) if len(x := f.risk_share[np.isfinite(f.risk_share)]) else NAN, -1, group="risk"),
+            lambda f: 100.0 * float(x.max()) if len(x := f.risk_share[np.isfinite(f.risk_share)]) else NAN, better=-1,
+            group="risk"),
     Measure("expectancy", "expectancy", "R", "mean of net / initial risk, over trades with a stop",
             lambda f: _nan_mean(f.r)),
     Measure("t", "t of average trade", "ratio", "mean / (standard deviation / square root of n); n/a for a portfolio, whose "
@@ -195,13 +189,14 @@ MEASURES: list[Measure] = [
     Measure("sharpe_daily", "Sharpe ratio of a day", "ratio", "mean / standard deviation of daily P/L, not annualized",
             lambda f: sharpe_of_days(f.daily), group="return for risk"),
     Measure("max_drawdown", "maximum drawdown", "money",
-            "largest fall of equity from its running peak, starting capital included", maximum_drawdown, -1, group="risk"),
+            "largest fall of equity from its running peak, starting capital included", maximum_drawdown, better=-1,
+            group="risk"),
     Measure("max_drawdown_percent", "maximum drawdown", "percent", "largest fall in percent of the peak",
-            maximum_drawdown_percent, -1, group="risk"),
+            maximum_drawdown_percent, better=-1, group="risk"),
     Measure("average_drawdown", "average drawdown", "money", "mean depth over completed and running drawdowns",
-            lambda f: _mean(f.drawdowns.depth), -1, group="risk"),
+            lambda f: _mean(f.drawdowns.depth), better=-1, group="risk"),
     Measure("under_water", "under water, longest", "days", "longest time from a peak to its recovery, or to the end",
-            lambda f: float(d.max()) if len(d := f.days_under_water()) else 0.0, -1, group="risk"),
+            lambda f: float(d.max()) if len(d := f.days_under_water()) else 0.0, better=-1, group="risk"),
     Measure("return_drawdown", "return over drawdown", "ratio", "net profit / maximum drawdown (money)",
             lambda f: _ratio(f.net, maximum_drawdown(f)), group="return for risk"),
     Measure("cagr", "CAGR", "percent", "(end equity / start equity)^(365.25 / days) \u2212 1", cagr, group="return for risk"),
@@ -213,22 +208,24 @@ MEASURES: list[Measure] = [
     Measure("sortino", "Sortino ratio", "ratio", "as Sharpe, over the downside deviation below zero of all days",
             sortino, group="return for risk"),
     Measure("exposure", "exposure", "percent", "share of session bars with a position",
-            lambda f: 100.0 * f.exposed / f.bars if f.bars else 0.0, 0, group="execution"),
+            lambda f: 100.0 * f.exposed / f.bars if f.bars else 0.0, better=0, group="execution"),
     Measure("entry_placement", "placement of entries", "percent",
             "long: (highest \u2212 entry) / (highest \u2212 lowest) over the held bars; short mirrored",
             lambda f: 100.0 * _nan_mean(f.placement[0]), group="execution"),
     Measure("exit_placement", "placement of exits", "percent",
             "long: (exit \u2212 lowest) / (highest \u2212 lowest) over the held bars; short mirrored",
             lambda f: 100.0 * _nan_mean(f.placement[1]), group="execution"),
-    Measure("losing_run", "longest losing run", "count", "most losing trades in a row", longest_losing_run, -1, group="risk"),
+    Measure("losing_run", "longest losing run", "count", "most losing trades in a row", longest_losing_run, better=-1,
+            group="risk"),
     Measure("best_trades", "profit from best 5% of trades", "percent",
-            "share of net profit from the best 5% of trades", best_trades_share, -1, group="dependence"),
+            "share of net profit from the best 5% of trades", best_trades_share, better=-1, group="dependence"),
     Measure("best_year", "profit from best year", "percent", "share of net profit from the best year",
-            best_year_share, -1, group="dependence"),
+            best_year_share, better=-1, group="dependence"),
     Measure("buy_and_hold", "buy and hold", "money",
-            "one contract from the first open to the last close, costs once and all financing", buy_and_hold, 0,
+            "one contract from the first open to the last close, costs once and all financing", buy_and_hold, better=0,
             group="dependence"),
-    Measure("trades_per_year", "trades per year", "count", "closed trades \u00d7 365.25 / days of the run", trades_a_year, 0,
+    Measure("trades_per_year", "trades per year", "count", "closed trades \u00d7 365.25 / days of the run", trades_a_year,
+            better=0,
             digits=1),
     Measure("positive_years", "positive years", "percent", "share of calendar years whose trades, by exit, sum to a profit",
             positive_years, group="dependence"),

@@ -5,10 +5,10 @@ from __future__ import annotations
 import math
 from collections.abc import Sequence
 
-from wolbrin.core.measures.catalogue import BY_KEY, Unit
+from wolbrin.core.measures.catalogue import BY_KEY
 
 MINUS = "\u2212"
-DIGITS: dict[Unit, int] = {"money": 0, "percent": 1, "ratio": 2, "count": 0, "days": 0, "R": 2}
+DIGITS: dict[str, int] = {"money": 0, "percent": 1, "ratio": 2, "count": 0, "days": 0, "R": 2}
 
 
 def number(value: float, digits: int = 0, sign: bool = False) -> str:

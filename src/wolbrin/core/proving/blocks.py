@@ -11,11 +11,13 @@ from pydantic import Field
 
 from wolbrin.core.engine import codes as k
 from wolbrin.core.engine.run import Run
+from wolbrin.core.figures.figure import Figure
+from wolbrin.core.measures.catalogue import BY_KEY
 from wolbrin.core.measures.drawdown import largest_fall
 from wolbrin.core.measures.sums import gains_and_losses
 from wolbrin.core.measures.wording import number
 from wolbrin.core.models import Model
-from wolbrin.core.proving.gate import Case, Gate, Outcome, Shown
+from wolbrin.core.proving.gate import Case, Gate, GateTable, Outcome, Shown
 
 Floats = NDArray[np.float64]
 TREND = 20  # trading dates over which a trend is told
@@ -67,7 +69,20 @@ class BlocksGate(Gate):
     options: BlocksSettings = BlocksSettings()
     key = "blocks"
     title = "Blocks"
-    shown = (Shown("positive", "blocks that earn", 0), Shown("newest_net", "newest block", 0))
+    shown = (Shown("positive", "blocks that earn", "count", "parts of equally many trading dates whose trades sum to a "
+                   "profit",
+                   digits=0, better=1),
+             Shown("newest_net", "newest block", "money", "net result of the newest part", digits=0, better=1))
+    more = (Figure("blocks", "blocks", "count", "parts that training is divided into"),
+            Figure("worst_net", "worst block", "money", "net result of the worst part", better=1),
+            Figure("liveliest_share", "profit from the liveliest quarter", "ratio", "net of the quarter of dates with the "
+                   "widest bars / net of all"))
+    tables = (GateTable("parts", "Parts", (
+        Figure("part", "part", "", "a block of dates, a quarter of dates by how lively they were, or a trend"),
+        Figure("first", "first", "date", "first date of the part"), Figure("last", "last", "date", "last date of the part"),
+        *(BY_KEY[key] for key in ("net", "trades", "profit_factor", "win_rate", "average")),
+        Figure("drawdown", "drawdown", "money", "largest fall of the part's daily results from their running peak",
+               better=-1))),)
     figure = "positive"
     picture = ("parts", "net", "")
     setting = "least_positive"

@@ -68,7 +68,12 @@ class DatesGate(Gate):
     options: DatesSettings = DatesSettings()
     key = "dates"
     title = "Dates"
-    shown = (Shown("by_date", "differ by date", 1, 100.0, "%"), Shown("by_begin", "differ by begin", 1, 100.0, "%"))
+    shown = (Shown("by_date", "differ by date", "percent", "share of signals that differ on the same bars 28 years on",
+                   digits=1,
+                   scale=100.0, better=-1),
+             Shown("by_begin", "differ by begin", "percent", "share of signals that differ where the history begins some "
+                   "months "
+                   "later", digits=1, scale=100.0, better=-1))
     figure = "by_begin"
     setting = "most_different"
 

@@ -13,12 +13,13 @@ from pydantic import Field
 
 from wolbrin.core.engine.run import backtest
 from wolbrin.core.errors import UserError
+from wolbrin.core.figures.figure import Figure
 from wolbrin.core.market.intervals import interval_words
-from wolbrin.core.measures.catalogue import measure
+from wolbrin.core.measures.catalogue import BY_KEY, measure
 from wolbrin.core.measures.facts import Facts
 from wolbrin.core.measures.wording import number
 from wolbrin.core.models import Model
-from wolbrin.core.proving.gate import Case, Gate, Outcome, Shown
+from wolbrin.core.proving.gate import Case, Gate, GateTable, Outcome, Shown
 from wolbrin.core.rules.dated import changed
 from wolbrin.core.rules.model import Distance, Strategy
 from wolbrin.core.study.perturb import usual_range
@@ -57,7 +58,12 @@ class ElsewhereGate(Gate):
     options: ElsewhereSettings = ElsewhereSettings()
     key = "elsewhere"
     title = "Elsewhere"
-    shown = (Shown("share", "others that earn", 0, 1.0, "%"),)
+    shown = (Shown("share", "others that earn", "percent", "other markets, intervals and sources with enough trades whose "
+                   "net is "
+                   "above zero", digits=0, better=1),)
+    more = (Figure("places", "places", "count", "other markets, intervals and sources that were looked at"),)
+    tables = (GateTable("elsewhere", "Elsewhere", (
+        Figure("where", "where", "", "market, interval and source"), *(BY_KEY[k] for k in KEYS))),)
     figure = "share"
     picture = ("elsewhere", "net", "")
     setting = "least_share"

@@ -6,6 +6,7 @@ import math
 from abc import ABC, abstractmethod
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, field
+from fnmatch import fnmatchcase
 from functools import cached_property
 from typing import Any, ClassVar
 
@@ -16,6 +17,7 @@ from wolbrin.core.batch.many import Many
 from wolbrin.core.engine.brief import Brief
 from wolbrin.core.engine.prepare import Prepared
 from wolbrin.core.engine.run import Run, backtest
+from wolbrin.core.figures.figure import Figure
 from wolbrin.core.market.bars import Span
 from wolbrin.core.market.costs import Costs
 from wolbrin.core.measures.wording import number
@@ -122,14 +124,30 @@ class Outcome:
 
 
 @dataclass(frozen=True)
-class Shown:
-    """A figure of a gate's outcome that tables show. scale: what it is multiplied by; end: what follows it."""
+class Shown(Figure):
+    """A figure of a gate's outcome that tables show. scale: what it is multiplied by."""
+
+    scale: float = field(default=1.0, kw_only=True)
+
+    @property
+    def end(self) -> str:
+        """What follows it."""
+        return "%" if self.unit == "percent" else ""
+
+    def text(self, value: float) -> str:
+        words = number(value * self.scale, self.digits or 0)
+        return words if words == "n/a" else f"{words}{self.end}"
+
+
+@dataclass(frozen=True)
+class GateTable:
+    """A table of an outcome. picture: how it is drawn: "fan", "distribution", "capital", "equity", "compare", or "rows" for
+    bars, one a row, or their distribution where they are many."""
 
     key: str
     title: str
-    digits: int
-    scale: float = 1.0
-    end: str = ""
+    columns: tuple[Figure, ...]
+    picture: str = "rows"
 
 
 class NoSettings(Model):
@@ -141,7 +159,9 @@ class Gate(ABC):
     """One screening test. options: what is set on it, a model with defaults and bounds; a verdict holds for them only.
 
     key and title name the gate, in dossiers, tables and on the command line. opens_holdout: running it spends the holdout.
-    shown: figures of its outcome that tables show. figure, setting: the figure by which it mostly judges, and the option that
+    shown: figures of its outcome that tables show; more: all others that it may have; tables: those of its outcome,
+    with their
+    pictures. figure, setting: the figure by which it mostly judges, and the option that
     is its threshold; "" where there is no such pair. picture: table and column of its outcome that a small chart shows, and
     the figure that is marked in it, "" for none.
     """
@@ -151,9 +171,19 @@ class Gate(ABC):
     title: ClassVar[str]
     opens_holdout: ClassVar[bool] = False
     shown: ClassVar[tuple[Shown, ...]] = ()
+    more: ClassVar[tuple[Figure, ...]] = ()
+    tables: ClassVar[tuple[GateTable, ...]] = ()
     figure: ClassVar[str] = ""
     setting: ClassVar[str] = ""
     picture: ClassVar[tuple[str, str, str] | None] = None
+
+    def figure_of(self, key: str) -> Figure | None:
+        """What a figure of its outcome is."""
+        return next((f for f in (*self.shown, *self.more) if fnmatchcase(key, f.key)), None)
+
+    def table_of(self, key: str) -> GateTable | None:
+        """What a table of its outcome is."""
+        return next((t for t in self.tables if t.key == key), None)
 
     @property
     def settings(self) -> dict[str, Any]:
@@ -197,5 +227,5 @@ class Gate(ABC):
     def _headline(self, figures: dict[str, float]) -> str:
         for one in self.shown:
             if one.key in figures:
-                return f"{one.title} {number(figures[one.key] * one.scale, one.digits)}{one.end}"
+                return f"{one.title} {one.text(figures[one.key])}"
         return ""

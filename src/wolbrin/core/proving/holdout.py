@@ -8,13 +8,14 @@ from dataclasses import dataclass, replace
 from pydantic import Field
 
 from wolbrin.core.engine.run import backtest
-from wolbrin.core.measures.catalogue import measure
+from wolbrin.core.figures.figure import Figure
+from wolbrin.core.measures.catalogue import BY_KEY, measure
 from wolbrin.core.measures.facts import Facts
 from wolbrin.core.measures.wording import number
 from wolbrin.core.models import Model
-from wolbrin.core.proving.against_luck import LuckGate
 from wolbrin.core.proving.compare import Daily, decline_of, joined_equity, side_by_side
-from wolbrin.core.proving.gate import Case, Gate, Outcome, Shown, Tables
+from wolbrin.core.proving.gate import Case, Gate, GateTable, Outcome, Shown, Tables
+from wolbrin.core.proving.luck import LuckGate
 from wolbrin.core.proving.power import expected_t
 
 KEYS = ("net", "trades", "profit_factor", "win_rate", "average", "t", "t_daily", "max_drawdown", "return_drawdown", "sharpe")
@@ -55,8 +56,32 @@ class HoldoutGate(Gate):
     key = HOLDOUT
     title = "Holdout"
     opens_holdout = True
-    shown = (Shown("profit_factor", "holdout PF", 2), Shown("t_daily", "holdout t", 2), Shown("net", "holdout net", 0),
-             Shown("decline", "decline of Sharpe", 0, 1.0, "%"))
+    shown = (Shown("profit_factor", "holdout PF", "ratio", "gross profit / |gross loss| in the holdout", digits=2, better=1),
+             Shown("t_daily", "holdout t", "ratio", "t of daily results in the holdout, autocorrelation allowed for",
+                   digits=2,
+                   better=1, source="Newey & West 1987"),
+             Shown("net", "holdout net", "money", "net profit in the holdout", digits=0, better=1),
+             Shown("decline", "decline of Sharpe", "percent", "1 - Sharpe ratio in the holdout / in training", digits=0,
+                   better=-1))
+    more = (Figure("t_needed", "t needed", "ratio", "t of daily results that this opening asks; it rises with every opening"),
+            Figure("selection", "explained by selection", "percent", "decline that keeping the best of many explains by "
+                   "itself"),
+            Figure("decline_most", "decline that chance allows", "percent", "selection and chance together, in 97.5 of 100"),
+            Figure("power", "chance to show it", "chance", "that the holdout shows what selection leaves of training",
+                   better=1),
+            *(BY_KEY[key] for key in KEYS if key not in ("profit_factor", "t_daily", "net")),
+            Figure("training_*", "in training", "as named", "the same measure of training"))
+    tables = (
+        GateTable("compare", "Measure by measure", (
+            Figure("measure", "measure", "", "see `wolbrin figure`"),
+            Figure("training", "training", "as the row", "the row's measure of training"),
+            Figure("holdout", "holdout", "as the row", "the row's measure of the holdout"),
+            Figure("decline", "decline", "percent", "1 - holdout / training, where the length of the span does not matter",
+                   better=-1)), "compare"),
+        GateTable("equity", "Training and holdout", (
+            Figure("day", "date", "date", "trading date"),
+            Figure("net", "net", "money", "daily results added up, through training and on through the holdout", better=1),
+            Figure("sealed", "sealed", "flag", "1 where the date lies in the holdout")), "equity"))
     picture = ("equity", "net", "")
 
     def describe(self) -> str:

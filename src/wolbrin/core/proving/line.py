@@ -6,36 +6,39 @@ from __future__ import annotations
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import replace
 from types import MappingProxyType
-from typing import Any
+from typing import Annotated, Any
+
+from pydantic import AfterValidator
 
 from wolbrin.core.errors import UserError
 from wolbrin.core.faults import validated
 from wolbrin.core.models import Model, Name
-from wolbrin.core.proving.again import AgainGate
-from wolbrin.core.proving.against_luck import LuckGate
-from wolbrin.core.proving.around import AroundGate
 from wolbrin.core.proving.blocks import BlocksGate
+from wolbrin.core.proving.costs import CostsGate
 from wolbrin.core.proving.dates import DatesGate
 from wolbrin.core.proving.elsewhere import ElsewhereGate
-from wolbrin.core.proving.enough import EnoughGate
+from wolbrin.core.proving.evidence import EvidenceGate
 from wolbrin.core.proving.gate import Case, Gate, Outcome
+from wolbrin.core.proving.gate_names import present_key
 from wolbrin.core.proving.holdout import HoldoutGate
+from wolbrin.core.proving.luck import LuckGate
 from wolbrin.core.proving.monte_carlo import MonteCarloGate
-from wolbrin.core.proving.moved import MovedGate
-from wolbrin.core.proving.stress import StressGate
-from wolbrin.core.proving.walk import WalkGate
+from wolbrin.core.proving.neighbors import NeighborsGate
+from wolbrin.core.proving.run_again import RunAgainGate
+from wolbrin.core.proving.timing import TimingGate
+from wolbrin.core.proving.walk_forward import WalkForwardGate
 
 # Cheap ones first, the holdout last.
-GATES: list[Gate] = [DatesGate(), EnoughGate(), LuckGate(), BlocksGate(), StressGate(), MovedGate(), AroundGate(),
-                     MonteCarloGate(), AgainGate(), WalkGate(), ElsewhereGate(), HoldoutGate()]
-OFF = ("walk", "elsewhere")  # gates that the usual line leaves out
+GATES: list[Gate] = [DatesGate(), EvidenceGate(), LuckGate(), BlocksGate(), CostsGate(), TimingGate(), NeighborsGate(),
+                     MonteCarloGate(), RunAgainGate(), WalkForwardGate(), ElsewhereGate(), HoldoutGate()]
+OFF = ("walk_forward", "elsewhere")  # gates that the usual line leaves out
 Opener = Callable[[Case, Gate], Outcome | None]
 
 
 class Step(Model):
     """A gate of a line: whether it is on, and what is set on it where that is not as usual."""
 
-    gate: str
+    gate: Annotated[str, AfterValidator(present_key)]
     on: bool = True
     settings: dict[str, Any] = {}
 
@@ -64,7 +67,7 @@ class Line(Model):
 
 def _known(key: str, line: str) -> Gate:
     for gate in GATES:
-        if gate.key == key:
+        if gate.key == present_key(key):
             return gate
     raise UserError(f'there is no gate "{key}"', f"the line {line}", f"There are {', '.join(g.key for g in GATES)}.")
 

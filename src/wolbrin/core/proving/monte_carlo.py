@@ -11,11 +11,12 @@ from numpy.typing import NDArray
 from pydantic import Field
 
 from wolbrin.core.compiled import njit
+from wolbrin.core.figures.figure import Figure
 from wolbrin.core.measures.drawdown import largest_fall
 from wolbrin.core.measures.sums import SAME
 from wolbrin.core.measures.wording import number
 from wolbrin.core.models import Model
-from wolbrin.core.proving.gate import Case, Gate, Outcome, Shown
+from wolbrin.core.proving.gate import Case, Gate, GateTable, Outcome, Shown
 
 Floats = NDArray[np.float64]
 QUANTILES = 201  # of each distribution that are kept with the verdict
@@ -195,8 +196,42 @@ class MonteCarloGate(Gate):
     picture = ("distributions", "drawdown", "")
     figure = "return_drawdown_median"
     setting = "least_return_drawdown"
-    shown = (Shown("return_drawdown_median", "MC median ret/dd", 2), Shown("drawdown_95", "MC 95% drawdown", 0),
-             Shown("risk_of_ruin", "risk of ruin", 1, 100.0, "%"))
+    shown = (Shown("return_drawdown_median", "MC median ret/dd", "ratio", "net profit / median drawdown of the reshuffled "
+                   "paths",
+                   digits=2, better=1),
+             Shown("drawdown_95", "MC 95% drawdown", "money", "drawdown that 95 of 100 reshuffled paths stay above", digits=0,
+                   better=-1),
+             Shown("risk_of_ruin", "risk of ruin", "percent", "share of paths drawn with replacement that lose the share of "
+                   "the "
+                   "capital that is called ruin", digits=1, scale=100.0, better=-1))
+    more = (Figure("drawdown_median", "median drawdown", "money", "median drawdown of the reshuffled paths", better=-1),
+            Figure("drawdown_99", "99% drawdown", "money", "drawdown that 99 of 100 reshuffled paths stay above", better=-1),
+            Figure("net", "net", "money", "net profit; the mean of the paths where trades are left out or dearer", better=1),
+            Figure("end_5", "net of the worst 5%", "money", "5% quantile of what the drawn paths earn", better=1),
+            Figure("under_water_95", "under water, 95%", "trades", "trades between a peak and its recovery that 95 of 100 "
+                   "paths "
+                   "stay below", better=-1),
+            Figure("block", "block", "trades", "mean length of the blocks that are drawn", source="Politis & White 2004"),
+            Figure("original_place", "place of its own drawdown", "percent", "reshuffled paths whose drawdown is no larger"),
+            Figure("capital_for_10", "capital for a risk of 10%", "money", "at which the risk of ruin is 10%", better=-1),
+            Figure("capital_for_1", "capital for a risk of 1%", "money", "at which the risk of ruin is 1%", better=-1),
+            Figure("trades", "trades", "count", "closed trades, too few to reshuffle"))
+    tables = (
+        GateTable("fan", "Fan of paths", (
+            Figure("trade", "trades", "count", "trades so far"),
+            *(Figure(key, words, "money", f"{words} of what the drawn paths have earned by then")
+              for key, words in (("p5", "5%"), ("p25", "25%"), ("p50", "median"), ("p75", "75%"), ("p95", "95%"))),
+            Figure("actual", "as it came", "money", "what the trades have earned in their own order")), "fan"),
+        GateTable("distributions", "Distributions", (
+            Figure("percent", "% of paths", "percent", "share of the paths that stay below the values beside it"),
+            Figure("drawdown", "drawdown", "money", "largest fall of a reshuffled path", better=-1),
+            Figure("under_water", "trades under water", "trades", "longest stretch between a peak and its recovery",
+                   better=-1),
+            Figure("lowest", "lowest equity", "money", "lowest equity of a drawn path", better=1),
+            Figure("end", "end equity", "money", "equity at the end of a drawn path", better=1)), "distribution"),
+        GateTable("capital", "Capital for a risk", (
+            Figure("risk", "risk", "chance", "of ruin"),
+            Figure("capital", "capital", "money", "at which the risk of ruin is that", better=-1)), "capital"))
 
     def describe(self) -> str:
         o = self.options

@@ -9,6 +9,7 @@ from contextlib import closing
 from functools import cache
 
 from wolbrin.core.errors import EnvironmentTrouble
+from wolbrin.core.proving.gate_names import OLD_KEYS
 from wolbrin.core.store.to_five import tables_and_shelf
 
 MIGRATIONS: tuple[str, ...] = (
@@ -163,6 +164,8 @@ MIGRATIONS: tuple[str, ...] = (
     CREATE INDEX candidates_leads ON candidates (leads);
     CREATE INDEX candidates_behind ON candidates (behind);
     """,
+    # A gate's key is its title's: what was judged before stays its.
+    ";".join(f"UPDATE evidence SET gate = '{new}' WHERE gate = '{old}'" for old, new in OLD_KEYS.items()),
 )
 SCHEMA_VERSION = len(MIGRATIONS)
 

@@ -11,8 +11,8 @@ from wolbrin.core.jobs import Job
 from wolbrin.core.market.costs import Costs
 from wolbrin.core.measures.wording import number
 from wolbrin.core.models import Model
-from wolbrin.core.proving.against_luck import LuckGate
 from wolbrin.core.proving.gate import NOT_ENOUGH
+from wolbrin.core.proving.luck import LuckGate
 from wolbrin.core.store.project import Project
 from wolbrin.core.store.shelf import Shelf
 from wolbrin.core.study.percent import percent_words

@@ -14,10 +14,10 @@ from wolbrin.core.engine.run import backtest, need_bars, record_of
 from wolbrin.core.errors import UserError, WolbrinError
 from wolbrin.core.jobs import Chunk, Job, State
 from wolbrin.core.market.bars import Span
-from wolbrin.core.proving.against_luck import LuckGate
 from wolbrin.core.proving.gate import NOT_ENOUGH, PASSES, Case, Gate, Outcome
 from wolbrin.core.proving.holdout import HoldoutGate
 from wolbrin.core.proving.line import walk_line
+from wolbrin.core.proving.luck import LuckGate
 from wolbrin.core.proving.opening_plan import Plan
 from wolbrin.core.search.candidate import Candidate, candidate_of
 from wolbrin.core.store.dossier import Dossiers

@@ -12,10 +12,10 @@ from wolbrin.core.market.bars import Span, day_number
 from wolbrin.core.measures.catalogue import measure
 from wolbrin.core.measures.facts import Facts
 from wolbrin.core.measures.wording import number
-from wolbrin.core.proving.against_luck import LuckGate
 from wolbrin.core.proving.families import CUT, Bet, parts_of
 from wolbrin.core.proving.gate import Case, Outcome
 from wolbrin.core.proving.holdout import HoldoutGate
+from wolbrin.core.proving.luck import LuckGate
 from wolbrin.core.proving.opening_plan import LEAST_POWER, Choice, Plan, plan_of, told
 from wolbrin.core.proving.power import expected_t
 from wolbrin.core.rules.identity import strategy_hash

@@ -9,13 +9,13 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 
+from wolbrin.core.figures.searches import WALKED
 from wolbrin.core.market.bars import Floats
 from wolbrin.core.measures.catalogue import BY_KEY
 from wolbrin.core.measures.wording import number, worded
 from wolbrin.core.search.objective import signed
 from wolbrin.core.search.plateau import OUTSIDE, best_plateau, scores
 from wolbrin.core.study.trial import permutation_p
-from wolbrin.core.work.walk_reading import FIGURES
 from wolbrin.core.work.walk_request import WalkRequest
 from wolbrin.core.work.walk_results import WalkResult
 
@@ -26,22 +26,22 @@ Flags = NDArray[np.bool_]
 
 def title_of(key: str) -> str:
     """What a figure of a walk is called."""
-    return FIGURES[key][0] if key in FIGURES else BY_KEY[key].title
+    return WALKED[key].title if key in WALKED else BY_KEY[key].title
 
 
 def shown(key: str, value: float) -> str:
     """A figure of a walk as it is read."""
-    if key not in FIGURES:
+    if key not in WALKED:
         return worded(key, value)
-    _, digits, end, _ = FIGURES[key]
-    text = number(value, digits)
-    return text if text == "n/a" else text + end
+    one = WALKED[key]
+    text = number(value, one.digits or 0)
+    return text if text == "n/a" or one.unit != "percent" else f"{text}%"
 
 
 def oriented(key: str, values: Floats) -> Floats:
     """A figure as a score: higher is better."""
-    if key in FIGURES:
-        return -values if key == "drift" else values
+    if key in WALKED:
+        return -values if WALKED[key].better < 0 else values
     return signed(key, values)
 
 

@@ -26,14 +26,6 @@ from wolbrin.core.search.walked import Fit, FoldResult, drift_of, efficiency, ju
 from wolbrin.core.work.walk_request import Layout, WalkRequest
 
 Fits = Mapping[tuple[dt.date, dt.date], Fit]
-# Figures of a walk beside the measures of its stitched run: title, digits, what follows, definition.
-FIGURES: dict[str, tuple[str, int, str, str]] = {
-    "efficiency": ("efficiency", 2, "", "Test profit a year over training profit a year, summed over folds; n/a where "
-                                        "training did not earn (Pardo 2008)"),
-    "profitable": ("profitable folds", 0, "%", "Share of the folds whose test span earned"),
-    "drift": ("drift", 0, "%", "How far the number that moves most moves from one fit to the next on average, in percent of "
-                               "its range; numbers drawn at random move by 33"),
-    "folds": ("folds", 0, "", "Training and test spans that follow each other")}
 
 
 def spells_of(request: WalkRequest, layout: Layout, fits: Fits) -> list[Spell]:

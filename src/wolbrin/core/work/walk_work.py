@@ -14,6 +14,7 @@ from wolbrin.core.batch.variants import Variants
 from wolbrin.core.engine.brief import Brief
 from wolbrin.core.engine.prepare import Prepared
 from wolbrin.core.errors import UserError
+from wolbrin.core.figures.searches import WALKED
 from wolbrin.core.jobs import Chunk, check_stopped
 from wolbrin.core.market.bars import Floats, Span
 from wolbrin.core.measures.catalogue import SUMMARY
@@ -23,7 +24,7 @@ from wolbrin.core.study.shuffle import DEALING, shuffle
 from wolbrin.core.work.footing import Footing, Request
 from wolbrin.core.work.sweep_reading import Reading
 from wolbrin.core.work.walk_fits import chosen, sweep_span, work_on
-from wolbrin.core.work.walk_reading import FIGURES, walked
+from wolbrin.core.work.walk_reading import walked
 from wolbrin.core.work.walk_request import WalkRequest
 
 SHARPE = "sharpe_daily"
@@ -61,7 +62,7 @@ Result = Fitted | CellDone | LuckDone
 
 def columns_of(request: WalkRequest) -> tuple[str, ...]:
     """Figures that are kept of every cell."""
-    return (*request.sweep.measures, *FIGURES)
+    return (*request.sweep.measures, *WALKED)
 
 
 @dataclass(frozen=True)

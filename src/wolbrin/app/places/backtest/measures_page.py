@@ -13,6 +13,7 @@ from wolbrin.app.session import Session
 from wolbrin.app.tables.model import Column
 from wolbrin.app.tables.view import Table
 from wolbrin.core.engine.run import Run
+from wolbrin.core.figures.runs import KEPT
 from wolbrin.core.market.bars import Span
 from wolbrin.core.measures.breakdown import side_facts
 from wolbrin.core.measures.catalogue import BY_KEY, MEASURES, measure
@@ -72,7 +73,8 @@ class MeasuresPage(Page):
     @staticmethod
     def _columns(names: list[str]) -> list[Column]:
         found = [Column("group", lambda m: m["group"], width=96), Column("measure", lambda m: m["title"], width=176)]
-        found += [Column(name, lambda m, i=i: m["values"][i], lambda m, i=i: m["texts"][i], "right", 84)
+        found += [Column(name, lambda m, i=i: m["values"][i], lambda m, i=i: m["texts"][i], "right", 84,
+                         figure=KEPT["run.measure"], hover=lambda m: m["definition"])
                   for i, name in enumerate(names)]
         return [*found, Column("definition", lambda m: m["definition"], width=300)]
 

@@ -14,7 +14,7 @@ from PySide6.QtWidgets import QHBoxLayout, QSplitter, QVBoxLayout, QWidget
 from wolbrin.app.charts.axes import Plot
 from wolbrin.app.charts.grids import Grid
 from wolbrin.app.charts.lines import Curve, CurveChart, Histogram
-from wolbrin.app.parts import Choice, button, clear, column, label, link, row
+from wolbrin.app.parts import Choice, button, clear, column, label, link, row, tips
 from wolbrin.app.places.backtest.columns import signed, tint
 from wolbrin.app.session import Session
 from wolbrin.app.tables.model import Column
@@ -22,6 +22,7 @@ from wolbrin.app.tables.view import Table
 from wolbrin.app.theme.theme import Theme
 from wolbrin.core.engine import codes as k
 from wolbrin.core.engine.run import Run
+from wolbrin.core.figures.runs import GROUPS
 from wolbrin.core.measures.breakdown import MONTHS, WAYS, drawdown_list, groups, month_grid
 from wolbrin.core.measures.cautions import cautions
 from wolbrin.core.measures.costs import waterfall
@@ -51,14 +52,17 @@ class BreakdownPage(Page):
         money = session.settings.currency
         self.table = Table([
             Column("group", lambda g: g.label, width=96),
-            Column("trades", lambda g: g.trades, lambda g: number(g.trades), "right", 56),
-            Column(f"net {money}", lambda g: g.net, lambda g: signed(g.net), "right", 92, lambda g: tint(g.net)),
-            Column("win %", lambda g: g.win_rate, lambda g: number(g.win_rate, 1), "right", 52),
-            Column("average", lambda g: g.average, lambda g: signed(g.average), "right", 72, lambda g: tint(g.average)),
+            Column("trades", lambda g: g.trades, lambda g: number(g.trades), "right", 56, figure=GROUPS["group.trades"]),
+            Column(f"net {money}", lambda g: g.net, lambda g: signed(g.net), "right", 92, lambda g: tint(g.net),
+                   figure=GROUPS["group.net"]),
+            Column("win %", lambda g: g.win_rate, lambda g: number(g.win_rate, 1), "right", 52,
+                   figure=GROUPS["group.win_rate"]),
+            Column("average", lambda g: g.average, lambda g: signed(g.average), "right", 72, lambda g: tint(g.average),
+                   figure=GROUPS["group.average"]),
             Column("factor", lambda g: g.profit_factor, lambda g: number(g.profit_factor, 2), "right", 54,
-                   tip="profit factor"),
-            Column("share %", lambda g: g.share, lambda g: number(g.share, 1), "right", 62,
-                   tip="of the run's net profit, where that is positive")], session.theme, "Breakdown")
+                   figure=GROUPS["group.profit_factor"]),
+            Column("share %", lambda g: g.share, lambda g: number(g.share, 1), "right", 62, figure=GROUPS["group.share"])],
+            session.theme, "Breakdown")
         self.months = Grid(session.theme, "Net profit by month")
         self.results = Histogram(session.theme, "Results of trades")
         self.results.setMinimumHeight(90)
@@ -89,13 +93,16 @@ class DrawdownPage(Page):
         super().__init__(session)
         money = session.settings.currency
         self.table = Table([
-            Column(f"depth {money}", lambda d: d.depth, lambda d: number(d.depth), "right", 100, lambda d: "loss"),
-            Column("% of peak", lambda d: d.percent, lambda d: number(d.percent, 1), "right", 80),
+            Column(f"depth {money}", lambda d: d.depth, lambda d: number(d.depth), "right", 100, lambda d: "loss",
+                   figure=GROUPS["fall.depth"]),
+            Column("% of peak", lambda d: d.percent, lambda d: number(d.percent, 1), "right", 80,
+                   figure=GROUPS["fall.percent"]),
             Column("from", lambda d: d.start, lambda d: f"{d.start:%d %b %Y %H:%M}", width=140),
             Column("lowest", lambda d: d.trough, lambda d: f"{d.trough:%d %b %Y %H:%M}", width=140),
             Column("recovered", lambda d: d.recovery or d.trough.replace(year=9999),
                    lambda d: f"{d.recovery:%d %b %Y %H:%M}" if d.recovery else "not yet", width=140),
-            Column("days under water", lambda d: d.days, lambda d: number(d.days, 1), "right", 120)],
+            Column("days under water", lambda d: d.days, lambda d: number(d.days, 1), "right", 120,
+                   figure=GROUPS["fall.days"])],
             session.theme, "Drawdowns", stretch=4)
         self.words = label("", "small")
         self.setLayout(column(self.words, self.table, spacing=2))
@@ -239,6 +246,8 @@ class CostPage(Page):
         money = self.session.settings.currency
         self.falls.show_steps(w.steps())
         paid = w.gross - w.net
+        for words, key in zip(self.words, ("level", "paid", "ticks")):
+            words.setToolTip(tips(GROUPS[f"costs.{key}"]))
         self.words[0].setText("no cost level breaks even" if math.isnan(w.level)
                               else f"breaks even at {number(w.level, 2)} times these costs")
         self.words[1].setText(f"{number(paid)} {money} of costs" + (

@@ -16,8 +16,9 @@ from wolbrin.app.tables.model import Column
 from wolbrin.app.tables.view import Table
 from wolbrin.core.engine.run import Run
 from wolbrin.core.errors import WolbrinError
+from wolbrin.core.figures.runs import GROUPS, KEPT
 from wolbrin.core.market.intervals import interval_words
-from wolbrin.core.measures.catalogue import MEASURES, measure
+from wolbrin.core.measures.catalogue import BY_KEY, MEASURES, measure
 from wolbrin.core.measures.facts import Facts
 from wolbrin.core.measures.two_runs import match_runs
 from wolbrin.core.measures.wording import number, worded
@@ -47,8 +48,9 @@ class RunsPage(QWidget):
             Column("name", lambda r: r.name, width=170),
             Column("kept", lambda r: r.created, lambda r: r.created[2:16].replace("T", " "), width=100),
             Column("net", lambda r: kept("net", r), lambda r: signed(kept("net", r)), "right", 84,
-                   lambda r: tint(kept("net", r))),
-            Column("trades", lambda r: kept("trades", r), lambda r: number(kept("trades", r)), "right", 52),
+                   lambda r: tint(kept("net", r)), figure=KEPT["run.net"]),
+            Column("trades", lambda r: kept("trades", r), lambda r: number(kept("trades", r)), "right", 52,
+                   figure=KEPT["run.trades"]),
             Column("until", lambda r: str(r.record.last or ""), width=84)], s.theme, "Kept runs", multi=True, stretch=1)
         self.open = button("Reopen", self.reopen, tip="Run the record again and show it above")
         self.again = button("Retest", self.retest, tip="The same record on the training span as it reaches now")
@@ -63,7 +65,8 @@ class RunsPage(QWidget):
             Column("entry", lambda p: p["time"], lambda p: str(p["time"])[:16].replace("T", " "), width=130),
             Column("side", lambda p: p["side"], width=54), Column("in", lambda p: p["where"], width=150),
             *(Column(f"{title} net", lambda p, key=key: p[key], lambda p, key=key: signed(p[key]), "right", 92,
-                     lambda p, key=key: tint(p[key])) for title, key in (("first", "first"), ("other", "second")))],
+                     lambda p, key=key: tint(p[key]), figure=GROUPS["period.net"]) for title, key in (("first", "first"),
+                                                                                                      ("other", "second")))],
             s.theme, "Trades that differ", stretch=2)
         for one in (self.figures, self.trades):
             one.hide()
@@ -188,14 +191,15 @@ class RunsPage(QWidget):
                   for i, (name, r) in enumerate(self.compared)]
         self.chart.show_curves(curves, marks=[(self._border / 1e9, "data ended here")] if self._border else None)
         values = [measure(Facts.of(r)) for _, r in self.compared]
-        columns = [Column("measure", lambda m: m["title"], width=180)]
+        columns = [Column("measure", lambda m: m["title"], width=180, hover=lambda m: BY_KEY[m["key"]].tip)]
         for i, (name, r) in enumerate(self.compared):
             columns.append(Column(name, lambda m, i=i: m["values"][i], lambda m, i=i: worded(m["key"], m["values"][i]),
-                                  "right", 104, tip=f"{r.strategy.name}, {interval_words(r.bars.interval)}, {r.brief.span}"))
+                                  "right", 104, tip=f"{r.strategy.name}, {interval_words(r.bars.interval)}, {r.brief.span}",
+                                  figure=KEPT["run.measure"], hover=lambda m: BY_KEY[m["key"]].tip))
             if i:
                 columns.append(Column("difference", lambda m, i=i: m["values"][i] - m["values"][0],
                                       lambda m, i=i: worded(m["key"], m["values"][i] - m["values"][0], sign=True),
-                                      "right", 92))
+                                      "right", 92, figure=KEPT["run.difference"], hover=lambda m: BY_KEY[m["key"]].tip))
         self.figures.model.columns = columns
         for i, one in enumerate(columns):
             if i:

@@ -19,6 +19,7 @@ from wolbrin.app.tables.view import Table
 from wolbrin.core.engine import codes as k
 from wolbrin.core.engine.ledger import order_log
 from wolbrin.core.engine.run import Run
+from wolbrin.core.figures.runs import TRADES
 from wolbrin.core.indicators.catalogue import BY_KEY
 from wolbrin.core.measures.excursion import open_profit
 from wolbrin.core.measures.wording import number
@@ -51,8 +52,8 @@ class TradePanel(QWidget):
         self.open_words = label("", "small")
         self.reasons = Table([
             Column("why did it trade here?", lambda r: r.words, lambda r: f"{r.condition}: {r.words}", width=180),
-            Column("left", lambda r: r.left, lambda r: value_words(r.left), "right", 76, tip="value of the left side"),
-            Column("right", lambda r: r.right, lambda r: value_words(r.right), "right", 76, tip="value of the right side"),
+            Column("left", lambda r: r.left, lambda r: value_words(r.left), "right", 76, figure=TRADES["row.left"]),
+            Column("right", lambda r: r.right, lambda r: value_words(r.right), "right", 76, figure=TRADES["row.right"]),
             Column("held", lambda r: r.held, lambda r: "yes" if r.held else "no", width=44,
                    tint=lambda r: "gain" if r.held else "muted")], session.theme, "Conditions at the decision bar", stretch=0)
         self.story = label("", "small", wrap=True)
@@ -164,9 +165,10 @@ class OrdersPage(QWidget):
                 Column("side", lambda e: e["side"], width=50),
                 Column("time", lambda e: e["time"], lambda e: f"{e['time']:%d %b %y %H:%M}", width=130),
                 Column("price", lambda e: e["price"], lambda e: "" if np.isnan(e["price"]) else price(e["price"]), "right",
-                       84),
+                       84, figure=TRADES["trade.price"]),
                 Column("reason", lambda e: e["reason"], width=150),
-                Column("trade", lambda e: e["trade"], lambda e: number(e["trade"]) if e["trade"] else "", "right", 60)]
+                Column("trade", lambda e: e["trade"], lambda e: number(e["trade"]) if e["trade"] else "", "right", 60,
+                       figure=TRADES["order.trade"])]
 
     def show_run(self, run: Run) -> None:
         columns = order_log(run)

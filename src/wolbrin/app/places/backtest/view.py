@@ -12,7 +12,7 @@ from PySide6.QtCore import Qt
 from PySide6.QtWidgets import QFileDialog, QMenu, QSplitter, QStackedWidget, QWidget
 
 from wolbrin.app.charts.lines import Curve, CurveChart
-from wolbrin.app.parts import Choice, Empty, button, column, label, link, row, set_role
+from wolbrin.app.parts import Choice, Empty, button, column, label, link, row, set_role, tips
 from wolbrin.app.places.backtest.columns import Trade, ledger_columns, trades_of
 from wolbrin.app.places.backtest.measures_page import MeasuresPage
 from wolbrin.app.places.backtest.pages import BreakdownPage, CautionPage, CostPage, DrawdownPage, ExcursionPage
@@ -25,6 +25,7 @@ from wolbrin.app.tables.view import Table
 from wolbrin.core.engine.run import Run
 from wolbrin.core.export.exporters import EXPORTERS, Exporter, exporter
 from wolbrin.core.export.steps import export_job
+from wolbrin.core.figures.runs import TRADES
 from wolbrin.core.market.bars import day_number
 from wolbrin.core.market.intervals import interval_words
 from wolbrin.core.market.terms import MONEY_TERMS
@@ -301,6 +302,7 @@ class BacktestPlace(Place):
         model = self.ledger.model
         shown: list[Any] = [model.records[i] for i in model.shown]
         net = float(np.sum([t.net for t in shown])) if shown else 0.0
+        self.shown.setToolTip(tips(TRADES["trade.net"]))
         self.shown.setText(f"{number(len(shown))} of {number(len(model.records))} trades shown, net "
                            f"{number(net, 2, sign=True)}")
 

@@ -18,6 +18,7 @@ from wolbrin.app.tables.kept import family_column, figure, figures, naming, trie
 from wolbrin.app.tables.model import Column
 from wolbrin.app.tables.paged import PagedModel
 from wolbrin.app.tables.view import Table
+from wolbrin.core.figures.searches import FINDS
 from wolbrin.core.market.intervals import interval_words
 from wolbrin.core.measures.wording import number
 from wolbrin.core.store.shelf import Line
@@ -133,8 +134,7 @@ class ResultPage(QWidget):
             name = record.market, record.interval, record.marks.number
             return 100.0 * curve.share_of(name) if curve is not None else float("nan")
 
-        return Column("by luck %", share, lambda r: number(share(r)), "right", 66,
-                      tip="Of finds at least this strong, so many in 100 luck brings as well, by the controls")
+        return Column("by luck %", share, lambda r: number(share(r)), "right", 66, figure=FINDS["find.by_luck"])
 
     # What is shown
 

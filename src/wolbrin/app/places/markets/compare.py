@@ -12,6 +12,7 @@ from wolbrin.app.places.markets.page import Looked, Page, choose, combo
 from wolbrin.app.tables.model import Column
 from wolbrin.app.tables.view import Table
 from wolbrin.core.errors import WolbrinError
+from wolbrin.core.figures.markets import MARKETS
 from wolbrin.core.market.costs import cost_facts
 from wolbrin.core.market.quality import stamp
 from wolbrin.core.measures.two_runs import Pair
@@ -36,24 +37,27 @@ class ComparePage(Page):
         self.go = button("Compare", self.start, main=True)
         self.figures = Table([
             Column("", lambda f: f[0], width=178, bold=True),
-            Column("first", lambda f: f[1], align="right", width=74),
-            Column("second", lambda f: f[2], align="right", width=74),
+            Column("first", lambda f: f[1], align="right", width=74, figure=MARKETS["compare.first"]),
+            Column("second", lambda f: f[2], align="right", width=74, figure=MARKETS["compare.second"]),
         ], s.theme, "Figures of the comparison", stretch=0)
         self.kinds = Choice(KINDS, "apart", "List")
         self.kinds.chosen.connect(lambda _: self.fill_list())
         self.moments = Table([
             Column("when (UTC)", lambda m: m[0], lambda m: stamp(m[0]), width=146),
-            Column("first", lambda m: m[1], align="right", width=70),
-            Column("second", lambda m: m[2], align="right", width=70),
-            Column("difference", lambda m: m[3], align="right", width=84),
+            Column("first", lambda m: m[1], align="right", width=70, figure=MARKETS["compare.first"]),
+            Column("second", lambda m: m[2], align="right", width=70, figure=MARKETS["compare.second"]),
+            Column("difference", lambda m: m[3], align="right", width=84, figure=MARKETS["compare.difference"]),
         ], s.theme, "Moments of the comparison", stretch=0)
         self.trades = Table([
             Column("entry (UTC)", lambda p: p.entry_time, lambda p: stamp(p.entry_time), width=132),
             Column("side", lambda p: "long" if p.side > 0 else "short", width=54),
             Column("in", lambda p: p.standing, width=82),
-            Column("first", lambda p: p.first_net, lambda p: _money(p.first_net), "right", 62),
-            Column("second", lambda p: p.second_net, lambda p: _money(p.second_net), "right", 66),
-            Column("difference", lambda p: _difference(p), lambda p: _money(_difference(p)), "right", 80),
+            Column("first", lambda p: p.first_net, lambda p: _money(p.first_net), "right", 62,
+                   figure=MARKETS["compare.first"]),
+            Column("second", lambda p: p.second_net, lambda p: _money(p.second_net), "right", 66,
+                   figure=MARKETS["compare.second"]),
+            Column("difference", lambda p: _difference(p), lambda p: _money(_difference(p)), "right", 80,
+                   figure=MARKETS["compare.difference"]),
         ], s.theme, "Trades on both sources")
         self.moments.chosen.connect(lambda m: looked.jump.emit(m[0], str(m[3])))
         self.trades.chosen.connect(lambda p: looked.jump.emit(p.entry_time, f"entry, {p.standing}"))

@@ -11,6 +11,7 @@ from wolbrin.app.places.markets.page import Form, Looked, Page, combo, short
 from wolbrin.app.tables.model import Column
 from wolbrin.app.tables.view import Table
 from wolbrin.core.errors import UserError, WolbrinError
+from wolbrin.core.figures.markets import MARKETS
 from wolbrin.core.market.contracts import Rule
 from wolbrin.core.market.quality import stamp
 from wolbrin.core.measures.wording import number
@@ -29,7 +30,7 @@ class ContractsPage(Page):
             Column("", lambda m: m.name in self._ticked, kind="tick", width=28),
             Column("month", lambda m: m.name, width=110, bold=True),
             Column("until", lambda m: m.last[:10], width=92),
-            Column("bars", lambda m: m.rows, lambda m: number(m.rows), "right", 58),
+            Column("bars", lambda m: m.rows, lambda m: number(m.rows), "right", 58, figure=MARKETS["market.bars"]),
         ], s.theme, "Contract months", stretch=1)
         self.months.model.tick = self._tick
         self.by = combo([("days before the last", "days before the last"), ("the next month's volume", "volume"),
@@ -58,7 +59,8 @@ class ContractsPage(Page):
         self.rolls = Table([
             Column("roll", lambda r: r[0], lambda r: stamp(r[0])[:10], width=90),
             Column("into", lambda r: r[2], width=92),
-            Column("difference", lambda r: r[3], lambda r: number(r[3], 4).rstrip("0").rstrip("."), "right", 78),
+            Column("difference", lambda r: r[3], lambda r: number(r[3], 4).rstrip("0").rstrip("."), "right", 78,
+                   figure=MARKETS["month.difference"]),
         ], s.theme, "Rolls", stretch=1)
         self.rolls.chosen.connect(lambda r: looked.jump.emit(r[0], f"{r[1]} to {r[2]}"))
         self.rolls_title = label("", "heading")

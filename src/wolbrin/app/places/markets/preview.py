@@ -9,6 +9,7 @@ from wolbrin.app.tables.model import Column
 from wolbrin.app.tables.view import Table
 from wolbrin.app.theme.theme import Theme, font
 from wolbrin.app.theme.tokens import SMALL
+from wolbrin.core.figures.markets import MARKETS
 from wolbrin.core.market.importing.files import Piece, first_lines
 from wolbrin.core.market.importing.guess import split_line
 from wolbrin.core.market.importing.layout import ROLES, Layout
@@ -30,7 +31,7 @@ class PreviewTable(Table):
     def __init__(self, theme: Theme) -> None:
         self.boxes: list[QComboBox] = []
         self._leading = [
-            Column("row", lambda r: r.number, lambda r: f"{r.number:,}", "right", 48),
+            Column("row", lambda r: r.number, lambda r: f"{r.number:,}", "right", 48, figure=MARKETS["market.row"]),
             Column("UTC", lambda r: r.utc, lambda r: r.utc or "\u2013", width=158, tint=lambda r: None if r.utc else "loss"),
             Column("fault", lambda r: r.fault, width=110, tint=lambda r: "loss")]
         super().__init__(list(self._leading), theme, "First rows of the file", filters=True)

@@ -11,6 +11,7 @@ from wolbrin.app.places.markets.page import Looked, Page
 from wolbrin.app.tables.model import Column
 from wolbrin.app.tables.view import Table
 from wolbrin.core.errors import WolbrinError
+from wolbrin.core.figures.markets import MARKETS
 from wolbrin.core.market.quality import Finding, Place, Report, stamp
 from wolbrin.core.measures.wording import number
 from wolbrin.core.work.markets import quality
@@ -40,13 +41,15 @@ class QualityPage(Page):
         self.findings = Table([
             Column("fault", lambda f: f.title, width=138, bold=True),
             Column("bars", lambda f: f.count, lambda f: number(f.count) if f.count else "\u2013", "right", 62,
-                   lambda f: None if not f.count else "muted" if f.key in QUIET else "caution"),
-            Column("share", lambda f: f.share, lambda f: share_words(f.share), "right", 70),
-            Column("points", lambda f: f.cost, lambda f: number(-f.cost, 1) if f.cost else "", "right", 60),
+                   lambda f: None if not f.count else "muted" if f.key in QUIET else "caution",
+                   figure=MARKETS["quality.bars"]),
+            Column("share", lambda f: f.share, lambda f: share_words(f.share), "right", 70, figure=MARKETS["quality.share"]),
+            Column("points", lambda f: f.cost, lambda f: number(-f.cost, 1) if f.cost else "", "right", 60,
+                   figure=MARKETS["quality.points"]),
         ], s.theme, "Faults", stretch=0)
         self.places = Table([
             Column("when (UTC)", lambda p: p.time, lambda p: stamp(p.time), width=146),
-            Column("bars", lambda p: p.bars, lambda p: number(p.bars), "right", 50),
+            Column("bars", lambda p: p.bars, lambda p: number(p.bars), "right", 50, figure=MARKETS["quality.bars"]),
             Column("what", lambda p: p.words, width=240),
         ], s.theme, "Places of the fault", stretch=2)
         self.meaning = label("", "small", wrap=True)

@@ -12,6 +12,7 @@ from wolbrin.app.places.markets.preview import PreviewTable
 from wolbrin.app.session import Session
 from wolbrin.app.tables.model import Column
 from wolbrin.app.tables.view import Table
+from wolbrin.core.figures.markets import MARKETS
 from wolbrin.core.market.importing.append import Disagreement
 from wolbrin.core.market.importing.read import Imported, write_bad_rows
 from wolbrin.core.market.importing.tables import BadRow
@@ -41,7 +42,8 @@ class RowsView(QWidget):
         self.session = session
         self.preview = PreviewTable(session.theme)
         self.bad = Table([
-            Column("file", lambda b: b.file, width=110), Column("row", lambda b: b.row, lambda b: number(b.row), "right", 56),
+            Column("file", lambda b: b.file, width=110), Column("row", lambda b: b.row, lambda b: number(b.row), "right", 56,
+                                                                figure=MARKETS["market.row"]),
             Column("why it was not taken", lambda b: b.reason, width=260), Column("the row", lambda b: b.text, width=160),
         ], session.theme, "Rows that were not taken", stretch=2)
         self.differ = Table([

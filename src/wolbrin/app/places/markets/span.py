@@ -11,6 +11,7 @@ from wolbrin.app.places.markets.page import Form, Looked, Page, short
 from wolbrin.app.tables.model import Column
 from wolbrin.app.tables.view import Table
 from wolbrin.core.errors import UserError, WolbrinError
+from wolbrin.core.figures.markets import MARKETS
 from wolbrin.core.market.intervals import Interval, interval_words
 from wolbrin.core.measures.wording import number
 from wolbrin.core.proving.power import chance_of_sharpe
@@ -28,7 +29,8 @@ class SpanPage(Page):
         self.extra: list[int] = []
         self.table = Table([
             Column("interval", lambda r: r[0], lambda r: interval_words(r[0]), width=110, bold=True),
-            Column("bars", lambda r: r[1], lambda r: "\u2026" if r[1] < 0 else number(r[1]), "right", 84),
+            Column("bars", lambda r: r[1], lambda r: "\u2026" if r[1] < 0 else number(r[1]), "right", 84,
+                   figure=MARKETS["market.bars"]),
             Column("", lambda r: "in the brief" if r[0] == s.interval else "", width=90),
         ], s.theme, "Bars by interval", stretch=0)
         self.table.opened.connect(lambda r: self.use(r[0]))

@@ -12,6 +12,7 @@ from wolbrin.app.tables.model import Column
 from wolbrin.app.tables.view import Table
 from wolbrin.core.errors import WolbrinError
 from wolbrin.core.faults import words_of
+from wolbrin.core.figures.markets import MARKETS
 from wolbrin.core.market.quality import stamp
 from wolbrin.core.market.raw import Raw
 from wolbrin.core.market.terms import WEEKDAYS
@@ -80,7 +81,7 @@ class TreatmentPage(Page):
         self.changes = Table([
             Column("rule", lambda c: c.rule, width=150, bold=True),
             Column("effect", lambda c: c.effect, width=70),
-            Column("bars", lambda c: len(c), lambda c: number(len(c)), "right", 60),
+            Column("bars", lambda c: len(c), lambda c: number(len(c)), "right", 60, figure=MARKETS["market.bars"]),
         ], s.theme, "What the treatment changes", stretch=0)
         self.bars = Table([
             Column("when (UTC)", lambda t: t[0], lambda t: stamp(t[0]), width=134),

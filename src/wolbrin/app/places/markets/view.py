@@ -19,6 +19,7 @@ from wolbrin.app.shell.actions import Action
 from wolbrin.app.tables.model import Column
 from wolbrin.app.tables.view import Table
 from wolbrin.core.errors import WolbrinError
+from wolbrin.core.figures.markets import MARKETS
 from wolbrin.core.market.bars import day_number
 from wolbrin.core.market.intervals import interval_words
 from wolbrin.core.market.raw import Raw
@@ -39,11 +40,11 @@ class MarketsPlace(Place):
                    tip="the source its market is tested on"),
             Column("market", lambda r: r.market, width=74, bold=True),
             Column("source", lambda r: r.name, width=86),
-            Column("interval", lambda r: r.interval, lambda r: interval_words(r.interval), "right", 62),
+            Column("interval", lambda r: r.interval, lambda r: interval_words(r.interval), "right", 62,
+                   figure=MARKETS["market.interval"]),
             Column("score", lambda r: float("nan") if r.score is None else r.score,
                    lambda r: "" if r.score is None else f"{r.score:.0f}", "right", 54,
-                   lambda r: "caution" if r.score is not None and r.score < 95 else None,
-                   tip="quality of the rows as they came, out of 100"),
+                   lambda r: "caution" if r.score is not None and r.score < 95 else None, figure=MARKETS["market.score"]),
         ], session.theme, "Sources", stretch=2)
         self.stack = QStackedWidget()
         self.pages = Pages(self.looked, self.stack)

@@ -15,6 +15,7 @@ from wolbrin.app.shell.actions import Action
 from wolbrin.app.tables.kept import family_column, figure, naming
 from wolbrin.app.tables.model import Column
 from wolbrin.app.tables.view import Table
+from wolbrin.core.figures.portfolios import OVERLAPS
 from wolbrin.core.measures.wording import number
 from wolbrin.core.store.shelf import Line
 from wolbrin.core.work.subject import Subject
@@ -62,8 +63,10 @@ class OverlapPlace(Place):
             Column("distinct", self._is_distinct, lambda k: "distinct" if self._is_distinct(k) else "double", width=62,
                    tint=lambda k: "gain" if self._is_distinct(k) else "muted"),
             *naming(name_width=120)[:2], family_column(), figure("return_drawdown"),
-            Column("cluster", self._cluster, lambda k: str(self._cluster(k)), "right", 56),
-            Column("mean corr.", self._average, lambda k: number(self._average(k), 2), "right", 76, tip=AVERAGE),
+            Column("cluster", self._cluster, lambda k: str(self._cluster(k)), "right", 56,
+                   figure=OVERLAPS["overlap.cluster"]),
+            Column("mean corr.", self._average, lambda k: number(self._average(k), 2), "right", 76,
+                   figure=OVERLAPS["overlap.average"]),
             Column("left out for, or closest to", self._closest, width=200)], s.theme, "Overlap candidates")
         self.pair = PairView(s.theme, state)
         self.distinct_words = label("", "small", wrap=True)

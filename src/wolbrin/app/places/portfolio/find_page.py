@@ -11,6 +11,8 @@ from wolbrin.app.parts import Choice, button, column, label, row, spin
 from wolbrin.app.places.portfolio.state import PortfolioState
 from wolbrin.app.tables.model import Column
 from wolbrin.app.tables.view import Table
+from wolbrin.core.figures.portfolios import PORTFOLIOS
+from wolbrin.core.measures.catalogue import BY_KEY
 from wolbrin.core.measures.wording import number, worded
 from wolbrin.core.portfolio.choosing import Choice as Wish
 from wolbrin.core.store.portfolios import Saved
@@ -48,9 +50,8 @@ class FindPage(QWidget):
                            "traded. Controls, where all members are equally good, say what choosing brings by "
                            "itself.", "small", wrap=True)
         self.table = Table([
-            Column("best by", lambda r: r[1], lambda r: number(r[1], 2), "right", 66),
-            Column("traded", lambda r: r[2], lambda r: number(r[2], 2), "right", 66, tip="The same, really traded on the "
-                                                                                         "account"),
+            Column("best by", lambda r: r[1], lambda r: number(r[1], 2), "right", 66, figure=PORTFOLIOS["desk.best"]),
+            Column("traded", lambda r: r[2], lambda r: number(r[2], 2), "right", 66, figure=PORTFOLIOS["desk.traded"]),
             Column("members", lambda r: r[3], width=460)], state.session.theme, "Combinations")
         self.go = button("Find portfolios", self.search)
         self.setLayout(column(
@@ -111,11 +112,13 @@ class SavedPage(QWidget):
         self.state = state
         self.table = Table([
             Column("name", lambda r: r.name, width=150),
-            Column("members", lambda r: len(r.plan.on), lambda r: str(len(r.plan.on)), "right", 72),
+            Column("members", lambda r: len(r.plan.on), lambda r: str(len(r.plan.on)), "right", 72,
+                   figure=PORTFOLIOS["desk.members"]),
             Column("holdout", self._verdict, lambda r: _short(self._verdict(r)), width=70,
                    hover=lambda r: self._verdict(r) or "sealed"),
             *(Column(title, lambda r, key=key: r.figures.get(key, NAN),
-                     lambda r, key=key: worded(key, r.figures.get(key, NAN)), "right", 80) for key, title in SAVED.items()),
+                     lambda r, key=key: worded(key, r.figures.get(key, NAN)), "right", 80, figure=BY_KEY[key])
+              for key, title in SAVED.items()),
             Column("how", lambda r: r.plan.words(), width=260), Column("saved", lambda r: r.created, lambda r: r.created[:10],
                                                                       width=80)], state.session.theme, "Saved portfolios")
         self.setLayout(column(

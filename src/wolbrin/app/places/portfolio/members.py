@@ -13,6 +13,7 @@ from wolbrin.app.places.portfolio.settings import loss_of, loss_text
 from wolbrin.app.places.portfolio.state import PortfolioState
 from wolbrin.app.tables.model import Column
 from wolbrin.app.tables.view import Table
+from wolbrin.core.figures.portfolios import MEMBERS
 from wolbrin.core.market.costs import Costs
 from wolbrin.core.measures.wording import number, percent
 from wolbrin.core.portfolio.plan import Member
@@ -52,22 +53,21 @@ class MembersView(QWidget):
 
         self.table = Table([
             Column("no.", lambda r: r.at, lambda r: str(r.on + 1) if r.on >= 0 else "off", "right", 34,
-                   tint=lambda r: None if r.on >= 0 else "muted"),
+                   tint=lambda r: None if r.on >= 0 else "muted", figure=MEMBERS["member.number"]),
             Column("member", lambda r: r.member.name, lambda r: f"{r.member.name} {r.member.market}", width=92,
                    hover=lambda r: f"{r.member.name} on {r.member.market}: {r.stands}"),
-            Column("share", lambda r: r.share, lambda r: percent(r.share, 1), "right", 64),
+            Column("share", lambda r: r.share, lambda r: percent(r.share, 1), "right", 64, figure=MEMBERS["member.share"]),
             Column("contracts", lambda r: r.contracts, lambda r: told(r, number(r.contracts, 2)), "right", 66,
-                   tip="Whole contracts of a trade at the starting capital; the mean where the size follows equity"),
+                   figure=MEMBERS["member.contracts"]),
             Column("net", lambda r: r.net, lambda r: told(r, number(r.net, sign=True)), "right", 70,
-                   tint=lambda r: "gain" if r.net > 0 else "loss" if r.net < 0 else None),
+                   tint=lambda r: "gain" if r.net > 0 else "loss" if r.net < 0 else None, figure=MEMBERS["member.net"]),
             Column("profit", lambda r: r.profit, lambda r: told(r, percent(r.profit)), "right", 54,
-                   tip="Share of the net profit"),
-            Column("risk", lambda r: r.risk, lambda r: told(r, percent(r.risk)), "right", 50,
-                   tip="Share of the variance of daily results"),
+                   figure=MEMBERS["member.profit"]),
+            Column("risk", lambda r: r.risk, lambda r: told(r, percent(r.risk)), "right", 50, figure=MEMBERS["member.risk"]),
             Column("corr.", lambda r: r.average, lambda r: told(r, number(r.average, 2)), "right", 52,
-                   tip="Mean correlation with the other members"),
+                   figure=MEMBERS["member.average"]),
             Column("first", lambda r: r.member.priority, lambda r: str(r.member.priority), "right", 38,
-                   tip="Priority: 1 takes capital and margin first"),
+                   figure=MEMBERS["member.priority"]),
             Column("stands", lambda r: r.stands, width=60)], state.session.theme, "Members")
         self.name = label("Choose a member to change it.", "muted")
         self.name.setSizePolicy(QSizePolicy.Policy.Ignored, QSizePolicy.Policy.Preferred)

@@ -16,6 +16,7 @@ from wolbrin.app.tables.model import Column
 from wolbrin.app.tables.view import Table
 from wolbrin.core.engine import codes as k
 from wolbrin.core.export.portfolio_report import moment
+from wolbrin.core.figures.portfolios import PORTFOLIOS
 from wolbrin.core.measures.breakdown import MONTHS
 from wolbrin.core.measures.wording import number, percent
 from wolbrin.core.portfolio.chances import LOSSES
@@ -68,10 +69,11 @@ class TimePage(QWidget):
             f"{', '.join(f'{h:02d}:00' for h in hours)} ({made.plan.zone})." if tight else
             "No margin is known for these markets: give them one in Markets to see when it is tight.")
         columns = [Column("from", lambda f: f.begin, lambda f: moment(f.begin), width=140),
-                   Column("depth", lambda f: f.depth, lambda f: number(f.depth), "right", 62, tint=lambda f: "loss")]
+                   Column("depth", lambda f: f.depth, lambda f: number(f.depth), "right", 62, tint=lambda f: "loss",
+                          figure=PORTFOLIOS["desk.depth"])]
         for i, name in enumerate(told.names):
             columns.append(Column(str(i + 1), lambda f, i=i: float(f.each[i]), lambda f, i=i: _signed(f, i), "right", 66,
-                                  tip=name))
+                                  tip=name, figure=PORTFOLIOS["desk.each"]))
         self.falls.set_columns(columns)
         self.falls.set_records(list(told.parts.falls))
 
@@ -152,16 +154,19 @@ class LedgerPage(QWidget):
         theme = state.session.theme
         self.words = label("", "small", wrap=True)
         self.table = Table([
-            Column("no.", lambda r: r.number, align="right", width=52),
+            Column("no.", lambda r: r.number, align="right", width=52, figure=PORTFOLIOS["desk.number"]),
             Column("member", lambda r: self._name(r.entry.member), width=120),
             Column("side", lambda r: self._int(r, k.T_SIDE), lambda r: "long" if self._int(r, k.T_SIDE) > 0 else "short",
                    width=54),
-            Column("quantity", lambda r: self._quantity(r), lambda r: number(self._quantity(r), 2), "right", 66),
+            Column("quantity", lambda r: self._quantity(r), lambda r: number(self._quantity(r), 2), "right", 66,
+                   figure=PORTFOLIOS["desk.quantity"]),
             Column("closed (UTC)", lambda r: r.entry.at, lambda r: moment(r.entry.at), width=140),
             Column("reason", lambda r: k.REASONS[self._int(r, k.T_REASON)], width=70),
             Column("net", lambda r: r.entry.net, lambda r: number(r.entry.net, 2, sign=True), "right", 84,
-                   tint=lambda r: "gain" if r.entry.net > 0 else "loss" if r.entry.net < 0 else None),
-            Column("account", lambda r: r.entry.purse, lambda r: number(r.entry.purse), "right", 84)], theme,
+                   tint=lambda r: "gain" if r.entry.net > 0 else "loss" if r.entry.net < 0 else None,
+                   figure=PORTFOLIOS["desk.net"]),
+            Column("account", lambda r: r.entry.purse, lambda r: number(r.entry.purse), "right", 84,
+                   figure=PORTFOLIOS["desk.account"])], theme,
             "Account ledger")
         self.refused = Table([
             Column("refused at (UTC)", lambda r: r.at, lambda r: moment(r.at), width=140),

@@ -14,6 +14,7 @@ from wolbrin.app.parts import button, column, label, row
 from wolbrin.app.places.portfolio.state import PortfolioState
 from wolbrin.app.tables.model import Column
 from wolbrin.app.tables.view import Table
+from wolbrin.core.figures.portfolios import PORTFOLIOS, SCHEMES
 from wolbrin.core.measures.catalogue import BY_KEY, MEASURES
 from wolbrin.core.measures.drawdown import depth_below_peak
 from wolbrin.core.measures.wording import number, percent, worded
@@ -102,11 +103,13 @@ class MeasuresPage(QWidget):
 
     def show_told(self, told: Told) -> None:
         columns = [Column("measure", lambda r: BY_KEY[r.key].title + (
-            " (%)" if BY_KEY[r.key].unit == "percent" and "drawdown" in r.key else ""), width=170)]
+            " (%)" if BY_KEY[r.key].unit == "percent" and "drawdown" in r.key else ""), width=170,
+            hover=lambda r: BY_KEY[r.key].tip)]
         names = ["portfolio", *told.names]
         for i, name in enumerate(names):
             columns.append(Column(name, lambda r, i=i: r.values[i], lambda r, i=i: worded(r.key, r.values[i]), "right",
-                                  max(92, min(170, 8 * len(name))), lambda r, i=i: "accent" if i == 0 else None))
+                                  max(92, min(170, 8 * len(name))), lambda r, i=i: "accent" if i == 0 else None,
+                                  figure=PORTFOLIOS["desk.measure"], hover=lambda r: BY_KEY[r.key].tip))
         self.table.set_columns(columns)
         every = [told.figures, *told.each]
         self.table.set_records([Row(m.key, tuple(f[m.key] for f in every)) for m in MEASURES])
@@ -150,16 +153,16 @@ class WeightsPage(QWidget):
         columns: list[Column] = [
             Column("scheme", lambda r: r.title, lambda r: f"\u2192 {r.title}" if r.key == table.recommended else r.title,
                    width=140, tint=lambda r: "accent" if r.key == table.recommended else None),
-            Column("Sharpe", lambda r: r.sharpe, lambda r: number(r.sharpe, 2), "right", 60),
-            Column("ret/dd", lambda r: r.return_drawdown, lambda r: number(r.return_drawdown, 2), "right", 60),
-            Column("p", lambda r: r.p, lambda r: number(r.p, 3), "right", 56,
-                   tip="Of the Sharpe ratio against that of equal weights (Ledoit & Wolf 2008)"),
+            Column("Sharpe", lambda r: r.sharpe, lambda r: number(r.sharpe, 2), "right", 60, figure=SCHEMES["scheme.sharpe"]),
+            Column("ret/dd", lambda r: r.return_drawdown, lambda r: number(r.return_drawdown, 2), "right", 60,
+                   figure=SCHEMES["scheme.return_drawdown"]),
+            Column("p", lambda r: r.p, lambda r: number(r.p, 3), "right", 56, figure=SCHEMES["scheme.p"]),
             Column("change", lambda r: r.turnover, lambda r: percent(r.turnover), "right", 60,
-                   tip="Mean share that changes from one fit to the next")]
+                   figure=SCHEMES["scheme.turnover"])]
         for i, name in enumerate(names):
             columns.append(Column(str(i + 1), lambda r, i=i: _weight(r, i), lambda r, i=i: percent(_weight(r, i)), "right",
                                   46,
-                                  tip=name))
+                                  tip=name, figure=SCHEMES["scheme.weight"]))
         self.table.set_columns(columns)
         self.table.set_records(list(table.rows))
         self.words.setText(table.why)
@@ -202,7 +205,7 @@ class ChangesPage(QWidget):
             Column("member", lambda r: r.change.name, width=170),
             *(Column(SHORT[k], lambda r, k=k: r.change.figures[k], lambda r, k=k: r.figure(k),
                      "right",
-                     84 if k == "under_water" else 72, lambda r, k=k: self._tint(r, k), tip=BY_KEY[k].title) for k in KEYS),
+                     84 if k == "under_water" else 72, lambda r, k=k: self._tint(r, k), figure=BY_KEY[k]) for k in KEYS),
             Column("", lambda r: r.change.fault, width=200, tint=lambda r: "caution")], state.session.theme, "One less, one "
                                                                                                              "more")
         self.go = button("Trade without each, and with others", state.take_apart)

@@ -5,7 +5,7 @@ from __future__ import annotations
 from PySide6.QtCore import Qt, QTimer
 from PySide6.QtWidgets import QLineEdit, QSplitter, QStackedWidget, QWidget
 
-from wolbrin.app.parts import Choice, Empty, button, column, label, row
+from wolbrin.app.parts import Choice, Empty, button, column, label, row, tips
 from wolbrin.app.places.place import Place
 from wolbrin.app.places.portfolio.find_page import FindPage, SavedPage
 from wolbrin.app.places.portfolio.members import MembersView
@@ -15,6 +15,8 @@ from wolbrin.app.places.portfolio.settings import SettingsRow
 from wolbrin.app.places.portfolio.state import PortfolioState
 from wolbrin.app.session import Session
 from wolbrin.app.shell.actions import Action
+from wolbrin.core.figures.portfolios import PORTFOLIOS
+from wolbrin.core.measures.catalogue import BY_KEY
 from wolbrin.core.measures.wording import number, worded
 from wolbrin.core.work.spending import DIFFERENCE
 from wolbrin.core.work.standing import READY, STANDS
@@ -167,6 +169,8 @@ class PortfolioPlace(Place):
         made, figures = told.played, told.figures
         for part in (self.title, self.equity.equity):
             part.setToolTip("\n".join(r.words() for r in told.records))
+        self.title.setToolTip(tips(BY_KEY["net"], BY_KEY["return_drawdown"]) + "\n" + self.title.toolTip())
+        self.words.setToolTip(tips(PORTFOLIOS["desk.bets"], BY_KEY["max_drawdown"], BY_KEY["sharpe"]))
         self.title.setText(f"{len(made.parts)} members: net {worded('net', figures['net'], True)} {state.currency}, return "
                            f"over drawdown {worded('return_drawdown', figures['return_drawdown'])}")
         of_those = [x for x, m in zip(state.standing, state.plan.members) if m.on]

@@ -9,7 +9,7 @@ import numpy as np
 from PySide6.QtCore import Qt
 from PySide6.QtWidgets import QCheckBox, QComboBox, QDoubleSpinBox, QFormLayout, QWidget
 
-from wolbrin.app.parts import button, clear, column, label, row, spin
+from wolbrin.app.parts import button, clear, column, label, row, spin, tips
 from wolbrin.app.places.proving.state import LineOf, ProvingState
 from wolbrin.app.places.proving.threshold import Threshold
 from wolbrin.app.terms import combo
@@ -59,6 +59,8 @@ class GatePage(QWidget):
         name = next((s.title for s in gate.shown if s.key == gate.figure), gate.figure)
         self.count.setText(f"{name}: {number(int(passed.sum()))} of {number(len(held))} judged here pass." if held
                            else "No candidate has come to this gate yet.")
+        about = gate.figure_of(gate.figure) if gate.figure else None
+        self.count.setToolTip(tips(about) if about is not None else "")
         self.on.blockSignals(True)
         self.on.setChecked(any(g.key == gate.key for g in line.gates))
         self.on.setEnabled(not gate.opens_holdout)

@@ -40,10 +40,11 @@ def _outcome(gate: Gate, shown: Shown) -> Column:
         return e.outcome.get(shown.key, float("nan")) * shown.scale if e else float("nan")
 
     def text(r: Standing) -> str:
-        words = number(value(r), shown.digits)
-        return words + shown.end if words != "n/a" else "\u2013"
+        e: Evidence | None = r.evidence.get(gate.key)
+        words = shown.text(e.outcome.get(shown.key, float("nan"))) if e else "n/a"
+        return words if words != "n/a" else "\u2013"
 
-    return Column(shown.title, value, text, "right", max(96, 7 * len(shown.title) + 18))
+    return Column(shown.title, value, text, "right", max(96, 7 * len(shown.title) + 18), figure=shown)
 
 
 def _named(get: Getter) -> list[Column]:

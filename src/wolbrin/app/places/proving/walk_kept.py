@@ -8,6 +8,7 @@ from wolbrin.app.parts import Popup, button, label, row
 from wolbrin.app.places.proving.walk_state import WalkState
 from wolbrin.app.tables.model import Column
 from wolbrin.app.tables.view import Table
+from wolbrin.core.figures.searches import SWEEPS
 from wolbrin.core.market.intervals import interval_words
 from wolbrin.core.measures.wording import number
 from wolbrin.core.store.searches import Searches, StoredSearch
@@ -24,12 +25,12 @@ class KeptWalks(Popup):
     def __init__(self, parent: QWidget, state: WalkState) -> None:
         super().__init__(parent)
         self.state = state
-        columns = [Column("number", lambda s: s.id, lambda s: str(s.id), "right", 66),
+        columns = [Column("number", lambda s: s.id, lambda s: str(s.id), "right", 66, figure=SWEEPS["search.number"]),
                    Column("name", lambda s: s.title, width=210),
                    Column("market", lambda s: f"{s.market} {interval_words(s.interval)}", width=96),
                    Column("lengths", _lengths, width=150),
                    Column("made", lambda s: s.created, lambda s: s.created[:16].replace("T", " "), width=130),
-                   Column("tried", lambda s: s.tried, lambda s: number(s.tried), "right", 66),
+                   Column("tried", lambda s: s.tried, lambda s: number(s.tried), "right", 66, figure=SWEEPS["search.tried"]),
                    Column("state", lambda s: s.state, width=80)]
         self.table = Table(columns, state.session.theme, "Walks", filters=True)
         self.table.setFixedSize(810, 280)

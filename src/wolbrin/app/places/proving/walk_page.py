@@ -7,7 +7,7 @@ from pathlib import Path
 from PySide6.QtCore import Qt
 from PySide6.QtWidgets import QFileDialog, QMenu, QSizePolicy, QSplitter, QStackedWidget, QWidget
 
-from wolbrin.app.parts import Choice, Empty, button, column, label, link, row, stretch
+from wolbrin.app.parts import Choice, Empty, button, column, label, link, row, stretch, tips
 from wolbrin.app.places.proving.walk_kept import KeptWalks
 from wolbrin.app.places.proving.walk_pictures import DriftPicture, EquityPicture, LengthsPicture
 from wolbrin.app.places.proving.walk_setup import WalkSetup
@@ -16,17 +16,19 @@ from wolbrin.app.session import Session
 from wolbrin.app.tables.model import Column
 from wolbrin.app.tables.view import Table
 from wolbrin.core.engine.run import Run
+from wolbrin.core.figures.searches import WALKED, WALKS
+from wolbrin.core.measures.catalogue import BY_KEY
 from wolbrin.core.measures.wording import number
 from wolbrin.core.rules.axes import Axis
 from wolbrin.core.rules.dated import due_words, shown_values
 from wolbrin.core.search.walked import FoldResult
 from wolbrin.core.work.walk_grid import shown, title_of
-from wolbrin.core.work.walk_reading import FIGURES, Walked
+from wolbrin.core.work.walk_reading import Walked
 from wolbrin.core.work.walk_request import WalkRequest
 
 ASK, RESULT = "ask", "result"
 FILES = "Parquet (*.parquet);;CSV (*.csv);;XLSX (*.xlsx)"
-TOLD = ("net", "t_daily", "return_drawdown", *FIGURES)
+TOLD = ("net", "t_daily", "return_drawdown", *WALKED)
 
 
 def _sign(value: float) -> str | None:
@@ -39,23 +41,23 @@ def _columns(axes: tuple[Axis, ...]) -> list[Column]:
         axis = axes[at]
         return Column(axis.short, lambda t: t.fit.values[at] if t.fit.values is not None else float("nan"),
                       lambda t: axis.shown(t.fit.values[at]) if t.fit.values is not None else "none", "right",
-                      min(150, 22 + 7 * len(axis.short)), tip=axis.title)
+                      min(150, 22 + 7 * len(axis.short)), tip=axis.title, figure=WALKS["walk.number"])
 
     def tested(t: FoldResult) -> str:
         return f"{t.fold.test_first:%d %b %y} \u2013 {t.fold.test_last:%d %b %y}"
 
     return [Column("tested", lambda t: t.fold.test_first, tested, width=166),
             Column("promised", lambda t: t.promised, lambda t: number(t.promised), "right", 78,
-                   tip="What the test would have brought at the pace of training"),
+                   figure=WALKS["walk.promised"]),
             Column("test net", lambda t: t.net, lambda t: number(t.net), "right", 76, tint=lambda t: _sign(t.net), bold=True,
-                   tip="Change of equity over the test span, positions carried across its borders"),
+                   figure=WALKS["walk.net"]),
             Column("efficiency", lambda t: t.efficiency, lambda t: number(t.efficiency, 2), "right", 78,
-                   tip="Test profit a year over training profit a year; n/a where training did not earn"),
-            Column("trades", lambda t: t.trades, lambda t: number(t.trades), "right", 58, tip="Entries in the test span"),
+                   figure=WALKS["walk.efficiency"]),
+            Column("trades", lambda t: t.trades, lambda t: number(t.trades), "right", 58, figure=WALKS["walk.trades"]),
             *(value_of(i) for i in range(len(axes))),
             Column("trained from", lambda t: t.fold.training_first, lambda t: f"{t.fold.training_first:%d %b %Y}", width=96),
             Column("training net", lambda t: t.fit.net, lambda t: number(t.fit.net), "right", 92,
-                   tip="Net profit of the chosen set on the training span")]
+                   figure=WALKS["walk.training"])]
 
 
 class WalkPage(QWidget):
@@ -204,7 +206,7 @@ class WalkPage(QWidget):
         self.now.setText(self._now(walked))
         told = "; ".join(f"{title_of(k)} {shown(k, walked.figures[k])}" for k in TOLD)
         self.figures.setText(f"{lengths.words()[:1].upper()}{lengths.words()[1:]}. {told[:1].upper()}{told[1:]}.")
-        self.figures.setToolTip("\n".join(f"{t}: {d}" for t, _, _, d in FIGURES.values()))
+        self.figures.setToolTip(tips(*(BY_KEY.get(k) or WALKED[k] for k in TOLD)))
         self.words.setText(" ".join(words))
         self.words.setVisible(bool(words))
         axes = walked.request.sweep.axes

@@ -14,18 +14,19 @@ from wolbrin.app.charts.lines import Curve, CurveChart
 from wolbrin.app.parts import column, label, row
 from wolbrin.app.session import Session
 from wolbrin.core.engine.run import Run
+from wolbrin.core.figures.searches import WALKED
 from wolbrin.core.market.bars import Floats
 from wolbrin.core.measures.catalogue import SUMMARY
 from wolbrin.core.search.walked import FoldResult
 from wolbrin.core.work.walk_grid import Grid as Lengths
 from wolbrin.core.work.walk_grid import shown, title_of
-from wolbrin.core.work.walk_reading import FIGURES, Walked
+from wolbrin.core.work.walk_reading import Walked
 
 DAY = 86_400.0
 MOST_MARKS = 40
 ONE_PAIR = "One pair of lengths: write several under Set up, such as 12m, 24m, 36m, to see which work."
 WAITING = "Pairs are shown once all fits are there."
-FIGURES_SHOWN = ("t_daily", *FIGURES, *(k for k in SUMMARY if k != "t_daily"))
+FIGURES_SHOWN = ("t_daily", *WALKED, *(k for k in SUMMARY if k != "t_daily"))
 
 
 def seconds(day: dt.date) -> float:
@@ -154,7 +155,7 @@ class LengthsPicture(QWidget):
         request = grid.request
         self._columns = len(request.tests)
         key = grid.key
-        digits = FIGURES[key][1] if key in FIGURES else len(shown(key, 0.123456).partition(".")[2].rstrip("%R "))
+        digits = (WALKED[key].digits or 0) if key in WALKED else len(shown(key, 0.123456).partition(".")[2].rstrip("%R "))
         self.chart.show_grid(grid.value, [x.short for x in request.trainings], [x.short for x in request.tests],
                              ("training length", "test length"), digits=digits, numbers=True, outlined=grid.region)
         if whole:

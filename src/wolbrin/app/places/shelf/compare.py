@@ -16,6 +16,7 @@ from wolbrin.app.session import Session
 from wolbrin.app.tables.model import Column
 from wolbrin.app.tables.view import Table
 from wolbrin.app.theme.tokens import text_token
+from wolbrin.core.figures.searches import FINDS
 from wolbrin.core.market.intervals import interval_words
 from wolbrin.core.measures.catalogue import BY_KEY, SUMMARY
 from wolbrin.core.measures.wording import number, worded
@@ -109,11 +110,12 @@ class Compare(QWidget):
     def _figures(self, made: Beside) -> None:
         names = [k.candidate.name for k in made.kept]
         rows = [_Row(BY_KEY[key].title, tuple(worded(key, k.candidate.summary.get(key, float("nan"))) for k in made.kept),
-                     BY_KEY[key].definition) for key in SUMMARY]
+                     BY_KEY[key].tip) for key in SUMMARY]
         rows += [_Row(f"correlation with {i + 1}", tuple(number(made.correlation[i, j], 2) for j in range(len(names))),
                       "of daily results on the dates that both have") for i in range(len(names))]
         columns = [Column("", lambda r: r.title, width=150, hover=lambda r: r.tip)]
-        columns += [Column(f"{i + 1}", lambda r, i=i: r.values[i], align="right", width=76, tip=name)
+        columns += [Column(f"{i + 1}", lambda r, i=i: r.values[i], align="right", width=76, tip=name,
+                           figure=FINDS["beside.value"], hover=lambda r: r.tip)
                     for i, name in enumerate(names)]
         self.table.set_columns(columns)
         self.table.set_records(rows)

@@ -30,6 +30,7 @@ from wolbrin.app.tables.kept import (
 from wolbrin.app.tables.model import Column
 from wolbrin.app.tables.paged import PagedModel
 from wolbrin.app.tables.view import Table
+from wolbrin.core.figures.searches import FINDS
 from wolbrin.core.measures.wording import number
 from wolbrin.core.store.shelf import Line
 from wolbrin.core.work.grouping import MOST_BESIDE
@@ -58,10 +59,10 @@ class ShelfPlace(Place):
             Column("tags", lambda r: r.tags, width=90, key="tags"),
             Column("idea", lambda r: r.family, width=84, key="family", tip="the kind of indicator its first entry row is on"),
             Column("behaves as", lambda r: r.marks.cluster or 0, lambda r: number(r.marks.cluster) if r.marks.cluster else "",
-                   "right", 74, key="cluster", tip="group by behavior: Group by, behavior"),
+                   "right", 74, key="cluster", tip="group by behavior: Group by, behavior", figure=FINDS["find.cluster"]),
             family_column(),
             Column("stands for", lambda r: r.marks.alike, lambda r: number(r.marks.alike), "right", 76, key="alike",
-                   tip="itself, and finds that trade nearly alike"),
+                   figure=FINDS["find.alike"]),
             Column("from", lambda r: r.origin, width=70, key="origin"),
             Column("notes", lambda r: r.marks.notes, lambda r: r.marks.notes.replace("\n", " "), width=140, key="notes"),
             Column("kept", lambda r: r.created[:10], width=80, key="created"), words_column(), record_column()]

@@ -16,6 +16,7 @@ from wolbrin.app.session import Session
 from wolbrin.app.tables.model import Column
 from wolbrin.app.tables.view import Table
 from wolbrin.core.engine.run import record_of
+from wolbrin.core.figures.searches import STUDIES
 from wolbrin.core.market.intervals import interval_words
 from wolbrin.core.measures.wording import number
 from wolbrin.core.rules.model import Strategy
@@ -64,16 +65,17 @@ class StudyPage(QWidget):
         self.list = Table([
             Column("condition", lambda s: s.name, width=210), Column("side", lambda s: "long" if s.side > 0 else "short",
                                                                      width=52),
-            Column("firings", lambda s: s.firings, lambda s: number(s.firings), "right", 70),
-            Column("bar", lambda s: self._bar(s), lambda s: str(self._bar(s)), "right", 44),
+            Column("firings", lambda s: s.firings, lambda s: number(s.firings), "right", 70, figure=STUDIES["study.firings"]),
+            Column("bar", lambda s: self._bar(s), lambda s: str(self._bar(s)), "right", 44, figure=STUDIES["study.bar"]),
             Column("mean", lambda s: s.mean[self._bar(s) - 1], lambda s: self._figure(s.mean[self._bar(s) - 1], s), "right",
-                   84),
-            Column("95% band", lambda s: s.low[self._bar(s) - 1], self._band, "right", 150),
+                   84, figure=STUDIES["study.mean"]),
+            Column("95% band", lambda s: s.low[self._bar(s) - 1], self._band, "right", 150, figure=STUDIES["study.band"]),
             Column("all bars", lambda s: s.baseline[self._bar(s) - 1],
-                   lambda s: self._figure(s.baseline[self._bar(s) - 1], s), "right", 84),
+                   lambda s: self._figure(s.baseline[self._bar(s) - 1], s), "right", 84, figure=STUDIES["study.all"]),
             Column("same times of day", lambda s: s.clock[self._bar(s) - 1],
-                   lambda s: self._figure(s.clock[self._bar(s) - 1], s), "right", 120),
-            Column("t", lambda s: s.spread(self._bar(s)).t, lambda s: number(s.spread(self._bar(s)).t, 2), "right", 56)],
+                   lambda s: self._figure(s.clock[self._bar(s) - 1], s), "right", 120, figure=STUDIES["study.clock"]),
+            Column("t", lambda s: s.spread(self._bar(s)).t, lambda s: number(s.spread(self._bar(s)).t, 2), "right", 56,
+                   figure=STUDIES["study.t"])],
             session.theme, "Studies")
         self.list.chosen.connect(self._choose)
         self.title = label("", "heading")
@@ -91,12 +93,15 @@ class StudyPage(QWidget):
         self.spread = Histogram(session.theme, "Distribution of moves")
         self.heat = CurveChart(session.theme, "Excursions after the entry", time=False, zoom=False)
         self.lines = Table([Column("", lambda x: x.name, width=130),
-                            Column("firings", lambda x: x.spread.count, lambda x: number(x.spread.count), "right", 80),
+                            Column("firings", lambda x: x.spread.count, lambda x: number(x.spread.count), "right", 80,
+                                   figure=STUDIES["study.firings"]),
                             *(Column(t, lambda x, k=k: getattr(x.spread, k), lambda x, k=k: number(getattr(x.spread, k), 4),
-                                     "right", 90, lambda x, k=k: _sign(getattr(x.spread, k)))
+                                     "right", 90, lambda x, k=k: _sign(getattr(x.spread, k)), figure=STUDIES[f"study.{k}"])
                               for t, k in (("mean", "mean"), ("median", "median"))),
-                            Column("up %", lambda x: x.spread.up, lambda x: number(x.spread.up, 1), "right", 70),
-                            Column("t", lambda x: x.spread.t, lambda x: number(x.spread.t, 2), "right", 70)],
+                            Column("up %", lambda x: x.spread.up, lambda x: number(x.spread.up, 1), "right", 70,
+                                   figure=STUDIES["study.up"]),
+                            Column("t", lambda x: x.spread.t, lambda x: number(x.spread.t, 2), "right", 70,
+                                   figure=STUDIES["study.t"])],
                            session.theme, "Moves by group")
         self.below_mean = QStackedWidget()
         for widget in (self.spread, self.heat, self.lines):

@@ -18,6 +18,7 @@ from wolbrin.app.session import Session
 from wolbrin.app.tables.model import Column
 from wolbrin.app.tables.view import Table
 from wolbrin.core.errors import UserError
+from wolbrin.core.figures.searches import SCANS
 from wolbrin.core.measures.wording import number, percent
 from wolbrin.core.scan.families import SCANNED, TITLES, searched_as
 from wolbrin.core.scan.moves import USUAL
@@ -162,22 +163,20 @@ class ScanPage(QWidget):
         return [
             Column("", lambda x: 0 if line(x).beyond else 1, lambda x: "beyond luck" if line(x).beyond else "", width=98,
                    tint=lambda x: "accent"),
-            Column("t", lambda x: line(x).t, lambda x: number(line(x).t, 1), "right", 44, bold=True,
-                   tip="sum of the daily scores over their spread, days as clusters"),
+            Column("t", lambda x: line(x).t, lambda x: number(line(x).t, 1), "right", 44, bold=True, figure=SCANS["scan.t"]),
             Column("p", lambda x: line(x).p, lambda x: "" if line(x).p != line(x).p else number(line(x).p, 3), "right", 54,
-                   tip="stepwise over all rows, horizons and pairs of its question"),
-            Column("luck", lambda x: line(x).luck, lambda x: percent(line(x).luck), "right", 50,
-                   tip="share of luck among all rows as strong as this one"),
+                   figure=SCANS["scan.p"]),
+            Column("luck", lambda x: line(x).luck, lambda x: percent(line(x).luck), "right", 50, figure=SCANS["scan.luck"]),
             Column("row", lambda x: x[1], width=330),
             Column("price", lambda x: line(x).side, lambda x: ("up " if line(x).side > 0 else "down ") + horizon_text(
                 line(x).horizon, line(x).state), width=142, tint=lambda x: _sign(line(x).side)),
             Column("market", market, width=62),
-            Column("times", lambda x: line(x).trades, lambda x: number(line(x).trades) if line(x).trades else "", "right", 58,
-                   tip="positions, each held once however often the row fires in it"),
+            Column("times", lambda x: line(x).trades, lambda x: number(line(x).trades) if line(x).trades else "", "right",
+                   58, figure=SCANS["scan.times"]),
             Column("money", lambda x: line(x).money, lambda x: _money(line(x).money), "right", 78,
-                   tip="of one contract, before costs"),
+                   figure=SCANS["scan.money"]),
             Column("after costs", lambda x: line(x).net, lambda x: _money(line(x).net), "right", 84,
-                   lambda x: _sign(line(x).net)),
+                   lambda x: _sign(line(x).net), figure=SCANS["scan.net"]),
             Column("t by time held", self._spark, width=96, kind="spark", tip="t at each horizon, with sign")]
 
     def _spark(self, told: Told) -> Any:

@@ -16,6 +16,7 @@ from wolbrin.app.tables.model import Column
 from wolbrin.app.tables.view import Table
 from wolbrin.core.engine.record import NOT_RECORDED
 from wolbrin.core.errors import WolbrinError
+from wolbrin.core.figures.searches import STUDIES
 from wolbrin.core.jobs import Job
 from wolbrin.core.market.intervals import interval_words
 from wolbrin.core.measures.wording import number
@@ -234,7 +235,8 @@ class TrialPage(QWidget):
         def of(c: int) -> Column:
             market, interval = request.columns[c]
             return Column(f"{market} {interval_words(interval)}", lambda r: float(figures[r, c, which]), lambda r: text(r, c),
-                          "right", 196, lambda r: "gain" if passed[r, c] else "muted" if not figures[r, c, 0] > 0 else None)
+                          "right", 196, lambda r: "gain" if passed[r, c] else "muted" if not figures[r, c, 0] > 0 else None,
+                          figure=STUDIES["trial.figure"])
 
         model = self.table.model
         model.beginResetModel()

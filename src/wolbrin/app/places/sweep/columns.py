@@ -10,6 +10,8 @@ from numpy.typing import NDArray
 
 from wolbrin.app.places.sweep.state import Seen
 from wolbrin.app.tables.model import Column
+from wolbrin.core.figures.figure import Figure
+from wolbrin.core.figures.searches import SWEEPS
 from wolbrin.core.market.terms import Terms
 from wolbrin.core.measures.catalogue import BY_KEY
 from wolbrin.core.measures.wording import number, worded
@@ -48,7 +50,7 @@ def wide(title: str) -> int:
 
 def _of_axis(i: int, axis: Axis) -> Column:
     return Column(axis.short, lambda r: float(r[i]), lambda r: axis.shown(float(r[i])), "right", wide(axis.short),
-                  tip=axis.title, number=lambda v: axis.shown(v))
+                  tip=axis.title, number=lambda v: axis.shown(v), figure=SWEEPS["sweep.axis"])
 
 
 def _of_measure(i: int, key: str, factor: float, name: str, plain: bool) -> Column:
@@ -62,8 +64,8 @@ def _of_measure(i: int, key: str, factor: float, name: str, plain: bool) -> Colu
         return worded(key, v).removesuffix("%")
 
     tint = (lambda r: "gain" if r[i] > 0 else "loss") if key == "net" else None
-    return Column(title, lambda r: float(r[i]), lambda r: shown(float(r[i])), "right", wide(title), tint, tip=m.definition,
-                  number=shown, losses=m.better < 0)
+    return Column(title, lambda r: float(r[i]), lambda r: shown(float(r[i])), "right", wide(title), tint,
+                  number=shown, losses=m.better < 0, figure=m)
 
 
 class Layout:
@@ -80,24 +82,20 @@ class Layout:
         columns += [_of_measure(at + i, key, factor, name, unit == "money") for i, key in enumerate(request.measures)]
         self.plateau = len(columns) + (1 if request.objective.blended else 0)
         if request.objective.blended:
-            columns.append(self._score("score", request.objective.words(), say))
+            columns.append(self._plain(self.plateau - 1, SWEEPS["sweep.score"], request.objective.words(), say))
         looked = request.objective.words()
-        for title, what in (("plateau, half reach", "median over"), ("plateau, worst", "worst of")):
-            columns.append(self._plain(len(columns), title, f"{looked}: the {what} the sets within one step", say))
+        for key in ("sweep.half", "sweep.worst"):
+            columns.append(self._plain(len(columns), SWEEPS[key], looked, say))
         self.columns = columns
         self.objective_column = (self.plateau - 1 if request.objective.blended
                                  else at + request.measures.index(request.objective.terms[0].key))
         self._money = [at + i for i, key in enumerate(request.measures) if BY_KEY[key].unit == "money"]
         self.better_down = BY_KEY[request.objective.terms[0].key].better >= 0 or request.objective.blended
 
-    def _score(self, title: str, tip: str, say: Any) -> Column:
-        return self._plain(self.plateau - 1, title, tip, say)
-
     @staticmethod
-    def _plain(i: int, title: str, tip: str, say: Any) -> Column:
-        return Column(title, lambda r: float(r[i]), lambda r: "n/a" if math.isnan(r[i]) else say(float(r[i])), "right",
-                      wide(title),
-                      tip=tip, number=lambda v: "n/a" if math.isnan(v) else say(v))
+    def _plain(i: int, figure: Figure, tip: str, say: Any) -> Column:
+        return Column(figure.title, lambda r: float(r[i]), lambda r: "n/a" if math.isnan(r[i]) else say(float(r[i])), "right",
+                      wide(figure.title), tip=tip, number=lambda v: "n/a" if math.isnan(v) else say(v), figure=figure)
 
     def array(self, seen: Seen) -> Floats:
         """float64[n, columns + 1]; only the best that the request keeps, and the pinned ones."""

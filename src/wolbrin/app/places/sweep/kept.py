@@ -12,6 +12,7 @@ from wolbrin.app.places.sweep.state import SweepState
 from wolbrin.app.tables.model import Column
 from wolbrin.app.tables.view import Table
 from wolbrin.core.errors import WolbrinError
+from wolbrin.core.figures.searches import SWEEPS
 from wolbrin.core.market.intervals import interval_words
 from wolbrin.core.measures.wording import number
 from wolbrin.core.store.searches import Searches, StoredSearch
@@ -43,10 +44,11 @@ class KeptSweeps(Popup):
     def __init__(self, parent: QWidget, state: SweepState) -> None:
         super().__init__(parent)
         self.state = state
-        columns = [Column("number", lambda k: k.search.id, lambda k: str(k.search.id), "right", 66),
+        columns = [Column("number", lambda k: k.search.id, lambda k: str(k.search.id), "right", 66,
+                          figure=SWEEPS["search.number"]),
                    Column("name", lambda k: k.search.title, width=250), Column("market", lambda k: k.where, width=110),
                    Column("made", lambda k: k.search.created, lambda k: k.search.created[:16].replace("T", " "), width=146),
-                   Column("sets", lambda k: k.sets, lambda k: number(k.sets), "right", 76),
+                   Column("sets", lambda k: k.sets, lambda k: number(k.sets), "right", 76, figure=SWEEPS["search.sets"]),
                    Column("state", lambda k: k.search.state, width=86)]
         self.table = Table(columns, state.session.theme, "Sweeps", filters=True, multi=True)
         self.table.setFixedSize(760, 300)

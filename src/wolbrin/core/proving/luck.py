@@ -9,6 +9,7 @@ from typing import Literal
 
 from pydantic import Field
 
+from wolbrin.core.figures.figure import Figure
 from wolbrin.core.measures.catalogue import measure
 from wolbrin.core.measures.facts import Facts
 from wolbrin.core.measures.inference import p_above, t_needed
@@ -87,8 +88,33 @@ class LuckGate(Gate):
     options: LuckSettings = LuckSettings()
     key = "luck"
     title = "Luck"
-    shown = (Shown("share", "luck brings", 0, 100.0, "%"), Shown("strength", "strength, t", 1),
-             Shown("deflated", "above luck's best Sharpe", 0, 100.0, "%"))
+    shown = (Shown("share", "luck brings", "percent", "of finds as strong, so many luck brings as well; or the chance that "
+                   "luck "
+                   "brings one as strong, where all sets of a sweep, the strongest find of each control or t alone judge",
+                   digits=0, scale=100.0, better=-1, source="Storey & Tibshirani 2003; White 2000; Hansen 2005"),
+             Shown("strength", "strength, t", "ratio", "t of daily results, autocorrelation allowed for, by which finds are "
+                   "held "
+                   "against those of the controls", digits=1, better=1, source="Newey & West 1987"),
+             Shown("deflated", "above luck's best Sharpe", "percent", "probability that the true Sharpe ratio is above the "
+                   "best "
+                   "that as many tries bring by luck", digits=0, scale=100.0, better=1,
+                   source="Bailey & Lopez de Prado 2014"))
+    more = (Figure("controls", "controls", "count", "searches on shuffled histories, under the same settings"),
+            Figure("controls_needed", "controls needed", "count", "so many controls could show what is asked", better=-1),
+            Figure("best_by_luck", "best by luck", "ratio", "strength of the strongest find of any control"),
+            Figure("others", "other searches", "count", "all that was tried on the market / tried by its own search"),
+            Figure("reach", "passed by luck", "ratio", "t that luck alone passes in 10 of 100 draws of a search like it"),
+            Figure("chance", "chance", "chance", "that luck brings any find as strong, in all that was tried", better=-1),
+            Figure("superior", "p among its sweep", "chance", "chance that luck brings one as strong among all sets of its "
+                   "sweep",
+                   better=-1, source="Hansen 2005"),
+            Figure("superior_best", "best of its sweep", "ratio", "strength of the strongest set of the sweep"),
+            Figure("hurdle", "luck's best Sharpe", "ratio", "Sharpe ratio of a day that the best of as many tries has by "
+                   "luck",
+                   source="Bailey & Lopez de Prado 2014"),
+            Figure("t_needed", "t needed", "ratio", "t that the best of as many independent tries passes by luck with the "
+                   "chance "
+                   "that is allowed"))
     figure = "share"
     setting = "most_share"
 

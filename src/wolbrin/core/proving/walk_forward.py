@@ -9,14 +9,17 @@ from typing import Literal
 import numpy as np
 from pydantic import Field
 
+from wolbrin.core.figures.figure import Figure
+from wolbrin.core.figures.searches import WALKED, WALKS
+from wolbrin.core.measures.catalogue import MEASURES
 from wolbrin.core.measures.wording import number
 from wolbrin.core.models import Model
-from wolbrin.core.proving.gate import Case, Gate, Outcome, Shown
+from wolbrin.core.proving.gate import Case, Gate, GateTable, Outcome, Shown
 from wolbrin.core.search.folds import Unit
 from wolbrin.core.search.walked import WalkAsk
 
 
-class WalkSettings(Model):
+class WalkForwardSettings(Model):
     """training, test: lengths, with their units. numbers: how many of the candidate's numbers each fold fits, those ticked
     first; values: of each, spread over its range. A candidate with dated numbers is walked as it says itself. Rules of 0
     (drift of 100) are not asked."""
@@ -37,15 +40,23 @@ class WalkSettings(Model):
 
 
 @dataclass(frozen=True)
-class WalkGate(Gate):
+class WalkForwardGate(Gate):
     """Tests the tuning itself: what was fitted before must trade what comes after. Thresholds are common practice, no
     source."""
 
-    options: WalkSettings = WalkSettings()
-    key = "walk"
+    options: WalkForwardSettings = WalkForwardSettings()
+    key = "walk_forward"
     title = "Walk-forward"
-    shown = (Shown("efficiency", "walk efficiency", 2), Shown("profitable", "profitable folds", 0, 1.0, "%"),
-             Shown("t_daily", "t of the tests", 2), Shown("drift", "drift of numbers", 0, 1.0, "%"))
+    shown = (Shown("efficiency", "walk efficiency", "ratio", WALKED["efficiency"].definition, digits=2, better=1,
+                   source=WALKED["efficiency"].source),
+             Shown("profitable", "profitable folds", "percent", WALKED["profitable"].definition, digits=0, better=1),
+             Shown("t_daily", "t of the tests", "ratio", "t of the daily results of all tests, autocorrelation allowed for",
+                   digits=2, better=1, source="Newey & West 1987"),
+             Shown("drift", "drift of numbers", "percent", WALKED["drift"].definition, digits=0, better=-1))
+    more = (WALKED["folds"], *(m for m in MEASURES if m.key not in ("t_daily",)))
+    tables = (GateTable("folds", "Folds", (
+        Figure("tested", "tested", "date", "first date of the test"), WALKS["walk.net"].as_key("net"),
+        WALKS["walk.promised"].as_key("promised"), WALKS["walk.trades"].as_key("trades"))),)
     figure = "profitable"
     setting = "least_profitable"
     picture = ("folds", "net", "")

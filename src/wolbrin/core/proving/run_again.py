@@ -13,13 +13,14 @@ from pydantic import Field, ValidationError
 
 from wolbrin.core.engine.run import backtest
 from wolbrin.core.errors import UserError
+from wolbrin.core.figures.figure import Figure
 from wolbrin.core.jobs import check_stopped
 from wolbrin.core.market.intervals import Interval, to_interval
-from wolbrin.core.measures.catalogue import SUMMARY, measure
+from wolbrin.core.measures.catalogue import BY_KEY, SUMMARY, measure
 from wolbrin.core.measures.facts import Facts
 from wolbrin.core.measures.wording import number
 from wolbrin.core.models import Model
-from wolbrin.core.proving.gate import Case, Gate, Outcome, Shown, Tables
+from wolbrin.core.proving.gate import Case, Gate, GateTable, Outcome, Shown, Tables
 from wolbrin.core.rules.dated import varied
 from wolbrin.core.rules.numbers import tunables
 from wolbrin.core.study.perturb import Noise, over, redrawn
@@ -30,7 +31,7 @@ KINDS = {"numbers": "numbers jittered", "prices": "prices with noise", "sessions
          "start": "a later start", "boundaries": "bars that begin at other minutes"}
 
 
-class AgainSettings(Model):
+class RunAgainSettings(Model):
     """runs: of each kind. jitter: steps of its numbers (at half a step one number in three
     moves; Neighbors moves each by itself), noise: share of the usual range of a bar, block: mean number of
     sessions drawn together, latest_start: share of the span. boundaries: bars begin some minutes later, as often as the finer
@@ -51,13 +52,21 @@ class AgainSettings(Model):
 
 
 @dataclass(frozen=True)
-class AgainGate(Gate):
+class RunAgainGate(Gate):
     """Runs of the same idea on a history that might as well have been."""
 
-    options: AgainSettings = AgainSettings()
-    key = "again"
+    options: RunAgainSettings = RunAgainSettings()
+    key = "run_again"
     title = "Run again"
-    shown = (Shown("share", "runs that earn", 0, 1.0, "%"), Shown("median_share", "median to its own", 0, 1.0, "%"))
+    shown = (Shown("share", "runs that earn", "percent", "runs whose net is above zero, of the kind of run in which fewest "
+                   "do",
+                   digits=0, better=1),
+             Shown("median_share", "median to its own", "percent", "median net of all runs / its own", digits=0, better=1))
+    more = (Figure("share_*", "runs of a kind that earn", "percent", "runs of this kind whose net is above zero", better=1),
+            Figure("median", "median net", "money", "median net of all runs", better=1))
+    tables = tuple(GateTable(key, words, tuple(BY_KEY[k] for k in KEYS)) for key, words in (
+        ("numbers", "Numbers jittered"), ("prices", "Prices with noise"), ("sessions", "Sessions drawn again"),
+        ("start", "A later start"), ("boundaries", "Bars at other minutes")))
     figure = "share"
     picture = ("prices", "net", "")
     setting = "least_share"

@@ -10,17 +10,18 @@ from pydantic import Field
 
 from wolbrin.core.batch.genomes import runs_alone
 from wolbrin.core.batch.shifted import Shifting
-from wolbrin.core.measures.catalogue import measure
+from wolbrin.core.figures.figure import Figure
+from wolbrin.core.measures.catalogue import BY_KEY, measure
 from wolbrin.core.measures.facts import Facts
 from wolbrin.core.measures.inference import p_above
 from wolbrin.core.measures.wording import number
 from wolbrin.core.models import Model
-from wolbrin.core.proving.gate import Case, Gate, Outcome, Shown
+from wolbrin.core.proving.gate import Case, Gate, GateTable, Outcome, Shown
 
 FEW = 100
 
 
-class MovedSettings(Model):
+class TimingSettings(Model):
     """runs: how often entries are moved. least_percentile: of the moved ones that must earn less."""
 
     runs: int = Field(1_000, ge=100, le=100_000, title="times moved")
@@ -28,7 +29,7 @@ class MovedSettings(Model):
 
 
 @dataclass(frozen=True)
-class MovedGate(Gate):
+class TimingGate(Gate):
     """Entry signals moved by whole sessions at random, exits kept; p as (1 + as good) / (1 + runs) (Phipson & Smyth 2010).
 
     First of all it must beat what the market's mean moves earn on the bars held: in a market that merely rises, a rule that
@@ -36,10 +37,25 @@ class MovedGate(Gate):
     alone comes to the same wherever it is moved; there beating the drift at half the chance of error will do.
     """
 
-    options: MovedSettings = MovedSettings()
-    key = "moved"
+    options: TimingSettings = TimingSettings()
+    key = "timing"
     title = "Timing"
-    shown = (Shown("percentile", "above moved entries", 1, 1.0, "%"), Shown("above_drift", "t above drift", 1))
+    shown = (Shown("percentile", "above moved entries", "percent", "100 (1 - p), where p is the smaller of twice p of the t "
+                   "above "
+                   "drift, and the larger of it and of the moved entries", digits=1, better=1, source="Phipson & Smyth 2010"),
+             Shown("above_drift", "t above drift", "ratio", BY_KEY["above_drift"].definition, digits=1, better=1))
+    more = (Figure("p_drift", "p above drift", "chance", "chance of as large a t above drift by luck", better=-1),
+            Figure("p_moved", "p among moved entries", "chance", "(1 + runs as good or better) / (runs + 1)", better=-1,
+                   source="Phipson & Smyth 2010"),
+            Figure("p", "p", "chance", "by which it judges, from both", better=-1),
+            Figure("actual", "its own result", "ranges of the day", "sum of daily results over the mean range of a bar on "
+                   "that "
+                   "date", better=1),
+            Figure("median", "median of moved entries", "ranges of the day", "median of the same with entries moved"))
+    tables = (GateTable("moved", "Entries moved", (
+        Figure("result", "result, in ranges of the day", "ranges of the day", "sum of daily results over the mean range of "
+               "a bar "
+               "on that date, entries moved by whole sessions"),)),)
     figure = "percentile"
     picture = ("moved", "result", "actual")
     setting = "least_percentile"

@@ -13,17 +13,18 @@ from wolbrin.core.batch.shifted import Shifting
 from wolbrin.core.engine import codes as k
 from wolbrin.core.engine.brief import Brief
 from wolbrin.core.engine.run import backtest
+from wolbrin.core.figures.figure import Figure
 from wolbrin.core.market.costs import Costs
 from wolbrin.core.measures.costs import waterfall
 from wolbrin.core.measures.wording import number
 from wolbrin.core.models import Model
-from wolbrin.core.proving.gate import Case, Gate, Outcome, Shown
+from wolbrin.core.proving.gate import Case, Gate, GateTable, Outcome, Shown
 
 MULTIPLES = (1.0, 1.5, 2.0, 3.0)
 ROUND_TRIP = 2.0  # ticks of spread that make every fill one tick worse
 
 
-class StressSettings(Model):
+class CostsSettings(Model):
     """least_multiple: of today's trading costs, at which something must be left. tick_worse, bar_late: whether something must
     be left with every fill a tick worse, and with entries a bar late; both are told always. Where a tick is dear beside the
     costs, or an edge lasts a few bars, what is real need not bear them."""
@@ -34,13 +35,26 @@ class StressSettings(Model):
 
 
 @dataclass(frozen=True)
-class StressGate(Gate):
+class CostsGate(Gate):
     """Common practice, no source: what does not bear dearer and slower trading was found in the fills."""
 
-    options: StressSettings = StressSettings()
-    key = "stress"
+    options: CostsSettings = CostsSettings()
+    key = "costs"
     title = "Costs"
-    shown = (Shown("break_even", "breaks even at, \u00d7 costs", 1), Shown("net_tick_worse", "net, a tick worse", 0))
+    shown = (Shown("break_even", "breaks even at, \u00d7 costs", "ratio", "multiple of the costs of today at which nothing "
+                   "is "
+                   "left: gross / (spread + slippage + commission)", digits=1, better=1),
+             Shown("net_tick_worse", "net, a tick worse", "money", "net profit with every fill a tick worse", digits=0,
+                   better=1))
+    more = (Figure("net_late", "net, a bar late", "money", "net profit with every entry one bar late", better=1),
+            Figure("net_fine", "net, fine fills", "money", "net profit with the market's own bars walked inside each bar",
+                   better=1),
+            Figure("net_*", "net at dearer costs", "money", "net profit at so many times the costs of today", better=1),
+            Figure("round_trip", "round trip", "money", "spread, slippage and commission of one contract, in and out",
+                   better=-1))
+    tables = (GateTable("costs", "At dearer costs", (
+        Figure("multiple", "multiple", "ratio", "of the costs of today"),
+        Figure("net", "net", "money", "net profit at so many times the costs", better=1))),)
     figure = "break_even"
     picture = ("costs", "net", "")
     setting = "least_multiple"

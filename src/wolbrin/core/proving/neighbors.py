@@ -9,15 +9,16 @@ import numpy as np
 from pydantic import Field, ValidationError
 
 from wolbrin.core.batch.neighbors import neighbors
+from wolbrin.core.figures.figure import Figure
 from wolbrin.core.measures.catalogue import SUMMARY
 from wolbrin.core.measures.wording import number
 from wolbrin.core.models import Model
-from wolbrin.core.proving.gate import Case, Gate, Outcome, Shown
+from wolbrin.core.proving.gate import Case, Gate, GateTable, Outcome, Shown
 from wolbrin.core.rules.dated import varied
 from wolbrin.core.rules.numbers import tunables
 
 
-class AroundSettings(Model):
+class NeighborsSettings(Model):
     """least_share: of the neighbors that must earn, percent. least_median: of the median of their profits over its own,
     percent. most: neighbors that are run, drawn evenly where there are more. plateau: sets in which every number moves at
     most a step, drawn at random, whose median is told as the plateau score; 0 for none. least_plateau: of that score over its
@@ -31,14 +32,28 @@ class AroundSettings(Model):
 
 
 @dataclass(frozen=True)
-class AroundGate(Gate):
+class NeighborsGate(Gate):
     """Common practice, no source: a plateau is believed, a peak is not."""
 
-    options: AroundSettings = AroundSettings()
-    key = "around"
+    options: NeighborsSettings = NeighborsSettings()
+    key = "neighbors"
     title = "Neighbors"
-    shown = (Shown("share", "neighbors that earn", 0, 1.0, "%"), Shown("median_share", "median to its own", 0, 1.0, "%"),
-             Shown("plateau_share", "plateau to its own", 0, 1.0, "%"))
+    shown = (Shown("share", "neighbors that earn", "percent", "neighbors, one number moved by a step, whose net is above "
+                   "zero",
+                   digits=0, better=1),
+             Shown("median_share", "median to its own", "percent", "median net of the neighbors / its own", digits=0,
+                   better=1),
+             Shown("plateau_share", "plateau to its own", "percent", "mean net of the sweep's sets around it / its own",
+                   digits=0,
+                   better=1))
+    more = (Figure("neighbors", "neighbors", "count", "rules with one number moved by a step"),
+            Figure("median", "median net", "money", "median net of the neighbors", better=1),
+            Figure("worst", "worst net", "money", "net of the worst neighbor", better=1),
+            Figure("plateau", "plateau", "money", "mean net of the sweep's sets around it", better=1))
+    tables = (GateTable("neighbors", "Neighbors", (
+        Figure("number", "number", "", "which number is moved"),
+        Figure("value", "value", "as set", "what it is moved to"),
+        Figure("net", "net", "money", "net profit there", better=1))),)
     figure = "share"
     picture = ("neighbors", "net", "")
     setting = "least_share"

@@ -9,7 +9,8 @@ import numpy as np
 from pydantic import Field
 
 from wolbrin.core.engine import codes as k
-from wolbrin.core.measures.catalogue import measure
+from wolbrin.core.figures.figure import Figure
+from wolbrin.core.measures.catalogue import BY_KEY, measure
 from wolbrin.core.measures.facts import Facts
 from wolbrin.core.measures.wording import number
 from wolbrin.core.models import Model
@@ -20,7 +21,7 @@ KEYS = ("trades", "trades_per_year", "profit_factor", "win_rate", "sharpe_daily"
 SHORT = 3  # years of trades, below which the best year says nothing
 
 
-class EnoughSettings(Model):
+class EvidenceSettings(Model):
     """least_trades, least_a_year, least_a_side: of training; a side that is not traded is not asked. sure: that the true
     Sharpe ratio is above zero, for the length of the record. The largest profit factor, win rate without a stop, and share of
     the profit from the best year that are still believed (common practice, no source); without_best: so many of the best
@@ -37,13 +38,23 @@ class EnoughSettings(Model):
 
 
 @dataclass(frozen=True)
-class EnoughGate(Gate):
+class EvidenceGate(Gate):
     """Trades, all, a year and by side; minimum track record length (Bailey & Lopez de Prado 2012); too good to be true."""
 
-    options: EnoughSettings = EnoughSettings()
-    key = "enough"
+    options: EvidenceSettings = EvidenceSettings()
+    key = "evidence"
     title = "Evidence"
-    shown = (Shown("trades", "trades", 0), Shown("days_needed", "days needed", 0))
+    shown = (Shown("trades", "trades", "count", "closed trades of training", better=1, digits=0),
+             Shown("days_needed", "days needed", "days", "trading dates that it takes to be as sure as is asked of a true "
+                   "Sharpe "
+                   "ratio above zero, skewness and kurtosis allowed for", digits=0, better=-1,
+                   source="Bailey & Lopez de Prado 2012"))
+    more = (Figure("longs", "long trades", "count", "closed trades bought first"),
+            Figure("shorts", "short trades", "count", "closed trades sold first"),
+            Figure("days", "days", "days", "trading dates of training", better=1),
+            Figure("without_best", "net without the best", "money", "net profit less the best trades, so many as are set",
+                   better=1),
+            *(BY_KEY[key] for key in KEYS if key != "trades"))
     figure = "trades"
     setting = "least_trades"
 
