@@ -14,7 +14,6 @@ import pandas as pd
 import pytest
 
 from tests.build import SHORT
-from wolbrin.cli.asking import axes_of
 from wolbrin.core.engine.ledger import LEDGER
 from wolbrin.core.engine.run import backtest
 from wolbrin.core.errors import UserError
@@ -28,6 +27,7 @@ from wolbrin.core.study.answers import StudyAnswer, TrialAnswer
 from wolbrin.core.work.discover_answer import DiscoverAnswer, ShelfAnswer
 from wolbrin.core.work.shelving import CandidateFile
 from wolbrin.core.work.sweep_answer import SweepAnswer
+from wolbrin.core.work.varying import axes_of
 from wolbrin.core.work.walk_answer import WalkAnswer
 
 FILES = Path(__file__).parents[2] / "src/wolbrin/demo/files"

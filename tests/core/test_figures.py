@@ -30,8 +30,8 @@ APP = Path(__file__).parents[2] / "src/wolbrin/app"
 
 
 def test_no_column_of_numbers_without_a_figure() -> None:
-    """In the source, since no test opens every page in every state; a column made without one refuses to be "
-    "(model.Column)."""
+    """In the source, since no test opens every page in every state; a column made without one refuses to be
+    (model.Column)."""
     found = 0
     for path in APP.rglob("*.py"):
         for node in ast.walk(ast.parse(path.read_text())):

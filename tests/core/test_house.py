@@ -17,7 +17,7 @@ HEAVY = {"numba", "llvmlite", "scipy", "pandas", "pyarrow", "matplotlib", "jinja
          "arch"}
 # Lists whose entries are read when they are first used, and what puts the program together.
 LISTS = {"app/places/registry.py", "app/places/markets/pages.py", "cli/registry.py", "main.py", "cli/searches.py",
-         "cli/new.py", "cli/history.py", "cli/backtest.py"}
+         "cli/new.py", "cli/history.py", "cli/backtest.py", "__init__.py"}
 
 
 def modules() -> Iterator[tuple[str, ast.Module, list[str]]]:

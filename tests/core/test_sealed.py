@@ -276,7 +276,7 @@ def test_there_is_one_door_to_sealed_bars() -> None:
         "open_plan": {"core/work/judging.py", "core/work/together.py"},
         "look_beyond": {"core/work/opening.py", "core/work/judging.py"},
         "open_for": {"core/work/opening.py", "app/places/backtest/measures_page.py", "app/places/rehearsal/state.py",
-                     "cli/backtest.py"},
+                     "core/work/one_run.py"},
         "read_raw": {"core/store/history.py", "core/store/sources.py"},
         # Drawn, never counted.
         "pictured_raw": {"core/store/sources.py", "app/places/markets/view.py"},

@@ -7,21 +7,16 @@ from collections.abc import Callable
 from PySide6.QtCore import QObject, QTimer, Signal
 
 from wolbrin.app.works import Works
-from wolbrin.core.engine.run import Run, backtest
+from wolbrin.core.engine.run import Run
 from wolbrin.core.errors import Door
-from wolbrin.core.rules.model import Strategy
-from wolbrin.core.store.settings import OwnSpan
-from wolbrin.core.work.footing import Footing
+from wolbrin.core.work.one_run import OneRun
 
 SOON = 40  # milliseconds that edits may follow each other before a run is made
-Question = tuple[Footing, Strategy, str, int, OwnSpan | None]
 
 
-def answer(question: Question) -> Run:
+def answer(question: OneRun) -> Run:
     """Run a strategy on a market at an interval. Raises what `backtest` raises."""
-    footing, strategy, market, interval, own = question
-    history = footing.prepared(market, interval)
-    run = backtest(history, strategy, footing.brief(history.bars.terms, own))
+    run = question.run()
     run.record()  # hashes are worked out here, not on the interface thread
     return run
 
@@ -31,7 +26,7 @@ class CurrentRun(QObject):
 
     changed = Signal()
 
-    def __init__(self, works: Works, question: Callable[[], Question | None]) -> None:
+    def __init__(self, works: Works, question: Callable[[], OneRun | None]) -> None:
         super().__init__()
         self.run: Run | None = None
         self.error = ""

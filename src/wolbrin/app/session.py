@@ -10,7 +10,7 @@ from typing import Any
 from PySide6.QtCore import QObject, Signal
 from PySide6.QtGui import QUndoCommand, QUndoStack
 
-from wolbrin.app.current import CurrentRun, Question
+from wolbrin.app.current import CurrentRun
 from wolbrin.app.keeping import Keeping
 from wolbrin.app.laid import Laid
 from wolbrin.app.lane import Lane
@@ -31,6 +31,7 @@ from wolbrin.core.store.shelf import Kept
 from wolbrin.core.store.sources import intervals_for
 from wolbrin.core.work.footing import Footing
 from wolbrin.core.work.going_on import go_on
+from wolbrin.core.work.one_run import OneRun
 from wolbrin.core.work.standing import restand
 from wolbrin.core.work.subject import Subject
 
@@ -459,12 +460,12 @@ class Session(QObject):
     def run_door(self) -> Door | None:
         return self.current.door
 
-    def _question(self) -> Question | None:
+    def _question(self) -> OneRun | None:
         if not self.market:
             return None
         histories = self.project.histories
         footing = Footing(self.project_settings, histories.ground, histories)
-        return footing, self.strategy, self.market, self.interval, self.own
+        return OneRun(footing, self.strategy, self.market, self.interval, self.own)
 
     # Shelf and ticks
 

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import datetime as dt
 from collections.abc import Callable
-from dataclasses import replace
 from pathlib import Path
 from typing import Any
 
@@ -36,30 +35,22 @@ from wolbrin.core.errors import UserError
 from wolbrin.core.export.exporters import exporter
 from wolbrin.core.faults import validated
 from wolbrin.core.market.bars import Bars, Span
-from wolbrin.core.market.costs import Costs
+from wolbrin.core.market.costs import FREE
 from wolbrin.core.market.intervals import interval_words, to_interval
 from wolbrin.core.market.terms import load_terms
 from wolbrin.core.measures.catalogue import measure
 from wolbrin.core.measures.facts import Facts
 from wolbrin.core.rules.model import Strategy, load_strategy
 from wolbrin.core.rules.words import describe
-from wolbrin.core.store.searches import Searches
 from wolbrin.core.store.settings import Settings
 from wolbrin.core.work.footing import Footing
-from wolbrin.core.work.opening import open_for, reaches_sealed
+from wolbrin.core.work.one_run import OneRun, tried_on
 from wolbrin.core.work.starting import first_interval, fits, template_named
 from wolbrin.core.work.subject import Subject
 
 
 def _day(text: str | None, name: str) -> dt.date | None:
     return None if text is None else read_day(text, name)
-
-
-def _chosen(span: Span, settings: Settings) -> Span:
-    """A span of which one end may be left out: that end is training's, or the data's where the other one is sealed."""
-    training = settings.training
-    last = span.last or (settings.last if span.first and span.first >= settings.holdout_first else training.last)
-    return Span(span.first or training.first, last)
 
 
 def _target(text: str) -> tuple[str, Path]:
@@ -127,6 +118,7 @@ def add(app: typer.Typer, demo: Callable[[], Path]) -> None:
             tried, currency = 1, ""
             what: Strategy
             history: Prepared | Bars
+            run: Run
             if bars is not None:
                 from wolbrin.core.market.csv_files import read_bars  # late
 
@@ -139,8 +131,10 @@ def add(app: typer.Typer, demo: Callable[[], Path]) -> None:
                 below = read_bars(finer, terms, None, zone) if finer else base
                 quoted = read_bars(rates, load_terms(rates_market), None, zone) if rates and rates_market else None
                 history = Prepared.of(history, finer=lambda: below, rates=lambda: quoted)
-                brief = Brief(span, Costs.of(terms), Settings().capital if capital is None else capital,
+                brief = Brief(span, None, Settings().capital if capital is None else capital,
                               fine=fine or finer is not None)
+                need_bars(history, brief.span)
+                run = backtest(history, what, brief)
             else:
                 opened = open_project(project, demo)
                 if template is not None:
@@ -160,36 +154,28 @@ def add(app: typer.Typer, demo: Callable[[], Path]) -> None:
                     what, code, own = entry.strategy, market or entry.market, entry.own
                     minutes = code_of(interval) if interval else entry.interval
                 opened.market(code)
-                footing = Footing.of(opened)
-                settings = footing.settings.of(own)
-                currency = settings.currency
-                history = footing.histories.prepared(code, minutes)
-                terms = history.bars.terms
-                chosen = _chosen(span, settings) if first or last else settings.training
-                brief = settings.brief(terms, chosen) if first or last else settings.brief(terms)
-                if capital is not None:
-                    brief = replace(brief, capital=capital)
-                if fine:
-                    brief = replace(brief, fine=True)
-                tried = max(1, Searches(opened).tried_on(code))
-                if reaches_sealed(footing, chosen):
+                one = OneRun(Footing.of(opened), what, code, minutes, own, span if first or last else None, None, capital,
+                             fine or None)
+                currency = one.settings.currency
+                tried = tried_on(opened, code)
+                if one.sealed:
                     fit_again(opened, [Subject(what, code, minutes, own=own)])
-                    beyond_border = open_for(opened, footing, what, code, minutes, brief, chosen, "backtest")
+                    found = one.open(opened, "backtest")
                     error_console.print("This run sees the holdout; the opening has been counted. The verdict is final: "
-                                        f"{beyond_border.verdict.reason}", markup=False)
-                    history, what = beyond_border.history, beyond_border.strategy
-                    inside = chosen.first is not None and chosen.first >= settings.holdout_first
-                    brief = replace(brief, role="holdout" if inside else "whole")
-            need_bars(history, brief.span)
-            run = backtest(history, what, brief)
+                                        f"{found.verdict.reason}", markup=False)
+                    run = found.run
+                else:
+                    need_bars(one.history(), one.days)
+                    run = one.run()
             for kind, path in map(_target, write):
                 write_out(path, exporter(kind).steps(run, path, currency, tried))
         if json:
             emit(report(run, equity, orders, tried))
         else:
             console.print(describe(what), markup=False)
-            title = f"{what.name} on {run.bars.terms.code} {interval_words(run.bars.interval)}, {brief.span}"
-            title += f", {assumed_words(brief.assumed)}" if brief.assumed else ""
+            title = f"{what.name} on {run.bars.terms.code} {interval_words(run.bars.interval)}, {run.brief.span}"
+            title += f", {FREE}" if run.brief.paid.free else ""
+            title += f", {assumed_words(run.brief.assumed)}" if run.brief.assumed else ""
             if run.fault:
                 error_console.print(run.fault, markup=False)
             console.print(measures_table(title,

@@ -10,7 +10,6 @@ import typer
 from rich.console import Console
 from rich.table import Table
 
-from wolbrin.cli.asking import axes_of, constraints_of
 from wolbrin.cli.common import (
     INTERVAL,
     JSON,
@@ -51,6 +50,7 @@ from wolbrin.core.work.sweep_results import SweepResult, read_sweep
 from wolbrin.core.work.sweep_sets import ParameterSet, candidate_from_sweep, strategy_of
 from wolbrin.core.work.sweep_statistics import statistics
 from wolbrin.core.work.sweeping import resume_sweep, sweep_job
+from wolbrin.core.work.varying import axes_of, constraints_of
 
 WHICH = {"center": "the plateau's center", "best": "the best set"}
 

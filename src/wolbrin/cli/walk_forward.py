@@ -11,7 +11,6 @@ import typer
 from rich.console import Console
 from rich.table import Table
 
-from wolbrin.cli.asking import axes_of, constraints_of
 from wolbrin.cli.common import (
     INTERVAL,
     JSON,
@@ -42,6 +41,7 @@ from wolbrin.core.store.project import Project
 from wolbrin.core.store.searches import Searches
 from wolbrin.core.work.standing_floors import floors_of_sets
 from wolbrin.core.work.sweep_request import SweepRequest
+from wolbrin.core.work.varying import axes_of, constraints_of, lengths_of
 from wolbrin.core.work.walk_answer import fold_table, walk_answer
 from wolbrin.core.work.walk_grid import USUAL, Grid, grid_of_result, luck_words, shown, title_of
 from wolbrin.core.work.walk_reading import Walked
@@ -51,14 +51,6 @@ from wolbrin.core.work.walk_schedule import candidate_from_walk, fit_due, keep_s
 from wolbrin.core.work.walking import estimate_walk, extend_walk, resume_walk, walk_job
 
 LENGTH = "Days, months, years or trades: 90d, 24m, 2y, 40t."
-
-
-def lengths_of(text: str, where: str) -> tuple[Length, ...]:
-    """Read "12m,24m". Raises UserError."""
-    found = tuple(dict.fromkeys(Length.parse(part, where) for part in text.split(",") if part.strip()))
-    if not found:
-        raise UserError("no length is given", where, "Write for example 24m, or 12m,24m.")
-    return found
 
 
 def _asked(opened: Project, strategy: str, lengths: tuple[tuple[Length, ...], tuple[Length, ...]], given: dict[str, Any],

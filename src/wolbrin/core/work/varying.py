@@ -1,17 +1,18 @@
-"""Reading what a sweep varies from the command line."""
+"""Reading what is varied and how long spans are, as people write it on the command line and in Python."""
 
 from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import replace
 
-from wolbrin.cli.common import code_of
 from wolbrin.core.errors import UserError
+from wolbrin.core.market.intervals import Interval
 from wolbrin.core.market.terms import minutes_of
 from wolbrin.core.rules.axes import MOST_VALUES, Axis
 from wolbrin.core.rules.mirror import SIDES
 from wolbrin.core.rules.model import Strategy
 from wolbrin.core.rules.numbers import Tunable, tunables
+from wolbrin.core.search.folds import Length
 from wolbrin.core.search.space import Constraint, key_of, parse_link
 
 
@@ -66,7 +67,7 @@ def axes_of(strategy: Strategy, vary: Sequence[str], link: Sequence[str], market
         codes = [c.strip() for c in markets.split(",") if c.strip()]
         axes.append(Axis.markets(list(dict.fromkeys(codes))))
     if intervals:
-        axes.append(Axis.intervals([code_of(i) for i in intervals.split(",") if i.strip()]))
+        axes.append(Axis.intervals([Interval.parse(i).code for i in intervals.split(",") if i.strip()]))
     if sides:
         wanted = [s.strip() for s in sides.split(",") if s.strip()]
         wrong = [s for s in wanted if s not in SIDES]
@@ -80,3 +81,11 @@ def constraints_of(strategy: Strategy, texts: Sequence[str]) -> tuple[Constraint
     """All constraints that were asked for."""
     titles = {t.key: t.title for t in tunables(strategy)}
     return tuple(Constraint.parse(text, titles) for text in texts)
+
+
+def lengths_of(text: str, where: str) -> tuple[Length, ...]:
+    """Read "12m,24m". Raises UserError."""
+    found = tuple(dict.fromkeys(Length.parse(part, where) for part in text.split(",") if part.strip()))
+    if not found:
+        raise UserError("no length is given", where, "Write for example 24m, or 12m,24m.")
+    return found

@@ -1,0 +1,49 @@
+"""Running long work from Python: progress on a terminal, and a word where something must be compiled first."""
+
+from __future__ import annotations
+
+import sys
+
+from wolbrin.core.jobs import Engine, Job, State
+from wolbrin.core.work.warmed import is_warm
+
+_said = False
+
+
+def say(text: str) -> None:
+    """A line on standard error, beside whatever the caller prints."""
+    sys.stderr.write(text + "\n")
+    sys.stderr.flush()
+
+
+def say_compiling() -> None:
+    """Once, where kernels of this version were not compiled on this machine yet."""
+    global _said
+    if not _said and not is_warm():
+        _said = True
+        say("Compiling for this processor: this happens once, and takes up to a minute or two.")
+
+
+def finish(job: Job, title: str = "") -> None:
+    """Run a job to its end with progress on a terminal; Ctrl+C stops it and keeps what it found. Raises what it fails
+    with."""
+    say_compiling()
+    engine, terminal = Engine(), sys.stderr.isatty()
+    try:
+        engine.start(job, "threads")
+        try:
+            while not job.state.over:
+                job.wait(0.2)
+                p = job.progress()
+                if terminal:
+                    sys.stderr.write(f"\r{title or job.title}: {p.done:,.0f} of {p.total:,.0f} {job.unit}\033[K")
+                    sys.stderr.flush()
+        except KeyboardInterrupt:
+            job.stop()
+            job.wait()
+        if terminal:
+            sys.stderr.write("\r\033[K")
+        if job.state is State.FAILED and job.error is not None:
+            raise job.error
+    finally:
+        engine.close()
