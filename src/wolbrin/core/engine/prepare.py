@@ -67,7 +67,7 @@ def rates_at(bars: Bars, rates: Bars, moments: Ints) -> Floats:
         return np.where(known, 1.0 / close if bars.terms.conversion_inverse else close, np.nan)
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, repr=False)
 class Prepared:
     """bars and shared indicator columns. finer: bars of a shorter interval for fine fills, rates: bars of the market
     that quotes the conversion rate; either may be made when first asked for. source: name of the source, for records."""
@@ -84,6 +84,9 @@ class Prepared:
            rates: Callable[[], Bars | None] = lambda: None, elsewhere: Elsewhere = no_other,
            own: Own = no_own, source: str = "", answers: Mapping[str, str] = MappingProxyType({})) -> Prepared:
         return cls(bars, Columns(bars, elsewhere=elsewhere, own=own), finer, rates, source, answers)
+
+    def __repr__(self) -> str:
+        return f"Prepared({self.bars!r})"
 
     def over(self, bars: Bars) -> Prepared:
         """Other bars of this market, such as a beginning of these, made ready with the same sources beside."""

@@ -92,6 +92,9 @@ class Record(Model):
         return Brief(self.span, self.costs, self.capital, self.most_bars, self.fine_fills, self.role,
                      self.assumed or (COST_TERMS if self.costs_assumed else ()))
 
+    def __repr__(self) -> str:
+        return f"Record({self.words()})"
+
     def words(self) -> str:
         """The brief in one line, as it stands under a result."""
         if not self.whole:

@@ -46,7 +46,7 @@ STEP = 1024  # bars between two looks at the room for the log
 EVENTS_A_BAR = 32  # more than one bar can bring
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, repr=False)
 class Run:
     """The outcome of one backtest over bars [first, last) of `bars`.
 
@@ -77,6 +77,10 @@ class Run:
 
     def __len__(self) -> int:
         return len(self.trades_i)
+
+    def __repr__(self) -> str:
+        return (f"Run({self.strategy.name} on {self.bars.terms.code} {interval_words(self.bars.interval)}, {self.brief.span}: "
+                f"{len(self):,} trades)")
 
     @property
     def profits(self) -> Floats:

@@ -43,7 +43,7 @@ def day_of(number: int) -> dt.date:
     return dt.date(1970, 1, 1) + dt.timedelta(days=int(number))
 
 
-@dataclass(frozen=True)
+@dataclass(frozen=True, repr=False)
 class Bars:
     """A market's bars at one interval, n of them, all inside sessions, strictly rising in time.
 
@@ -69,6 +69,10 @@ class Bars:
     left_out: int = 0
     off_grid: int = 0
     rolls: tuple[int, ...] = ()
+
+    def __repr__(self) -> str:
+        span = f", {day_of(self.trading_date[0])} to {day_of(self.trading_date[-1])}" if len(self) else ""
+        return f"Bars({self.terms.code}, interval {self.interval}: {len(self):,}{span})"
 
     def __len__(self) -> int:
         return len(self.time)

@@ -82,6 +82,9 @@ class Costs(Model):
         """Which costs differ between two sets, as ASSUMABLE calls them: somebody has said them."""
         return tuple({d.fact.term for d in declared(type(self)) if d.fact.term and d.of(self) != d.of(other)})
 
+    def __repr__(self) -> str:
+        return f"Costs({self.words()})"
+
     def words(self) -> str:
         """All of them in one line, such as "2.40 a side + slippage 1"; those that are not charged are left out."""
         parts = [d.fact.word.format(d.of(self)) for d in declared(type(self)) if d.of(self)]

@@ -254,6 +254,10 @@ class Terms(Model):
         text = format(self.tick_size, ".10f").rstrip("0")
         return len(text.split(".")[1])
 
+    def __repr__(self) -> str:
+        return (f"Terms({self.code}, {self.kind}: tick {self.tick_size:g} worth {self.tick_value:g} {self.quote_currency}, "
+                f"{'sessions as scheduled' if self.scheduled else 'no sessions'})")
+
     def format_price(self, price: float) -> str:
         return f"{price:,.{self.digits}f}".replace("-", "\u2212")
 

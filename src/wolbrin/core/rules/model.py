@@ -390,6 +390,11 @@ class Strategy(Model):
         return (self.stop, self.target, trail.distance if trail else None, trail.start_after if trail else None,
                 self.break_even.after if self.break_even else None)
 
+    def __repr__(self) -> str:
+        sides = ", ".join(f"{name} {side.mode}" for name, side in (("long", self.long), ("short", self.short)))
+        dated = ", dated numbers" if self.schedule is not None else ""
+        return f"Strategy({self.name!r}: {sides}, fills at {self.fill}{dated})"
+
 
 def read_strategy(data: Any, where: str) -> Strategy:
     """A strategy from plain data. Raises UserError for data that is none, or of a newer version."""
