@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import re
+
 import numpy as np
 import pytest
 from hypothesis import HealthCheck, given, settings
@@ -21,6 +23,7 @@ from wolbrin.core.rules.named import formula_of
 from wolbrin.core.rules.numbers import tunables, with_values
 from wolbrin.core.rules.printing import condition_text
 from wolbrin.core.rules.script import parse_strategy, strategy_text
+from wolbrin.core.rules.words import condition_words
 
 NAMES = Names(KNOWN, {"drift": ("ab12", "centered")})
 BARS = walk_bars(70, seed=5)
@@ -168,3 +171,50 @@ def test_division_by_zero_has_no_value() -> None:
     columns = Columns(BARS)
     for text in ("close / (close - close) > 0", "not close / (close - close) > 0", "close / (close - close) <= 0"):
         assert not condition_flags(columns, parse_condition(text)).any()
+
+
+SLIPS = (
+    ("highest(20)[1] < close", "ago(highest(20), 1)"), ("close[1] > close", "ago(close, 1)"),
+    ("close.shift(1) < open", "ago(close, 1)"), ("close(1) > open", "ago(close, 1)"), ("ref(close, 1) > 2", "ago(close, 1)"),
+    ("close > open & rsi(14) < 30", "and instead of &"), ("close > open && rsi(14) < 30", "and, or"),
+    ("close > open || rsi(14) < 30", "and, or"), ("!(close > open)", "not in front"), ("close <> open", "not a == b"),
+    ("rsi(14) < 30 AND close > open", "small letters"), ("Close > open", "small letters: close"),
+    ("close crosses above sma(20)", "crosses_above"), ("crossover(close, sma(20))", "crosses_above"),
+    ("if close > open", "without if"), ("sma20 > close", "sma(20)"), ("close > 0,5", "0.5, not 0,5"),
+    ("close \u2265 open", ">="), ("rsi(14) < 30%", "there is no %"), ("hour > 13", "time_of_day() >= 13:00"),
+    ("monday", "weekday() == 1"), ("bollinger(20, 2) > close", ".upper"), ("bars_since(close > open) < 3", "within("),
+    ("close > open and", "missing at the end"), ("time_of_day() > 25:00", "25:00 is no time"), ("close^2 > 3", "multiply"))
+
+
+@pytest.mark.parametrize(("text", "says"), SLIPS)
+def test_common_slips_are_told_how_it_is_written_here(text: str, says: str) -> None:
+    with pytest.raises(FormulaError) as told:
+        parse_condition(text)
+    assert says in told.value.what, told.value.what
+    assert 0 <= told.value.column <= len(text)
+
+
+@pytest.mark.parametrize(("text", "says"), [
+    ("stop_loss = 20", "stop = 2 * atr(14)"), ("stop = 20 ticks", "ticks(20)"), ("target = 2R", "2 * stop"),
+    ("stop = 2%", "percent(0.5)"), ("buy = close > open", "long_entry"), ("Long_Entry = close > open", "small letters")])
+def test_common_slips_of_settings_too(text: str, says: str) -> None:
+    with pytest.raises(FormulaError, match=re.escape(says)):
+        parse_strategy(text)
+
+
+def test_times_of_day_are_written_and_read_as_times() -> None:
+    """Replaced before the text is parsed, in as many columns, so that a fault after one is told in its place."""
+    for text, value in (("time_of_day() <= 13:00", 1300), ("9:05 <= time_of_day()", 905), ("time_of_day() > 00:00", 0)):
+        row = parse_condition(text).rows[0]
+        assert {getattr(row.left, "value", None), getattr(row.right, "value", None)} >= {float(value)}
+    made = parse_condition("time_of_day() <= 1300 and 08:00 <= time_of_day() <= 12:30")
+    assert condition_text(made) == "time_of_day() <= 13:00 and 08:00 <= time_of_day() <= 12:30"
+    assert "is at or below 13:00" in condition_words(made)
+    assert "is between 08:00 and 12:30" in condition_words(made)
+    assert condition_text(parse_condition("rsi(14) <= 30 and time_of_day() * 2 > 1300")).endswith("> 1300")
+    with pytest.raises(FormulaError) as told:
+        parse_condition("time_of_day() <= 13:00 and nonsense > 3")
+    assert told.value.column == 27
+    named = parse_strategy("late = parameter(1300)\nlong_entry = time_of_day() <= late")
+    assert "time_of_day() <= late" in strategy_text(named)
+    assert parse_strategy("name = 'at 13:00'\nlong_entry = close > open").name == "at 13:00"

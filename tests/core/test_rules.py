@@ -170,7 +170,7 @@ def test_mirror_rules() -> None:
         (row(price("high"), "crosses above", ind("bands", "upper")), "low crosses below Band lower(20, 2)"),
         (row(ind("rsi"), "crosses below", num(25)), "RSI(14) crosses above 75"),
         (row(ind("cci"), "above", num(100)), "CCI(20) is below \u2212100"),
-        (row(ind("time_of_day"), "at or below", num(1300)), "Time of day is at or below 1300"),
+        (row(ind("time_of_day"), "at or below", num(1300)), "Time of day is at or below 13:00"),
         (row(ind("directional", "plus"), "above", ind("directional", "minus")), "\u2212DI(14) is above +DI(14)"),
         (row(ind("body"), "above", ind("atr", times=1.5)), "Bar body is below \u22121.5 \u00d7 ATR(14)"),
         (row(price(), "above", ind("highest")), "close is below Lowest(20)"),

@@ -79,7 +79,8 @@ class Run:
         return len(self.trades_i)
 
     def __repr__(self) -> str:
-        return (f"Run({self.strategy.name} on {self.bars.terms.code} {interval_words(self.bars.interval)}, {self.brief.span}: "
+        return (f"Run({self.strategy.name} on {self.bars.terms.code} {interval_words(self.bars.interval)}, "
+                f"{self.brief.span}: "
                 f"{len(self):,} trades)")
 
     @property

@@ -8,13 +8,15 @@ from wolbrin.core.indicators.columns import Columns
 from wolbrin.core.rules.evaluate import operand_column, row_flags
 from wolbrin.core.rules.mirror import effective_long, effective_short
 from wolbrin.core.rules.model import UNARY, Condition, Operand, PositionOperand, Row, Strategy
+from wolbrin.core.rules.times import on_clock
 from wolbrin.core.rules.words import row_words
 
 
 @dataclass(frozen=True)
 class Reading:
     """One row at one bar: which condition it belongs to, its words, both values (NaN where missing, and for the state of the
-    position; the one before for rises and falls), their values a bar earlier for crossings, and whether it held."""
+    position; the one before for rises and falls), their values a bar earlier for crossings, and whether it held. timed: both
+    values are times of day, HHMM."""
 
     condition: str
     words: str
@@ -23,6 +25,7 @@ class Reading:
     left_before: float
     right_before: float
     held: bool
+    timed: bool = False
 
 
 def _value(columns: Columns, operand: Operand, bar: int) -> float:
@@ -38,7 +41,8 @@ def _reading(columns: Columns, name: str, row: Row, bar: int) -> Reading:
     right, right_before = left_before, left_before
     if row.compare not in UNARY:
         right, right_before = _value(columns, row.right, at), _value(columns, row.right, at - 1)
-    return Reading(name, row_words(row), left, right, left_before, right_before, bool(row_flags(columns, row)[bar]))
+    return Reading(name, row_words(row), left, right, left_before, right_before, bool(row_flags(columns, row)[bar]),
+                   on_clock(row.left) or (row.compare not in UNARY and on_clock(row.right)))
 
 
 def why(columns: Columns, strategy: Strategy, side: int, bar: int, out: int | None = None) -> list[Reading]:

@@ -11,7 +11,7 @@ from pydantic import ValidationError
 from wolbrin.core.errors import UserError
 from wolbrin.core.faults import first_fault
 from wolbrin.core.indicators.catalogue import BY_KEY, PRICE_FIELDS
-from wolbrin.core.rules import language
+from wolbrin.core.rules import language, slips, times
 from wolbrin.core.rules.language import Names, nearest, spelled
 from wolbrin.core.rules.model import Condition, Row
 from wolbrin.core.rules.named import calculate, named
@@ -55,6 +55,11 @@ def tree_of(text: str, longest: int = LONGEST, statements: bool = False) -> tupl
     if len(text) > longest:
         raise FormulaError(f"this is longer than {longest:,} characters", 1, 0)
     moved = 0 if statements else 1
+    shown, (text, wrong) = text, times.as_numbers(text)
+    if wrong is not None:
+        before = shown[:wrong[0]]
+        raise FormulaError(f"{wrong[1]} is no time of day", before.count("\n") + 1, wrong[0] - (before.rfind("\n") + 1),
+                           len(wrong[1]))
     try:
         with warnings.catch_warnings():
             warnings.simplefilter("ignore")
@@ -63,13 +68,13 @@ def tree_of(text: str, longest: int = LONGEST, statements: bool = False) -> tupl
         line, column = err.lineno or 1, (err.offset or 1) - 1
         if line == 1:
             column -= moved
-        lines = text.split("\n") or [""]
+        lines = shown.split("\n") or [""]
         if moved and "never closed" in err.msg:
             line, column = _unclosed(lines)
         if line > len(lines):
             line, column = len(lines), len(lines[-1])
         column = max(0, min(column, len(lines[line - 1])))
-        raise FormulaError(f"this cannot be read: {err.msg}", line, column) from None
+        raise FormulaError(slips.in_line(lines[line - 1]) or f"this cannot be read: {err.msg}", line, column) from None
     except (RecursionError, MemoryError, ValueError):
         raise FormulaError("this is nested too deeply, or holds a character that cannot be read", 1, 0) from None
     if sum(1 for _ in ast.walk(tree)) > MOST_NODES:
@@ -168,7 +173,18 @@ class Reader:
             return self._call(node)
         if isinstance(node, ast.BoolOp | ast.Compare):
             self.fail(node, "a value belongs here, not a condition")
-        self.fail(node, "this is not part of the formula language")
+        self._stranger(node)
+
+    def _stranger(self, node: ast.AST) -> NoReturn:
+        """Refuse a form that the language does not have, and say what it has."""
+        hint = slips.of_node(node)
+        self.fail(node, f"this is not part of the formula language; {hint}" if hint else
+                  "this is not part of the formula language")
+
+    def _unknown(self, node: ast.AST, name: str, what: str = "") -> NoReturn:
+        """Refuse a name that is not known, and say how it is written here."""
+        hint = slips.of_name(name, self._known)
+        self.fail(node, f'there is no {what}"{name}"' + (f": {hint}" if hint else nearest(name, self._known)))
 
     def _name(self, node: ast.Name) -> Operand:
         if node.id in PRICE_FIELDS:
@@ -179,12 +195,12 @@ class Reader:
             self.fail(node, f"{node.id} is called with brackets: {language.signature(BY_KEY[node.id])}")
         if node.id in self._known:
             self.fail(node, f"{node.id} is a function: {self._known[node.id].signature}")
-        self.fail(node, f'there is no "{node.id}"{nearest(node.id, self._known)}')
+        self._unknown(node, node.id)
 
     def _arithmetic(self, node: ast.BinOp) -> Operand:
         join = _JOIN.get(type(node.op))
         if join is None:
-            self.fail(node, "only + - * and / are known")
+            self.fail(node, slips.of_node(node) or "only + - * and / are known")
         left, right = self.operand(node.left), self.operand(node.right)
         if (join == "*" and isinstance(left, NumberOperand)
                 and isinstance(right, FieldOperand | IndicatorOperand | CustomOperand) and right.times == 1.0):
@@ -203,7 +219,7 @@ class Reader:
 
     def _call(self, node: ast.Call) -> Operand:
         if not isinstance(node.func, ast.Name):
-            self.fail(node, "this is not part of the formula language")
+            self._stranger(node)
         name = node.func.id
         if name == "ago":
             self._count(node, 2)
@@ -222,7 +238,9 @@ class Reader:
             return self._indicator(node, entry.outputs[0].key)
         if name in _CONDITIONS:
             self.fail(node, f"a value belongs here; {name}() is a condition")
-        self.fail(node, f'there is no function "{name}"{nearest(name, self._known)}')
+        if name in PRICE_FIELDS:
+            self.fail(node, f"{name} has no brackets; the bar before is ago({name}, 1)")
+        self._unknown(node, name, "function ")
 
     def _again(self, node: ast.AST, model: Any, **changes: Any) -> Any:
         return self.make(node, type(model), **({f: getattr(model, f) for f in type(model).model_fields} | changes))
@@ -310,10 +328,11 @@ class Reader:
         if isinstance(node, ast.Call) and isinstance(node.func, ast.Name) and node.func.id in _CONDITIONS:
             return self._rule(node, node.func.id)
         if isinstance(node, ast.Call) and isinstance(node.func, ast.Name) and node.func.id not in self._known:
-            self.fail(node, f'there is no function "{node.func.id}"{nearest(node.func.id, self._known)}')
+            self._unknown(node, node.func.id, "function ")
         if isinstance(node, ast.Name) and node.id not in self._known:
-            self.fail(node, f'there is no "{node.id}"{nearest(node.id, self._known)}')
-        self.fail(node, "a condition belongs here: compare a value, as in close > open")
+            self._unknown(node, node.id)
+        hint = slips.of_node(node) if isinstance(node, ast.Tuple | ast.IfExp | ast.Subscript | ast.BinOp) else ""
+        self.fail(node, hint or "a condition belongs here: compare a value, as in close > open")
 
     def _compare(self, node: ast.Compare) -> Node:
         sides = [node.left, *node.comparators]

@@ -14,6 +14,7 @@ from wolbrin.core.rules.model import (
     Row,
     Strategy,
 )
+from wolbrin.core.rules.times import TIME_OF_DAY, clock_text
 from wolbrin.core.rules.words import operand_words, row_words
 
 MOST = 76  # characters
@@ -42,10 +43,6 @@ def _plain(operand: Operand) -> str:
     return f"{operand.market} {text}" if operand.market else text
 
 
-def _clock(value: float) -> str:
-    return f"{int(value) // 100:02d}:{int(value) % 100:02d}"
-
-
 def _of_time(row: Row) -> str | None:
     """Rows on the clock and the calendar."""
     if not isinstance(row.left, IndicatorOperand) or not isinstance(row.right, NumberOperand):
@@ -56,10 +53,10 @@ def _of_time(row: Row) -> str | None:
     if names is not None and 1 <= value <= len(names) and 1 <= last <= len(names):
         first = names[int(value) - 1]
         return {"equals": first, "between": f"{first[:3]} to {names[int(last) - 1][:3]}"}.get(row.compare)
-    if key == "time_of_day":
-        return {"at or above": f"from {_clock(value)}", "above": f"after {_clock(value)}",
-                "at or below": f"until {_clock(value)}", "below": f"before {_clock(value)}",
-                "between": f"{_clock(value)} to {_clock(last)}"}.get(row.compare)
+    if key == TIME_OF_DAY:
+        return {"at or above": f"from {clock_text(value)}", "above": f"after {clock_text(value)}",
+                "at or below": f"until {clock_text(value)}", "below": f"before {clock_text(value)}",
+                "between": f"{clock_text(value)} to {clock_text(last)}"}.get(row.compare)
     if key == "bars_in_session" and row.compare == "equals":
         return f"bar {value:g} of the session"
     return None

@@ -16,6 +16,7 @@ from wolbrin.core.rules.operands import (
     Operand,
     PositionOperand,
 )
+from wolbrin.core.rules.times import clock_text, reads_as_time
 
 _SIGN = {"above": ">", "below": "<", "at or above": ">=", "at or below": "<=", "equals": "=="}
 _CALL = {v: k for table in (language.COMPARING, language.TURNING, language.EXTREMES, language.RANKS, language.BANDS)
@@ -84,12 +85,19 @@ def _bare(operand: FieldOperand | IndicatorOperand | CustomOperand) -> str:
     return f"{entry.key}({', '.join(args)}){dot}"
 
 
+def beside_text(operand: Operand, other: Operand | None) -> str:
+    """An operand's formula beside what it is compared with: a number beside the time of day is written as one."""
+    if reads_as_time(operand, other) and isinstance(operand, NumberOperand):
+        return clock_text(operand.value)
+    return operand_text(operand)
+
+
 def _row(row: Row) -> str:
     left = operand_text(row.left)
     if row.compare in _SIGN:
-        return f"{left} {_SIGN[row.compare]} {operand_text(row.right)}"
+        return f"{beside_text(row.left, row.right)} {_SIGN[row.compare]} {beside_text(row.right, row.left)}"
     if row.compare == "between" and row.upper is not None:
-        return f"{operand_text(row.right)} <= {left} <= {operand_text(row.upper)}"
+        return f"{beside_text(row.right, row.left)} <= {left} <= {beside_text(row.upper, row.left)}"
     args = [left]
     if row.compare in ("inside", "outside"):
         assert isinstance(row.right, IndicatorOperand)

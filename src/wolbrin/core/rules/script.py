@@ -10,6 +10,7 @@ from typing import Any
 from pydantic import ValidationError
 
 from wolbrin.core.faults import said
+from wolbrin.core.rules import slips
 from wolbrin.core.rules.dated import schedule_words
 from wolbrin.core.rules.formula import FormulaError, Reader, tree_of
 from wolbrin.core.rules.language import Names, nearest
@@ -329,8 +330,10 @@ def _assembled(script: _Script, seen: dict[str, ast.AST], parameters: list[Param
         elif name in read:
             fields["sizing" if name == "size" else name] = read[name](node)
         elif name not in {p.name for p in parameters}:
-            script.fail(node, f'there is no setting "{name}"{nearest(name, SETTINGS)}; a number of your own is written '
-                        f"{name} = parameter(20)")
+            hint = slips.of_name(name, SETTINGS)
+            script.fail(node, f'there is no setting "{name}"' + (f": {hint}" if hint else nearest(name, SETTINGS)) + "; a "
+                        "number "
+                        f"of your own is written {name} = parameter(20)")
     # A short side of its own needs no further word.
     if "short" not in seen and ("short_entry" in seen or "short_exit" in seen):
         sides["short"]["mode"] = "own"

@@ -25,6 +25,7 @@ from wolbrin.core.rules.model import (
     Strategy,
 )
 from wolbrin.core.rules.named import formula_of
+from wolbrin.core.rules.times import clock_text, reads_as_time
 
 POSITION = {"bars_held": "bars held", "open_profit_r": "open profit in R", "entries_today": "entries today"}
 SIGN = {"+": "+", "-": "\u2212", "*": "\u00d7", "/": "/"}
@@ -88,6 +89,13 @@ def in_time_words(node: Row | Condition) -> str:
     return f"{text}, {_ago(node.back)}" if node.back else text
 
 
+def beside_words(operand: Operand, other: Operand | None) -> str:
+    """An operand in words, beside what it is compared with: a number beside the time of day is one."""
+    if reads_as_time(operand, other) and isinstance(operand, NumberOperand):
+        return clock_text(operand.value)
+    return operand_words(operand)
+
+
 def row_words(row: Row) -> str:
     left = operand_words(row.left)
     over = f"of {number(row.over)} bars"
@@ -98,7 +106,7 @@ def row_words(row: Row) -> str:
     elif row.compare in UNARY:
         text = f"{left} {verb} {over}"
     elif row.compare == "between" and row.upper is not None:
-        text = f"{left} is between {operand_words(row.right)} and {operand_words(row.upper)}"
+        text = f"{left} is between {beside_words(row.right, row.left)} and {beside_words(row.upper, row.left)}"
     elif row.compare in ("inside", "outside") and isinstance(row.right, IndicatorOperand):
         entry = BY_KEY[row.right.indicator]
         args = ", ".join(number(v) for v in row.right.settings.values())
@@ -106,7 +114,7 @@ def row_words(row: Row) -> str:
     elif row.compare.startswith("ranks"):
         text = f"{left} {verb} {operand_words(row.right)}% {over}"
     else:
-        text = f"{left} {verb} {operand_words(row.right)}"
+        text = f"{beside_words(row.left, row.right)} {verb} {beside_words(row.right, row.left)}"
     return text + in_time_words(row)
 
 

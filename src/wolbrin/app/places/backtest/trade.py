@@ -27,13 +27,16 @@ from wolbrin.core.rules.evaluate import operand_column, operands
 from wolbrin.core.rules.explain import Reading, why
 from wolbrin.core.rules.mirror import effective_long, effective_short
 from wolbrin.core.rules.model import IndicatorOperand
+from wolbrin.core.rules.times import clock_text, is_time
 from wolbrin.core.rules.words import operand_words
 
 LINE_TOKENS = ("accent", "gain", "caution", "muted")
 
 
-def value_words(value: float) -> str:
-    """A compared value: as many digits as tell it apart."""
+def value_words(value: float, timed: bool = False) -> str:
+    """A compared value: as many digits as tell it apart; a time of day as one."""
+    if timed and is_time(value):
+        return clock_text(value)
     text = f"{value:.7g}"
     digits = len(text.partition(".")[2]) if "e" not in text else 2
     return number(value, min(digits, 5))
@@ -52,8 +55,9 @@ class TradePanel(QWidget):
         self.open_words = label("", "small")
         self.reasons = Table([
             Column("why did it trade here?", lambda r: r.words, lambda r: f"{r.condition}: {r.words}", width=180),
-            Column("left", lambda r: r.left, lambda r: value_words(r.left), "right", 76, figure=TRADES["row.left"]),
-            Column("right", lambda r: r.right, lambda r: value_words(r.right), "right", 76, figure=TRADES["row.right"]),
+            Column("left", lambda r: r.left, lambda r: value_words(r.left, r.timed), "right", 76, figure=TRADES["row.left"]),
+            Column("right", lambda r: r.right, lambda r: value_words(r.right, r.timed), "right", 76,
+                   figure=TRADES["row.right"]),
             Column("held", lambda r: r.held, lambda r: "yes" if r.held else "no", width=44,
                    tint=lambda r: "gain" if r.held else "muted")], session.theme, "Conditions at the decision bar", stretch=0)
         self.story = label("", "small", wrap=True)

@@ -19,6 +19,7 @@ from PySide6.QtWidgets import (
     QWidget,
 )
 
+from wolbrin.app.clock_box import ClockBox
 from wolbrin.app.parts import Popup, label, link, row, set_role
 from wolbrin.app.places.rules.naming import Naming, Tick
 from wolbrin.core.faults import words_of
@@ -35,8 +36,9 @@ from wolbrin.core.rules.model import (
     Operand,
     PositionOperand,
 )
-from wolbrin.core.rules.printing import operand_text
-from wolbrin.core.rules.words import POSITION, operand_words
+from wolbrin.core.rules.printing import beside_text
+from wolbrin.core.rules.times import on_clock
+from wolbrin.core.rules.words import POSITION, beside_words
 
 KEY = Qt.ItemDataRole.UserRole
 SERIES: list[tuple[str, int | None]] = [("the interval traded", None), *((interval_words(m), m) for m in (
@@ -87,9 +89,9 @@ class OperandPopup(Popup):
 
     changed = Signal(object)
 
-    def __init__(self, operand: Operand, context: Context, parent: QWidget) -> None:
+    def __init__(self, operand: Operand, context: Context, parent: QWidget, beside: Operand | None = None) -> None:
         super().__init__(parent)
-        self._operand, self._context = operand, context
+        self._operand, self._context, self._beside = operand, context, beside
         self.search = QLineEdit()
         self.search.setPlaceholderText("Find: average, high, range \u2026")
         self.search.setAccessibleName("Find an operand")
@@ -169,7 +171,7 @@ class OperandPopup(Popup):
 
     def _set(self, operand: Operand) -> None:
         self._operand = operand
-        self._say(operand_text(operand))
+        self._say(beside_text(operand, self._beside))
         self.changed.emit(operand)
 
     def _say(self, text: str) -> None:
@@ -200,9 +202,9 @@ class OperandPopup(Popup):
         self._set(made)
 
     def _number(self, name: str, value: float, low: float, high: float, whole: bool, step: float,
-                act: Callable[[float], None]) -> None:
-        box: QSpinBox | QDoubleSpinBox = QSpinBox() if whole else QDoubleSpinBox()
-        if isinstance(box, QDoubleSpinBox):
+                act: Callable[[float], None], made: QDoubleSpinBox | None = None) -> None:
+        box: QSpinBox | QDoubleSpinBox = made or (QSpinBox() if whole else QDoubleSpinBox())
+        if isinstance(box, QDoubleSpinBox) and made is None:
             box.setDecimals(4)
         box.setRange(int(low) if whole else low, int(high) if whole else high)  # type: ignore[arg-type]
         box.setSingleStep(int(step) if whole else step)  # type: ignore[arg-type]
@@ -218,8 +220,11 @@ class OperandPopup(Popup):
         while self.form.rowCount():
             self.form.removeRow(0)
         o = self._operand
-        self._say(operand_text(o))
-        if isinstance(o, NumberOperand):
+        self._say(beside_text(o, self._beside))
+        if isinstance(o, NumberOperand) and on_clock(self._beside):
+            self._number("time of day", o.value, 0, 2400, False, 15.0, lambda v: self.renew(value=v), ClockBox())
+            self.about.setText("Of the exchange's clock at the bar's close, such as 13:00.")
+        elif isinstance(o, NumberOperand):
             self._number("value", o.value, -1e9, 1e9, False, 1.0, lambda v: self.renew(value=v))
             self.about.setText("Numbers compare with what stands on the other side, in its own unit.")
         elif isinstance(o, PositionOperand):
@@ -304,21 +309,21 @@ def _line(*parts: QWidget) -> QWidget:
 
 
 def operand_link(operand: Operand, name: str, changed: Callable[[Any], None], parent: QWidget,
-                 context: Context) -> QToolButton:
-    """A link reading as the operand; opens its editor."""
-    made = link(operand_words(operand), role="part", tip=name)
-    made.setAccessibleName(f"{name}: {operand_words(operand)}")
+                 context: Context, beside: Operand | None = None) -> QToolButton:
+    """A link reading as the operand; opens its editor. beside: what it is compared with."""
+    made = link(beside_words(operand, beside), role="part", tip=name)
+    made.setAccessibleName(f"{name}: {beside_words(operand, beside)}")
 
     now = [operand]  # what the link shows at present
 
     def show(changed_to: Operand) -> None:
         now[0] = changed_to
-        made.setText(operand_words(changed_to))
-        made.setAccessibleName(f"{name}: {operand_words(changed_to)}")
+        made.setText(beside_words(changed_to, beside))
+        made.setAccessibleName(f"{name}: {beside_words(changed_to, beside)}")
         made.updateGeometry()
 
     def open_editor() -> None:
-        popup = OperandPopup(now[0], context, parent)
+        popup = OperandPopup(now[0], context, parent, beside)
         popup.changed.connect(show)
         popup.changed.connect(changed)
         popup.open_under(made)

@@ -254,7 +254,8 @@ class ConditionEditor(QWidget):
             self.condition = with_node(self.condition, path, node)
             self.put(path, node, "edit a row")
 
-        left = operand_link(one.left, f"{name} left", lambda o: replace(left=o), self, self.context)
+        left = operand_link(one.left, f"{name} left", lambda o: replace(left=o), self, self.context,
+                            None if one.compare in UNARY else one.right)
         compare = QComboBox()
         compare.addItems(list(COMPARISONS))
         compare.setCurrentText(one.compare)
@@ -263,10 +264,12 @@ class ConditionEditor(QWidget):
         line = row(self._switch(path, one, "row"), left, compare, spacing=7,
                    margins=(INDENT * (len(path) - 1), 0, 0, 0))
         if one.compare not in UNARY:
-            line.addWidget(operand_link(one.right, f"{name} right", lambda o: replace(right=o), self, self.context))
+            line.addWidget(operand_link(one.right, f"{name} right", lambda o: replace(right=o), self, self.context,
+                                        one.left))
         if one.compare == "between" and one.upper is not None:
             line.addWidget(label("and", "muted"))
-            line.addWidget(operand_link(one.upper, f"{name} upper", lambda o: replace(upper=o), self, self.context))
+            line.addWidget(operand_link(one.upper, f"{name} upper", lambda o: replace(upper=o), self, self.context,
+                                        one.left))
         if one.compare in RANKED:
             line.addWidget(label(f"of {one.over}", "muted"))
         line.addWidget(self._time_link(path, one, "row"))

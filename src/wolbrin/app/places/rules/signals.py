@@ -24,19 +24,22 @@ from wolbrin.core.rules.evaluate import operand_column, truth
 from wolbrin.core.rules.lint import Finding, lint_on
 from wolbrin.core.rules.mirror import effective_long, effective_short, facing
 from wolbrin.core.rules.model import Condition, FieldOperand, NumberOperand, PositionOperand, Row, Strategy
+from wolbrin.core.rules.times import clock_text, on_clock
 from wolbrin.core.rules.words import node_words, operand_words
 
 TOKENS = ("accent", "gain", "caution", "loss", "muted")
 PANES = 2
+HOURS = [[(hour * 100.0, clock_text(hour * 100.0)) for hour in range(0, 25, 3)]]
 PANE_HEIGHT = 84
 
 
 @dataclass(frozen=True)
 class Pane:
-    """Lines of one row that do not stand on the price scale."""
+    """Lines of one row that do not stand on the price scale. timed: they are times of day, HHMM."""
 
     lines: dict[str, NDArray[np.float64]]
     levels: tuple[float, ...]
+    timed: bool = False
 
 
 @dataclass
@@ -74,7 +77,7 @@ def look(history: Prepared, strategy: Strategy, settings: Any, side: int) -> See
         lines = {name: x for name, x in values.items() if name not in priced}
         if lines and not any(set(lines) <= set(p.lines) for p in seen.panes):
             levels = tuple(float(o.value) for o in one.asked if isinstance(o, NumberOperand))
-            seen.panes.append(Pane(lines, levels))
+            seen.panes.append(Pane(lines, levels, any(on_clock(o) for o in one.asked)))
     seen.left_out = max(0, len(seen.panes) - PANES)
     seen.panes = seen.panes[:PANES]
     for part, condition in (("entry", rules.entry), ("exit", rules.exit)):
@@ -121,6 +124,7 @@ class PaneChart(Plot):
             low, high = float(known.min()), float(known.max())
             bounds = QRectF(-1, low, len(values) + 2, max(high - low, 1e-9))
             self.addItem(LineItem(values, self.theme.pen(TOKENS[i % len(TOKENS)], 1.2), bounds), ignoreBounds=True)
+        self.getAxis("left").setTicks(HOURS if self.shown_pane.timed else None)
         for level in self.shown_pane.levels:
             self.plotItem.addLine(y=level, pen=self.theme.pen("hairline", 1.2))
         self.words.setText(", ".join(self.shown_pane.lines))
