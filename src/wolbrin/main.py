@@ -47,24 +47,32 @@ def open_window(folder: Path | None, demo: bool = False, picture: Path | None = 
     """Open the window on a project folder; without one, or with `demo`, on the demo project. on_ready: see start."""
     with without_collecting():
         from wolbrin.app import start  # late
-        from wolbrin.core.work.warmed import is_warm  # late
+        from wolbrin.core.work.readying import ready_beside  # late
 
     target = folder or demo_folder()
+    left = folder is None and not demo_complete(target)
+    ready = ready_beside()  # kernels are compiled beside the window, by other processes
 
     def make_demo(report: Report) -> None:
-        from wolbrin.demo.build import build_demo  # late
+        from wolbrin.demo.build import begin_demo  # late
 
-        build_demo(target, report).close()
+        begin_demo(target, report).close()
 
-    def compile_kernels(report: Report) -> None:
-        from wolbrin.core.work.warming import warm  # late
+    def opened(window: MainWindow) -> None:
+        if left:
+            from wolbrin.demo.build import steps_left  # late
 
-        warm(lambda what, done, total: report(f"Preparing the engine: {what}", done, total))
+            for title, act in steps_left(window.session.project):
+                window.session.alter(title, act)
+        if on_ready is not None:
+            on_ready(window)
 
-    builds: list[Build] = [] if is_warm() else [compile_kernels]
-    if folder is None and not demo_complete(target):
-        builds.append(make_demo)
-    return start.open_window(target, builds, picture, place, on_ready)
+    builds: list[Build] = [make_demo] if left else []
+    try:
+        return start.open_window(target, builds, picture, place, opened, ready)
+    finally:
+        if ready is not None:
+            ready.stop()
 
 
 def demo_complete(folder: Path) -> bool:
@@ -74,6 +82,12 @@ def demo_complete(folder: Path) -> bool:
     from wolbrin.demo.build import is_complete  # late
 
     return is_complete(folder)
+
+
+def compile_on_demand() -> None:
+    from wolbrin.cli.compiling import compile_on_demand  # late
+
+    compile_on_demand()
 
 
 def window_figures() -> list[Measured]:
@@ -92,7 +106,7 @@ def run() -> None:
         with without_collecting():
             from wolbrin.cli.main import build, with_folder  # late
 
-            app = build(open_window, demo_folder, window_figures, sys.argv[1:])
+            app = build(open_window, demo_folder, window_figures, sys.argv[1:], compile_on_demand)
         app(args=with_folder(sys.argv[1:]), prog_name="wolbrin")
     except Exception as err:
         from wolbrin.core.unforeseen import sentence_of  # late

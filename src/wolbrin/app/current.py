@@ -9,6 +9,8 @@ from PySide6.QtCore import QObject, QTimer, Signal
 from wolbrin.app.works import Works
 from wolbrin.core.engine.run import Run
 from wolbrin.core.errors import Door
+from wolbrin.core.measures.catalogue import measure
+from wolbrin.core.measures.facts import Facts
 from wolbrin.core.work.one_run import OneRun
 
 SOON = 40  # milliseconds that edits may follow each other before a run is made
@@ -18,6 +20,7 @@ def answer(question: OneRun) -> Run:
     """Run a strategy on a market at an interval. Raises what `backtest` raises."""
     run = question.run()
     run.record()  # hashes are worked out here, not on the interface thread
+    measure(Facts.of(run))  # and what measures it is made ready
     return run
 
 
@@ -31,6 +34,7 @@ class CurrentRun(QObject):
         self.run: Run | None = None
         self.error = ""
         self.door: Door | None = None
+        self.waiting = False  # whether one is being made
         self._works = works
         self._question = question
         self._soon = QTimer(self, singleShot=True, interval=SOON)
@@ -47,8 +51,9 @@ class CurrentRun(QObject):
             return
 
         def done(run: Run | None, error: str = "", door: Door | None = None) -> None:
-            self.run, self.error, self.door = run, error, door
+            self.run, self.error, self.door, self.waiting = run, error, door, False
             self.changed.emit()
 
+        self.waiting = True
         self._works.compute("Backtest", lambda: answer(question), done, "current run",
                             lambda why: done(None, why.sentence(), why.door))

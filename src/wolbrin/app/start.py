@@ -27,6 +27,7 @@ from wolbrin.core.store.copies import copies_of
 from wolbrin.core.store.project import DATABASE, Project
 from wolbrin.core.store.recovering import is_damage, recover
 from wolbrin.core.unforeseen import begin_log, sentence_of
+from wolbrin.core.work.readying import Readying
 
 Report = Callable[[str, int, int], None]
 Build = Callable[[Report], None]
@@ -192,10 +193,11 @@ def window_or_sheet(folder: Path, engine: Engine, theme: Theme) -> MainWindow | 
 
 
 def open_window(folder: Path, builds: list[Build], picture: Path | None = None, place: str | None = None,
-                on_ready: Callable[[MainWindow], None] | None = None) -> int:
+                on_ready: Callable[[MainWindow], None] | None = None, ready: Readying | None = None) -> int:
     """Open a project in the window and run until it is closed. Returns the exit code.
 
-    picture: save a PNG of the window once it is usable, then quit. on_ready: called with the window once it is.
+    picture: save a PNG of the window once it is usable, then quit. on_ready: called with the window once it is. ready: what
+    compiles kernels beside it, None where all are there.
     """
     begin_log()
     app = application()
@@ -210,6 +212,8 @@ def open_window(folder: Path, builds: list[Build], picture: Path | None = None, 
             return 1
         session = window.session
         catch_all(session)
+        if ready is not None:
+            window.follow(ready)
         if place:
             window.go(place)
         window.show()

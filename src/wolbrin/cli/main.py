@@ -19,10 +19,11 @@ USAGE = 2
 
 
 def build(open_window: OpenWindow, demo: Callable[[], Path], window_figures: Callable[[], list[Measured]],
-          arguments: list[str] | None = None) -> typer.Typer:
+          arguments: list[str] | None = None, on_command: Callable[[], None] = lambda: None) -> typer.Typer:
     """Put the commands together. open_window(folder, demo, picture) opens the window and returns its exit code.
 
-    arguments: the command line, so that only what it names is read; None for every command.
+    arguments: the command line, so that only what it names is read; None for every command. on_command: called before one
+    is run.
     """
     app = typer.Typer(add_completion=False, no_args_is_help=False, pretty_exceptions_enable=False,
                       help="Develop, prove and combine intraday strategies. Without a command it opens the window.")
@@ -41,6 +42,7 @@ def build(open_window: OpenWindow, demo: Callable[[], Path], window_figures: Cal
                 typer.echo("--demo and --open exclude each other.", err=True)
                 raise typer.Exit(USAGE)
             raise typer.Exit(open_window(folder, demo_project, picture))
+        on_command()
 
     add_wanted(app, Wiring(demo, window_figures), arguments)
     return app

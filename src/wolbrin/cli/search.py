@@ -25,6 +25,7 @@ from wolbrin.cli.common import (
     run,
     told,
 )
+from wolbrin.cli.compiling import also_compiling
 from wolbrin.core.errors import UserError
 from wolbrin.core.faults import validated
 from wolbrin.core.jobs import Job
@@ -244,7 +245,7 @@ def add(app: typer.Typer, demo: Callable[[], Path]) -> None:
             if resume and found is None:
                 error_console.print("No unfinished search asks the same; a new one begins.", markup=False)
             if found is None:
-                error_console.print(f"{told_before(opened, request)}.", markup=False)
+                error_console.print(f"{told_before(opened, request)}.{also_compiling()}", markup=False)
                 if cost := cost_words(opened, request):
                     error_console.print(f"{cost}.", markup=False)
             answer, result = _run(opened, found or discover_job(opened, request), share)

@@ -25,6 +25,7 @@ from wolbrin.cli.common import (
     told,
     write_out,
 )
+from wolbrin.cli.compiling import also_compiling
 from wolbrin.core.errors import UserError
 from wolbrin.core.export.tables import table_steps
 from wolbrin.core.jobs import State
@@ -236,7 +237,7 @@ def add(app: typer.Typer, demo: Callable[[], Path]) -> None:
                     if json:
                         emit({"sets": one.sets, "seconds": one.seconds})
                     else:
-                        console.print(f"{one.words()}.", markup=False)
+                        console.print(f"{one.words()}.{also_compiling()}", markup=False)
                     return
                 job, result = sweep_job(opened, request)
                 state = run(job, "threads", share)

@@ -26,6 +26,7 @@ from wolbrin.cli.common import (
     told,
     write_out,
 )
+from wolbrin.cli.compiling import also_compiling
 from wolbrin.cli.sweep import list_numbers
 from wolbrin.core.errors import UserError
 from wolbrin.core.export.tables import table_steps
@@ -241,7 +242,7 @@ def add(app: typer.Typer, demo: Callable[[], Path]) -> None:
                     if json:
                         emit({"fits": one.fits, "sets": one.sets, "seconds": one.seconds})
                     else:
-                        console.print(f"{one.words()}.", markup=False)
+                        console.print(f"{one.words()}.{also_compiling()}", markup=False)
                     return
                 job, result = walk_job(opened, request, shuffles)
                 run(job, "threads", share)

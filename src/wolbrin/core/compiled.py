@@ -15,7 +15,7 @@ import logging
 from collections.abc import Callable, Iterator
 from functools import cached_property, update_wrapper
 from importlib.metadata import version
-from threading import RLock
+from threading import RLock, local
 from types import CodeType, FunctionType, ModuleType
 from typing import Any, TypeVar, cast
 
@@ -24,9 +24,12 @@ import numpy as np
 from wolbrin.core.kept_kernels import keep_under
 
 log = logging.getLogger("wolbrin")
+# Called with the name under which a kernel is kept, before it is made ready: where others compile, it waits for them.
+waiting: Callable[[str], None] | None = None
 F = TypeVar("F", bound=Callable[..., Any])
 Maker = Callable[[Any], Any]
 _lock = RLock()
+_inside = local()
 
 
 class Kernel:
@@ -58,16 +61,30 @@ class Kernel:
     def compiled(self) -> Any:
         """numba's function."""
         if self._compiled is None:
+            outer = not getattr(_inside, "one", False)
+            if waiting is not None and outer:
+                waiting(f"{self._kept_name}.1")  # once it is there, so is all that it calls
             with _lock:
                 if self._compiled is None:
-                    inner = {name: value.compiled() for name, value in self._globals() if isinstance(value, Kernel)}
-                    function = _over(self._function, inner)
-                    # numba names symbols by this; two forms of one function must not share theirs.
-                    function.__qualname__ = f"{self._function.__qualname__}_{self.digest}"
-                    made = self._make(function)
-                    _keep_under(made, f"{self._function.__module__}.{function.__qualname__}")
-                    self._compiled = made
+                    _inside.one = True
+                    try:
+                        self._compiled = self._ready()
+                    finally:
+                        _inside.one = not outer
         return self._compiled
+
+    def _ready(self) -> Any:
+        inner = {name: value.compiled() for name, value in self._globals() if isinstance(value, Kernel)}
+        function = _over(self._function, inner)
+        # numba names symbols by this; two forms of one function must not share theirs.
+        function.__qualname__ = f"{self._function.__qualname__}_{self.digest}"
+        made = self._make(function)
+        _keep_under(made, self._kept_name)
+        return made
+
+    @property
+    def _kept_name(self) -> str:
+        return f"{self._function.__module__}.{self._function.__qualname__}_{self.digest}"
 
     def form(self, **constants: object) -> Kernel:
         """The same source compiled with other values of module constants, in every kernel it calls too, so that branches

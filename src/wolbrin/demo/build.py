@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import datetime as dt
 from collections.abc import Callable
+from functools import partial
 from pathlib import Path
 
 from wolbrin.core.market.costs import Costs
@@ -21,7 +22,7 @@ from wolbrin.core.rules.model import (
 from wolbrin.core.store.book_journal import EXEMPT
 from wolbrin.core.store.project import Project
 from wolbrin.core.store.settings import Settings
-from wolbrin.demo.markets import MARKETS, generate
+from wolbrin.demo.markets import MARKETS, DemoMarket, generate
 
 DESK = "Skerry Lane"
 SOURCE = "skx"
@@ -78,31 +79,61 @@ def cost_sets() -> dict[str, dict[str, Costs]]:
     return made
 
 
-def build_demo(folder: Path, report: Callable[[str, int, int], None] = lambda what, done, total: None) -> Project:
-    """Make the demo project in `folder`, or finish one that was interrupted. report(what, done, total) before each
-    market."""
+def begin_demo(folder: Path, report: Callable[[str, int, int], None] = lambda what, done, total: None) -> Project:
+    """Make the demo project in `folder` with its first market and its strategies, so that it can be opened; the others follow
+    (`steps_left`). One that was interrupted goes on."""
     fresh = not (folder / "project.sqlite").exists()
     settings = Settings(desk=DESK, currency="EUR", capital=50_000.0, training_first=dt.date(2016, 1, 1),
                         holdout_first=dt.date(2022, 7, 1), last=dt.date(2025, 12, 31),
                         cost_sets=cost_sets())
     project = Project.create(folder, settings) if fresh else Project(folder)
     project.set_value(EXEMPT, [m.terms.code for m in MARKETS])
-    have = {m.code for m in project.markets() if project.history_path(m).exists()}
-    for done, market in enumerate(MARKETS):
-        report(f"Making the history of {market.terms.code}", done, len(MARKETS))
-        if market.terms.code not in have:
-            project.add_market(market.terms, generate(market), SOURCE)
-        if market.dirty and len(project.sources.of(market.terms.code)) < 2:
-            report(f"Making a second source of {market.terms.code}", done, len(MARKETS))
-            second = Raw.of(generate(market, clean=True))
-            project.sources.put(market.terms, SECOND_SOURCE, second, origin=SECOND_SOURCE)
-            project.sources.set_cost_set(market.terms.code, SECOND_SOURCE, OTHER_BROKER)
+    report(f"Making the history of {MARKETS[0].terms.code}", 0, 2)
+    first = next(iter(steps_left(project)), None)
+    if first is not None and not project.markets():
+        first[1]()
+    report("Opening the demo", 1, 2)
     if not project.get_value("demo strategies", False):
         with project.transaction():
             for strategy, code, interval in STRATEGIES:
                 project.save_strategy(strategy, code, interval)
             project.set_value("demo strategies", True)
-    report("Demo ready", len(MARKETS), len(MARKETS))
+    return project
+
+
+def steps_left(project: Project) -> list[tuple[str, Callable[[], object]]]:
+    """What the demo project lacks, in order: a title and what makes it."""
+    have = {m.code for m in project.markets() if project.history_path(m).exists()}
+    steps: list[tuple[str, Callable[[], object]]] = []
+    for market in MARKETS:
+        code = market.terms.code
+        if code not in have:
+            steps.append((f"Demo: making the history of {code}",
+                          partial(_first, project, market)))
+        if market.dirty and (code not in have or len(project.sources.of(code)) < 2):
+            steps.append((f"Demo: making a second source of {code}", partial(_second, project, market)))
+    return steps
+
+
+def _first(project: Project, market: DemoMarket) -> None:
+    project.add_market(market.terms, generate(market), SOURCE)
+
+
+def _second(project: Project, market: DemoMarket) -> None:
+    code = market.terms.code
+    project.sources.put(market.terms, SECOND_SOURCE, Raw.of(generate(market, clean=True)), origin=SECOND_SOURCE)
+    project.sources.set_cost_set(code, SECOND_SOURCE, OTHER_BROKER)
+
+
+def build_demo(folder: Path, report: Callable[[str, int, int], None] = lambda what, done, total: None) -> Project:
+    """Make the whole demo project in `folder`, or finish one that was interrupted. report(what, done, total) before each
+    step."""
+    project = begin_demo(folder)
+    steps = steps_left(project)
+    for done, (what, act) in enumerate(steps):
+        report(what.removeprefix("Demo: ").capitalize(), done, len(steps))
+        act()
+    report("Demo ready", len(steps), len(steps))
     return project
 
 
@@ -112,7 +143,6 @@ def is_complete(folder: Path) -> bool:
         return False
     project = Project(folder)
     try:
-        codes = {m.code for m in project.markets() if project.history_path(m).exists()}
-        return codes >= {m.terms.code for m in MARKETS} and bool(project.get_value("demo strategies", False))
+        return not steps_left(project) and bool(project.get_value("demo strategies", False))
     finally:
         project.close()

@@ -112,7 +112,7 @@ def on_tick(price: float, chance: float) -> float:
     return low + 1.0 if chance < price - low else low
 
 
-@njit(cache=True)
+@njit(cache=True, nogil=True)
 def walk(minute: NDArray[np.int64], session: NDArray[np.int32], date: NDArray[np.int32], shape: NDArray[np.float64],
          spec: Shape, seed: np.uint64, group: np.uint64) -> tuple[NDArray[np.int32], NDArray[np.float64]]:
     """Walk one market through its bars.

@@ -3,11 +3,13 @@
 from __future__ import annotations
 
 import sys
+import time
+from collections.abc import Callable
 
 from wolbrin.core.jobs import Engine, Job, State
-from wolbrin.core.work.warmed import is_warm
+from wolbrin.core.work.readying import Readying, ready_on_demand
 
-_said = False
+_asked = False
 
 
 def say(text: str) -> None:
@@ -17,11 +19,23 @@ def say(text: str) -> None:
 
 
 def say_compiling() -> None:
-    """Once, where kernels of this version were not compiled on this machine yet."""
-    global _said
-    if not _said and not is_warm():
-        _said = True
-        say("Compiling for this processor: this happens once, and takes up to a minute or two.")
+    """Kernels that were not compiled on this machine yet are, on all cores, when they are first called; that is said."""
+    global _asked
+    if not _asked:
+        _asked = True
+        ready_on_demand(_show)
+
+
+def _show(ready: Readying, there: Callable[[], bool]) -> None:
+    say("Compiling for this processor: this happens once, and takes one to two minutes.")
+    terminal = sys.stderr.isatty()
+    while not there():
+        if terminal:
+            sys.stderr.write(f"\rCompiling: {ready.words}\033[K")
+            sys.stderr.flush()
+        time.sleep(0.2)
+    if terminal:
+        sys.stderr.write("\r\033[K")
 
 
 def finish(job: Job, title: str = "") -> None:

@@ -12,6 +12,7 @@ from wolbrin.app.session import Session
 from wolbrin.core.errors import Door
 from wolbrin.core.jobs import Job, State
 from wolbrin.core.measures.wording import number
+from wolbrin.core.work.readying import Readying
 
 SHARES = (0.25, 0.5, 0.75, 1.0)
 IDLE = "No work running."
@@ -66,9 +67,28 @@ class WorkStrip(QWidget):
         self.not_saved.hide()
         session.unsaved.changed.connect(self._mark_unsaved)
         self.door.hide()
+        self.compiling = label("", "accent")
+        self.compiling.setToolTip("Happens once on this machine. What waits for it opens by itself.")
+        self.compiling.hide()
+        line.insertWidget(0, self.compiling)
         self._session = session
         session.noted.connect(self.say)
         self.refresh()
+
+    def follow(self, ready: Readying) -> None:
+        """Say how far the compiling of kernels is, as long as it goes on."""
+        timer = QTimer(self, interval=250)
+
+        def look() -> None:
+            self.compiling.setVisible(not ready.over.is_set())
+            self.compiling.setText(f"Compiling for this processor, once: {ready.words}")
+            if ready.over.is_set():
+                timer.stop()
+                timer.deleteLater()
+
+        timer.timeout.connect(look)
+        timer.start()
+        look()
 
     def _open_door(self) -> None:
         if self._door is not None:

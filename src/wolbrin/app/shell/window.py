@@ -9,7 +9,7 @@ from PySide6.QtCore import QPoint, QSize, Qt, QTimer
 from PySide6.QtGui import QAction, QCloseEvent, QKeySequence, QShowEvent
 from PySide6.QtWidgets import QHBoxLayout, QMainWindow, QMenu, QSplitter, QStackedWidget, QVBoxLayout, QWidget
 
-from wolbrin.app.parts import Empty, hairline
+from wolbrin.app.parts import Empty, hairline, label
 from wolbrin.app.places.place import Place
 from wolbrin.app.places.registry import PLACES, Places
 from wolbrin.app.session import Session
@@ -28,6 +28,7 @@ from wolbrin.app.shell.strip import WorkStrip
 from wolbrin.app.telling import tell_opening
 from wolbrin.core.errors import WolbrinError
 from wolbrin.core.work.funnel import funnel
+from wolbrin.core.work.readying import Readying
 
 
 class PlaceStack(QStackedWidget):
@@ -69,7 +70,11 @@ class MainWindow(QMainWindow):
         right = QVBoxLayout()
         right.setContentsMargins(0, 0, 0, 0)
         right.setSpacing(0)
-        for part in (self.brief, self.ruler, hairline()):
+        self.waits = label("This waits for code that is being compiled for this processor, once; it opens by itself.",
+                           "accent")
+        self.waits.setContentsMargins(20, 4, 0, 2)
+        self.waits.hide()
+        for part in (self.brief, self.ruler, hairline(), self.waits):
             right.addWidget(part)
         right.addWidget(self.work, 1)
         right.addWidget(hairline())
@@ -282,6 +287,22 @@ class MainWindow(QMainWindow):
         place = self.places.get(self.place)
         if place is not None:
             QTimer.singleShot(0, self, lambda: place.activate() if place.isVisible() else None)
+
+    def follow(self, ready: Readying) -> None:
+        """Say, as long as kernels are compiled beside the window, how far that is, and that a place waits for one."""
+        self.strip.follow(ready)
+        timer = QTimer(self, interval=250)
+
+        def look() -> None:
+            over = ready.over.is_set()
+            self.waits.setVisible(not over and ready.awaited)
+            if over:
+                timer.stop()
+                timer.deleteLater()
+
+        timer.timeout.connect(look)
+        timer.start()
+        look()
 
     def closeEvent(self, event: QCloseEvent) -> None:
         if self.drawer.isVisible():

@@ -22,3 +22,18 @@ def mark_file() -> Path:
 def is_warm() -> bool:
     """Whether all kernels of this very code have been compiled and kept on disk before."""
     return mark_file().exists()
+
+
+def mark_warm() -> None:
+    """Write down that they have been."""
+    mark = mark_file()
+    try:
+        mark.parent.mkdir(parents=True, exist_ok=True)
+        mark.touch()
+    except OSError:
+        pass  # without the mark the next start merely looks again
+
+
+def waiting_words() -> str:
+    """What comes before the first work on this machine, "" where nothing does."""
+    return "" if is_warm() else "Compiling for this processor comes first, once: one to two minutes"

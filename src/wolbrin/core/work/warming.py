@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 import datetime as dt
-from collections.abc import Callable
+import sys
+from collections.abc import Callable, Sequence
 
 import numpy as np
 
@@ -54,7 +55,7 @@ from wolbrin.core.search.limits import Limits
 from wolbrin.core.search.overfitting import overfitting
 from wolbrin.core.search.plateau import scores
 from wolbrin.core.study.shuffle import shuffle
-from wolbrin.core.work.warmed import mark_file
+from wolbrin.core.work.warmed import mark_warm
 
 
 def _tiny(minutes: int = 15) -> Bars:
@@ -69,6 +70,16 @@ def _tiny(minutes: int = 15) -> Bars:
 
 def warm(report: Callable[[str, int, int], None] = lambda what, done, total: None) -> None:
     """Run each kernel on a tiny history; report(what, steps done, steps in all) before each step."""
+    steps = steps_of_warming()
+    for done, (what, act) in enumerate(steps):
+        report(what, done, len(steps))
+        act()
+    mark_warm()
+    report("ready", len(steps), len(steps))
+
+
+def steps_of_warming() -> list[tuple[str, Callable[[], object]]]:
+    """What is compiled, and how: each by itself, in an order in which later ones find ready what they share."""
     bars = _tiny()
     history = Prepared.of(bars)
     row = Row(left=FieldOperand(), compare="crosses above", right=IndicatorOperand(indicator="ema"))
@@ -143,7 +154,7 @@ def warm(report: Callable[[str, int, int], None] = lambda what, done, total: Non
         bits = pack((np.ones(len(history.bars), np.uint8),), len(history.bars))[:, 0]
         moved.p(Taken(np.arange(3), np.zeros(3, np.int8), np.array([1.0, -1.0, 2.0])), (bits, None))
 
-    steps: list[tuple[str, Callable[[], object]]] = [
+    return [
         ("indicators", indicators),
         ("rules", rules),
         ("history", history_work),
@@ -158,13 +169,15 @@ def warm(report: Callable[[str, int, int], None] = lambda what, done, total: Non
         ("portfolios", portfolios),
         ("Monte Carlo", lambda: simulate_paths(np.array([1.0, -1.0, 2.0]), 100.0, 4)),
     ]
-    for done, (what, act) in enumerate(steps):
-        report(what, done, len(steps))
-        act()
-    mark = mark_file()
-    try:
-        mark.parent.mkdir(parents=True, exist_ok=True)
-        mark.touch()
-    except OSError:
-        pass  # without the mark the next start merely looks again
-    report("ready", len(steps), len(steps))
+
+
+def main(names: Sequence[str]) -> None:
+    """Run some steps in a process of their own, saying each one's end on standard output."""
+    steps = dict(steps_of_warming())
+    for name in names:
+        steps[name]()
+        print(name, flush=True)
+
+
+if __name__ == "__main__":
+    main(sys.argv[1:])

@@ -204,6 +204,8 @@ class BacktestPlace(Place):
                     self.empty.say(s.run_error, door.words, lambda: s.door_wanted.emit(door.at))
                 else:
                     self.empty.say(s.run_error)
+            elif run is None and s.current.waiting:
+                self.empty.say("The run is being made.")
             elif run is not None:
                 why = run.fault or self._refused(run)
                 self.empty.say(why or "This strategy makes no trade on the training span. Loosen its conditions in Rules, or "
