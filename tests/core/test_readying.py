@@ -1,4 +1,4 @@
-"""Kernels are compiled beside the program, by other processes: work waits for the one it needs, the interface thread never."""
+"""Kernels are compiled beside the program, by other processes: work waits for the one it needs, the window never."""
 
 from __future__ import annotations
 

@@ -83,9 +83,10 @@ class Readying:
 
     def _read(self, one: subprocess.Popen[str]) -> None:
         assert one.stdout is not None
-        for line in one.stdout:
-            self.done.append(line.strip())
-            self._changed()
+        with one.stdout as told:
+            for line in told:
+                self.done.append(line.strip())
+                self._changed()
 
     def stop(self) -> None:
         """End it before it is done; what was compiled stays."""
