@@ -17,6 +17,7 @@ sys.path.insert(0, str(Path(__file__).parents[1]))
 from tests.core import scan_markets as markets
 
 from wolbrin.core.engine.brief import Brief
+from wolbrin.core.market.costs import Costs
 from wolbrin.core.work.scan_request import ScanRequest
 from wolbrin.core.work.scanning import scan_here
 
@@ -34,7 +35,7 @@ def noise(count: int) -> None:
     for kind in markets.NOISE:
         def one(seed: int, kind: str = kind) -> str:
             history = markets.noise(kind, seed)
-            result = scan_here([history], [Brief()], small(history.bars.terms.code))
+            result = scan_here([history], [Brief(costs=Costs.none())], small(history.bars.terms.code))
             beyond = result.beyond()
             return result.keys[0][int(result.places[0].ingredient[beyond[0].number])] if beyond else ""
 

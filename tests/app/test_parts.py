@@ -27,6 +27,7 @@ from wolbrin.app.tables.model import Column
 from wolbrin.app.tables.view import Table
 from wolbrin.app.theme.theme import MONO, SANS, Theme
 from wolbrin.app.theme.tokens import COLOR_FIELDS, THEMES, contrast, luminance
+from wolbrin.core.figures.runs import TRADES
 from wolbrin.core.jobs import Engine
 from wolbrin.core.market.costs import Costs
 
@@ -58,7 +59,8 @@ def test_shipped_fonts_are_there(qapp) -> None:
 
 
 ROWS = [{"name": f"r{i}", "x": float(x)} for i, x in enumerate([3, 1, np.nan, 2, -5])]
-COLUMNS = [Column("name", lambda r: r["name"]), Column("x", lambda r: r["x"], lambda r: f"{r['x']:g}", "right")]
+COLUMNS = [Column("name", lambda r: r["name"]), Column("x", lambda r: r["x"], lambda r: f"{r['x']:g}", "right",
+                                                       figure=TRADES["trade.net"])]
 
 
 def test_tables_sort_with_missing_values_last_and_filter(qtbot: QtBot, tmp_path: Path) -> None:

@@ -26,6 +26,7 @@ from wolbrin.app.tables.matrix import MatrixModel
 from wolbrin.app.tables.model import Column
 from wolbrin.app.terms import FloorLine
 from wolbrin.app.theme.theme import Theme
+from wolbrin.core.figures.searches import SWEEPS
 
 Settle = Callable[[], None]
 FOUR = {"Opening range minutes, long entry row 1": (30, 110, 10), "stop ATR multiple": (1, 5, 0.5),
@@ -185,7 +186,7 @@ def test_what_is_asked_reaches_the_request_and_wrong_input_is_a_sentence(qtbot: 
 def test_many_sets_are_filtered_and_sorted_at_once(qapp: QApplication) -> None:
     """200,000 rows lie in one array; nothing is made for a row that is not looked at."""
     values = np.random.default_rng(1).normal(size=(200_000, 3))
-    columns = [Column(t, lambda r, i=i: float(r[i]), None, "right", number=lambda v: f"{v:g}")
+    columns = [Column(t, lambda r, i=i: float(r[i]), None, "right", number=lambda v: f"{v:g}", figure=SWEEPS["sweep.axis"])
                for i, t in enumerate(("pin", "a", "b"))]
     model = MatrixModel(columns, Theme(), lambda line: line)
     model.sort_column, model.sort_down = 1, True

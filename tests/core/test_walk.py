@@ -164,7 +164,8 @@ def test_nothing_after_a_training_span_changes_what_it_chooses(tmp_path: Path) -
     rng, fits = np.random.default_rng(seed), []
     whole = walk_bars(2600, seed=int(rng.integers(1000)), code="AAA")
     days = np.unique(whole.trading_date)
-    cut = days[int(rng.integers(25, len(days) - 5))]
+    sealed = (SETTINGS.holdout_first - dt.date(1970, 1, 1)).days
+    cut = days[int(rng.integers(25, np.searchsorted(days, sealed)))]
     last = dt.date(1970, 1, 1) + dt.timedelta(days=int(cut))
     for turn in range(2):
         project = Project.create(tmp_path / str(turn), SETTINGS)

@@ -18,7 +18,7 @@ from hypothesis import strategies as st
 
 from tests.build import SHORT, cross, entry, ind, num, price, row, terms, walk_bars
 from wolbrin.core.bench.data import bench_bars, bench_strategy
-from wolbrin.core.bench.figures import Figure, page
+from wolbrin.core.bench.figures import page
 from wolbrin.core.engine import codes as k
 from wolbrin.core.engine.brief import Brief
 from wolbrin.core.engine.inputs import parameters
@@ -455,9 +455,9 @@ def test_warming_runs_every_kernel_and_reports() -> None:
 
 
 def test_the_benchmark_is_honest_about_what_it_reaches() -> None:
-    low = Figure("a", 13.0, "x", "lower", 12.0, "beside b")
-    high = Figure("b", 1.8, "x", "higher", 1.7, "beside a")
-    free = Figure("c", 5.0, "s", "lower", None, "alone")
+    low = measured("a", 13.0, "x", "lower", 12.0, "beside b")
+    high = measured("b", 1.8, "x", "higher", 1.7, "beside a")
+    free = measured("c", 5.0, "s", "lower", None, "alone")
     assert (low.reached, high.reached, free.reached) == (False, True, None)
     assert "NOT REACHED" in low.line()
     assert set(low.as_json()) == {"name", "value", "unit", "better", "reach", "reference"}

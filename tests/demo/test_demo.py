@@ -15,6 +15,7 @@ from wolbrin.core.engine.brief import Brief
 from wolbrin.core.engine.prepare import Prepared
 from wolbrin.core.engine.run import backtest
 from wolbrin.core.market.bars import Bars, Span, day_number
+from wolbrin.core.market.costs import Costs
 from wolbrin.core.market.csv_files import read_bars
 from wolbrin.core.market.intervals import to_interval
 from wolbrin.core.market.sessions import NS_A_MINUTE
@@ -58,7 +59,7 @@ def quarter(bars: dict[str, Bars]) -> dict[str, Prepared]:
 def gross_t(history: Prepared, strategy, span: Span | None = None) -> float:
     """t of the average trade without costs."""
     lots = 0.5 if history.bars.terms.kind == "currency pair" else 1.0
-    run = backtest(history, strategy.model_copy(update={"quantity": lots}), Brief(span or Span()), detail=False)
+    run = backtest(history, strategy.model_copy(update={"quantity": lots}), Brief(span or Span(), Costs.none()), detail=False)
     return measure(Facts.of(run), ("t",))["t"]
 
 
@@ -134,7 +135,8 @@ def random_ts(history: Prepared, seed: int, count: int = 200) -> np.ndarray:
     lots = 0.5 if history.bars.terms.kind == "currency pair" else 1.0
     found = []
     for k in range(count):
-        run = backtest(history, draw_strategy(np.random.default_rng((seed, k)), "x", quantity=lots), Brief(),
+        run = backtest(history, draw_strategy(np.random.default_rng((seed, k)), "x", quantity=lots),
+                       Brief(costs=Costs.none()),
                        detail=False)
         if len(run) >= 30:
             found.append(measure(Facts.of(run), ("t",))["t"])
@@ -169,7 +171,7 @@ def test_a_scan_says_where_there_is_something_and_where_nothing(quarter: dict[st
     said = {}
     for code, history in quarter.items():
         request = ScanRequest(((code, 15),), count=1_500, draws=100, pairs=False)
-        said[code] = bool(scan_here([history], [Brief(span)], request).beyond())
+        said[code] = bool(scan_here([history], [Brief(span, Costs.none())], request).beyond())
     planted = ("NPW", "CRB", "HFR", "BBY", "AUDNZD")
     assert all(said[code] for code in planted)
     assert sum(said[code] for code in said if code not in planted) <= 1
@@ -191,7 +193,7 @@ def test_what_tuning_promises_carries_over_where_edges_last_and_falls_where_one_
     found = {}
     for code in ("NPW", "HFR"):
         project.add_market(bars[code].terms, bars[code], "skx")
-        brief = Brief(Span(None, dt.date(2025, 11, 30)))
+        brief = Brief(Span(None, dt.date(2025, 11, 30)), Costs.none())
         sweep = SweepRequest(rules, code, 15, axes)
         request = laid_over(quarter[code], brief, WalkRequest(sweep, (Length(24, "months"),), (Length(6, "months"),)))
         work = WalkWork(Footing.of(project), request, brief, "")
@@ -206,7 +208,7 @@ def test_what_tuning_promises_carries_over_where_edges_last_and_falls_where_one_
 
 
 def test_related_markets_make_related_bets(quarter: dict[str, Prepared]) -> None:
-    runs = [backtest(quarter[code], TERN, Brief()) for code in ("NPW", "CRB", "ASL")]
+    runs = [backtest(quarter[code], TERN, Brief(costs=Costs.none())) for code in ("NPW", "CRB", "ASL")]
     matrix = correlation(daily_matrix(runs)[1])
     assert matrix[0, 1] > 0.35
     assert abs(matrix[0, 2]) < 0.1
@@ -251,4 +253,4 @@ def test_shipped_files_are_good_examples() -> None:
     for one in read[1:]:
         np.testing.assert_array_equal(one.c, read[0].c)
         np.testing.assert_array_equal(one.time, read[0].time)
-    assert len(backtest(to_interval(read[0], 15), strategy, Brief())) > 3
+    assert len(backtest(to_interval(read[0], 15), strategy, Brief(costs=Costs.none()))) > 3

@@ -61,7 +61,7 @@ def market(code: str | Path, **terms: Any) -> Terms:
         raise explain(err, f"market {code}") from None
 
 
-class History(Told):
+class MarketBars(Told):
     """Bars of a market, ready for runs. Made by `bars`, or by a project's `bars`.
 
     Attributes: `terms` (contract terms), `interval` (minutes, or another kind of bar), `frame` (bars as a DataFrame).
@@ -94,12 +94,12 @@ class History(Told):
         index = pd.DatetimeIndex(b.time.view("datetime64[ns]"), name="time").tz_localize("UTC")
         return pd.DataFrame({"open": b.open, "high": b.high, "low": b.low, "close": b.close, "volume": b.volume}, index=index)
 
-    def every(self, interval: str | int) -> History:
+    def every(self, interval: str | int) -> MarketBars:
         """The same history at a longer interval: minutes, "daily", "500t" (ticks), "8r" (range). Raises UserError."""
         code = Interval.parse(str(interval)).code
         if self._own is not None:
-            return History(self._own.prepared(self.terms.code, code), self._own)
-        return History(Prepared.of(to_interval(self.ready.bars, code), finer=lambda: self.ready.bars))
+            return MarketBars(self._own.prepared(self.terms.code, code), self._own)
+        return MarketBars(Prepared.of(to_interval(self.ready.bars, code), finer=lambda: self.ready.bars))
 
     @property
     def _own(self) -> Project | None:
@@ -143,7 +143,7 @@ def _clear(project: Project, folder: Path) -> None:
 
 
 def bars(data: pd.DataFrame | str | Path, market: Terms | str | Path, *, interval: str | int | None = None,
-         zone: str = "UTC") -> History:
+         zone: str = "UTC") -> MarketBars:
     """Bars of a market from a DataFrame or a file.
 
     Args:
@@ -161,8 +161,8 @@ def bars(data: pd.DataFrame | str | Path, market: Terms | str | Path, *, interva
     terms = market if isinstance(market, Terms) else load_terms(Path(market))
     base = _of_frame(data, terms, zone) if isinstance(data, pd.DataFrame) else read_bars(Path(data), terms, None, zone)
     if interval is not None and (code := Interval.parse(str(interval)).code) != base.interval:
-        return History(Prepared.of(to_interval(base, code), finer=lambda: base))
-    return History(Prepared.of(base))
+        return MarketBars(Prepared.of(to_interval(base, code), finer=lambda: base))
+    return MarketBars(Prepared.of(base))
 
 
 def _of_frame(data: pd.DataFrame, terms: Terms, zone: str) -> Bars:

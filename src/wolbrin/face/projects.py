@@ -25,7 +25,7 @@ from wolbrin.core.work.shelving import candidate_of
 from wolbrin.core.work.standing import Standings
 from wolbrin.core.work.starting import first_interval
 from wolbrin.core.work.subject import Subject
-from wolbrin.face.histories import History
+from wolbrin.face.histories import MarketBars
 from wolbrin.face.runs import Run, backtest, strategy
 from wolbrin.face.shown import Told, short
 from wolbrin.face.working import finish
@@ -132,11 +132,11 @@ class Project(Told):
         """Parameter sets, draws and trial cells looked at on a market."""
         return Searches(self.core).tried_on(market)
 
-    def bars(self, market: str, interval: str | int | None = None) -> History:
+    def bars(self, market: str, interval: str | int | None = None) -> MarketBars:
         """A market's history up to the border, at an interval; the usual one where none is named. Raises UserError."""
         entry = self.core.market(market)
         code = Interval.parse(str(interval)).code if interval is not None else first_interval(entry.minutes)
-        return History(Footing.of(self.core).prepared(market, code), self.core)
+        return MarketBars(Footing.of(self.core).prepared(market, code), self.core)
 
     def backtest(self, rules: str | Strategy, market: str = "", interval: str | int | None = None, **asked: Any) -> Run:
         """Run a strategy of the project by its name or id, or one written as `wb.strategy` takes it, on the training span.

@@ -33,7 +33,7 @@ from wolbrin.core.rules.templates import templates
 from wolbrin.core.work.footing import Footing
 from wolbrin.core.work.one_run import OneRun
 from wolbrin.core.work.starting import template_named
-from wolbrin.face.histories import History
+from wolbrin.face.histories import MarketBars
 from wolbrin.face.shown import Told, dated, frame
 from wolbrin.face.working import say_compiling
 
@@ -78,7 +78,7 @@ class Run(Told):
     `strategy`, `costs`; `core` is the run as the core has it.
     """
 
-    def __init__(self, core: CoreRun, currency: str = "", history: History | None = None) -> None:
+    def __init__(self, core: CoreRun, currency: str = "", history: MarketBars | None = None) -> None:
         self.core = core
         self.currency = currency or core.bars.terms.quote_currency
         self.history = history
@@ -156,7 +156,7 @@ def span_of(first: str | dt.date | None, last: str | dt.date | None) -> Span | N
     return None if first is None and last is None else Span(day(first), day(last))
 
 
-def backtest(history: History, rules: str | Path | Strategy, *, costs: Costs | None = None, capital: float | None = None,
+def backtest(history: MarketBars, rules: str | Path | Strategy, *, costs: Costs | None = None, capital: float | None = None,
              first: str | dt.date | None = None, last: str | dt.date | None = None, fine: bool | None = None) -> Run:
     """Run a strategy over a history.
 

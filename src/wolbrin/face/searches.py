@@ -44,7 +44,7 @@ from wolbrin.core.work.walk_answer import fold_table
 from wolbrin.core.work.walk_request import WalkRequest
 from wolbrin.core.work.walk_results import WalkResult, walk_of
 from wolbrin.core.work.walking import walk_job
-from wolbrin.face.histories import History
+from wolbrin.face.histories import MarketBars
 from wolbrin.face.runs import Run, backtest, strategy
 from wolbrin.face.shown import Told, frame
 from wolbrin.face.working import finish
@@ -102,7 +102,7 @@ class Study(Told):
                  f"{c.baseline[after - 1]:.4g}") for after in sorted({1, 5, 10, 20, c.best}) if after <= len(c.mean)]
 
 
-def condition(history: History, what: str | Condition) -> Condition:
+def condition(history: MarketBars, what: str | Condition) -> Condition:
     """A condition of the library by its name, else one written as a formula. Raises UserError."""
     if isinstance(what, Condition):
         return what
@@ -113,7 +113,7 @@ def condition(history: History, what: str | Condition) -> Condition:
     return parse_condition(what, Names(own=project.own.known()))
 
 
-def study(history: History, what: str | Condition, *, side: str = "long", bars: int = 40, unit: Unit = "points",
+def study(history: MarketBars, what: str | Condition, *, side: str = "long", bars: int = 40, unit: Unit = "points",
           overlapping: bool = True) -> Study:
     """What price does after a condition fires, beside all bars and the same times of day.
 
@@ -143,7 +143,7 @@ class Sweep(Told):
     """What came of a sweep. `table` (DataFrame, all sets, best first), `center` and `best` (strategies: the middle of the
     broadest good region, and the best single set), `luck` (Series, against shuffled histories), `reason`."""
 
-    def __init__(self, history: History, result: SweepResult, luck: pd.Series) -> None:
+    def __init__(self, history: MarketBars, result: SweepResult, luck: pd.Series) -> None:
         self.history, self.result, self.luck = history, result, luck
         self.reading = read_rows(result)
 
@@ -178,7 +178,7 @@ class Sweep(Told):
         return [(str(k), f"{v:.4g}" if isinstance(v, float) else str(v)) for k, v in self.luck.items()]
 
 
-def sweep(history: History, rules: str | Path | Strategy, vary: Vary, *, link: Sequence[str] = (),
+def sweep(history: MarketBars, rules: str | Path | Strategy, vary: Vary, *, link: Sequence[str] = (),
           constraints: Sequence[str] = (), objective: Sequence[str] = (), floors: Sequence[str] = (), shuffles: int = 20,
           method: str = "every", count: int = 0, seed: int = 1, name: str = "") -> Sweep:
     """Try sets of numbers of a strategy on the training span, beside shuffled histories that say how much is luck.
@@ -210,7 +210,7 @@ class Finds(Told):
     """What a search kept. `table` (DataFrame by Shelf id: name, words, leads, measures), `strategy(id)`, `families` (the
     groups that are one idea), `words` (what the search says of luck)."""
 
-    def __init__(self, history: History, result: DiscoverResult, state: str) -> None:
+    def __init__(self, history: MarketBars, result: DiscoverResult, state: str) -> None:
         self.history, self.result = history, result
         self.answer = discover_answer(history.project, result, state)
 
@@ -248,7 +248,7 @@ class Finds(Told):
         return [(f.name, f.words) for f in self.answer.families[:10]]
 
 
-def discover(history: History, *, method: Method = "informed", count: int | None = None, controls: int | None = None,
+def discover(history: MarketBars, *, method: Method = "informed", count: int | None = None, controls: int | None = None,
              ingredients: Sequence[str] = (), floors: Sequence[str] = (), objective: str = "", seed: int = 1,
              **limits: Any) -> Finds:
     """Build candidates, test them, keep those above the floors; the same search on shuffled histories says what luck keeps.
@@ -277,7 +277,7 @@ class Walk(Told):
     """A strategy fitted anew on stretch after stretch, each test traded with what its training chose. `folds` (DataFrame),
     `figures` (Series), `run` (all tests strung together), `strategy` (with its dated numbers)."""
 
-    def __init__(self, history: History, result: WalkResult) -> None:
+    def __init__(self, history: MarketBars, result: WalkResult) -> None:
         self.history, self.result = history, result
         self.walked = walk_of(history.project, result)
 
@@ -305,7 +305,7 @@ class Walk(Told):
         return [(k, f"{v:.4g}") for k, v in self.figures.items()]
 
 
-def walk_forward(history: History, rules: str | Path | Strategy, vary: Vary, *, training: str = "24m", test: str = "6m",
+def walk_forward(history: MarketBars, rules: str | Path | Strategy, vary: Vary, *, training: str = "24m", test: str = "6m",
                  anchored: bool = False, choice: Choice = "center", objective: Sequence[str] = (), floors: Sequence[str] = (),
                  method: str = "every", count: int = 0, seed: int = 1, name: str = "") -> Walk:
     """Fit numbers on a stretch, trade the next with them, move on; say whether tuning carries over.
