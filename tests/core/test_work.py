@@ -18,6 +18,7 @@ from hypothesis import strategies as st
 
 from tests.build import SHORT, cross, entry, ind, num, price, row, terms, walk_bars
 from wolbrin.core.bench.data import bench_bars, bench_strategy
+from wolbrin.core.bench.figure import measured
 from wolbrin.core.bench.figures import page
 from wolbrin.core.engine import codes as k
 from wolbrin.core.engine.brief import Brief
