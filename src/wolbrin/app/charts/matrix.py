@@ -19,7 +19,7 @@ from wolbrin.core.measures.wording import number
 
 Floats = NDArray[np.float64]
 Ints = NDArray[np.int64]
-TREE, NAMES, ROW = 120, 170, 15
+TREE, NAMES, LONG_NAMES, ROW = 120, 170, 330, 15
 LEVELS = 511  # of the ramp
 SMOOTH = 120  # leaves, beyond which the tree's lines are too close to be smoothed
 NEAR = 6  # pixels around the cut in which it is taken hold of
@@ -97,9 +97,14 @@ class MatrixTree(QWidget):
 
     # Where things are
 
+    def _names_width(self) -> int:
+        """Room for names: more where there is more, at most a quarter."""
+        return max(NAMES, min(LONG_NAMES, self.width() // 4))
+
     def area(self) -> QRectF:
         """The cells."""
-        return QRectF(NAMES, 4, max(10, self.width() - NAMES - TREE - 6), max(10, self.height() - 24))
+        left = self._names_width()
+        return QRectF(left, 4, max(10, self.width() - left - TREE - 6), max(10, self.height() - 24))
 
     def _tree_area(self) -> QRectF:
         area = self.area()
@@ -194,8 +199,8 @@ class MatrixTree(QWidget):
         metrics = painter.fontMetrics()
         every = max(1, math.ceil(n * ROW / area.height()))
         for r in range(0, n, every):
-            text = metrics.elidedText(self.names[self.order[r]], Qt.TextElideMode.ElideRight, NAMES - 8)
-            painter.drawText(QRectF(0, area.top() + (r + 0.5) * area.height() / n - 8, NAMES - 6, 16),
+            text = metrics.elidedText(self.names[self.order[r]], Qt.TextElideMode.ElideRight, self._names_width() - 8)
+            painter.drawText(QRectF(0, area.top() + (r + 0.5) * area.height() / n - 8, self._names_width() - 6, 16),
                              Qt.AlignmentFlag.AlignRight | Qt.AlignmentFlag.AlignVCenter, text)
         tree = self._tree_area()
         painter.drawText(QRectF(tree.left() - 60, area.bottom() + 3, TREE + 56, 16), Qt.AlignmentFlag.AlignRight,

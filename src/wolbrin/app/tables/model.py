@@ -29,7 +29,8 @@ class Column:
     """One column: `value` is what is sorted and filtered, `text` what is shown, `tint` a theme color by meaning. key: by
     which a model that does not hold its records has them sorted and filtered; number: how a model of numbers shows one.
     losses: values are sizes of losses, whose limits may be written with a minus. hover: what a cell says when it is pointed
-    at. figure: what its numbers are; a column of numbers must say it."""
+    at. figure: what its numbers are; a column of numbers must say it. rank: 0 for one that is always shown; where there
+    is no room for all, the highest is left out first (the column chooser shows it all the same)."""
 
     title: str
     value: Callable[[Any], Any]
@@ -45,6 +46,7 @@ class Column:
     losses: bool = False
     hover: Callable[[Any], str] | None = None
     figure: Figure | None = None
+    rank: int = 0
 
     def __post_init__(self) -> None:
         if self.align == "right" and self.figure is None:

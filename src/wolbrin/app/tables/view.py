@@ -22,6 +22,7 @@ from PySide6.QtWidgets import (
 )
 
 from wolbrin.app.tables.cells import CellDelegate, SparkDelegate
+from wolbrin.app.tables.fitting import shared
 from wolbrin.app.tables.model import Column, Index, TableModel
 from wolbrin.app.theme.theme import Theme, font
 from wolbrin.app.theme.tokens import SMALL
@@ -86,6 +87,10 @@ class Table(QWidget):
                 self.grid.setItemDelegateForColumn(i, spark)
         if stretch >= 0:
             header.setSectionResizeMode(stretch, QHeaderView.ResizeMode.Stretch)
+        self._stretch, self._fits = stretch, False
+        self._fixed: dict[int, int] = {}
+        self._said: dict[int, bool] = {}
+        header.sectionResized.connect(self._by_hand)
         self.grid.copied.connect(self.copy)
         self.grid.activated.connect(lambda index: self.opened.emit(self.model.record(index.row())))
         self.grid.selectionModel().currentRowChanged.connect(self._current)
@@ -137,11 +142,34 @@ class Table(QWidget):
 
     def resizeEvent(self, event: Any) -> None:
         super().resizeEvent(event)
+        self.fit()
         self._place_filters()
 
     def showEvent(self, event: Any) -> None:
         super().showEvent(event)
+        self.fit()
         self._place_filters()
+
+    def _by_hand(self, column: int, _: int, size: int) -> None:
+        """A width that the user has drawn stays."""
+        if not self._fits and QGuiApplication.mouseButtons() & Qt.MouseButton.LeftButton and size:
+            self._fixed[column] = size
+
+    def fit(self) -> None:
+        """Share the width: headings whole, names as long as there is room, what matters least left out."""
+        header, columns = self.grid.horizontalHeader(), self.model.columns
+        width = self.grid.viewport().width()
+        if not self.isVisible() or width < 60 or header.count() != len(columns):
+            return
+        metrics = header.fontMetrics()
+        sizes = shared(columns, width, lambda i: metrics.horizontalAdvance(columns[i].title), self.grid.sizeHintForColumn,
+                       self._said.get, self._fixed)
+        self._fits = True
+        for i in range(len(columns)):
+            self.grid.setColumnHidden(i, i not in sizes)
+            if i in sizes and i != self._stretch and header.sectionSize(i) != sizes[i]:
+                header.resizeSection(i, sizes[i])
+        self._fits = False
 
     def _place_filters(self) -> None:
         header = self.grid.horizontalHeader()
@@ -168,6 +196,7 @@ class Table(QWidget):
             self.grid.setCurrentIndex(self.model.index(row, 0))
         self.grid.selectionModel().blockSignals(blocked)
         self.grid.verticalScrollBar().setValue(at)
+        self.fit()
 
     def in_view(self) -> tuple[int, int]:
         """The first and the last row that can be seen."""
@@ -190,8 +219,10 @@ class Table(QWidget):
         if self._with_filters:
             self.remake_filters()
         header = self.grid.horizontalHeader()
+        self._fixed, self._said = {}, {}
         for i, c in enumerate(columns):
             header.resizeSection(i, c.width)
+        self.fit()
 
     def choose(self, row: int) -> None:
         """Make table row `row` the current one and bring it into view."""
@@ -209,8 +240,7 @@ class Table(QWidget):
         return [r for r in found if r is not None]
 
     def _cells(self, rows: list[int]) -> list[list[str]]:
-        header = self.grid.horizontalHeader()
-        columns = [c for i, c in enumerate(self.model.columns) if c.kind == "text" and not header.isSectionHidden(i)]
+        columns = [c for i, c in enumerate(self.model.columns) if c.kind == "text" and self._said.get(i) is not False]
         records = (self.model.record(r) for r in rows)
         shown = [[TableModel.text(c, r) for c in columns] for r in records if r is not None]
         return [[c.title for c in columns], *shown]
@@ -250,6 +280,8 @@ class Table(QWidget):
 
     def _shower(self, column: int) -> Callable[[bool], None]:
         def show(on: bool) -> None:
+            self._said[column] = on
             self.grid.setColumnHidden(column, not on)
+            self.fit()
             self._place_filters()
         return show

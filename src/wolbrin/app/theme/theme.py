@@ -6,7 +6,7 @@ from importlib import resources
 
 from PySide6.QtCore import QObject, Qt, Signal
 from PySide6.QtGui import QBrush, QColor, QFont, QFontDatabase, QPalette, QPen
-from PySide6.QtWidgets import QApplication
+from PySide6.QtWidgets import QAbstractButton, QApplication, QLabel
 
 from wolbrin.app.theme.sheet import style_sheet
 from wolbrin.app.theme.tokens import BODY, THEMES, Tokens
@@ -43,6 +43,11 @@ class Theme(QObject):
         self.tokens = THEMES[name]
         self.apply()
         self.changed.emit()
+        # Places that are not in sight get their fonts when they are shown; layouts would keep the widths of before.
+        for widget in QApplication.allWidgets():
+            if isinstance(widget, QLabel | QAbstractButton):
+                widget.ensurePolished()
+                widget.updateGeometry()
 
     def apply(self) -> None:
         app = QApplication.instance()

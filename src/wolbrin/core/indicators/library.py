@@ -68,20 +68,20 @@ APO | apo | Absolute price oscillator | oscillator | value:centered | EMA(fast) 
 PPO | ppo | Percentage price oscillator | oscillator | value:centered | that difference in percent of EMA(slow)
 BOP | balance | Balance of power | oscillator | value:centered | (close - open) / (high - low)
 CMO | cmo | Chande momentum | oscillator | value:centered | 100 (up - down) / (up + down), Wilder sums
-CMOU | cmo_raw | Chande momentum, plain sums | oscillator | value:centered | 100 (up - down) / (up + down) of n changes
+CMOU | cmo_raw | Plain Chande momentum | oscillator | value:centered | 100 (up - down) / (up + down) of n changes
 COPPOCK | coppock | Coppock curve | oscillator | value:centered | WMA of two rates of change
 DPO | detrended | Detrended price | oscillator | value:centered | price less its average, shifted back half the length
 ERI | elder_ray | Elder ray | oscillator | bull:centered:bear,bear:centered:bull | high - EMA, low - EMA
 FOSC | forecast_oscillator | Forecast oscillator | oscillator | value:centered | 100 (close - forecast) / close
 IMI | intraday_momentum | Intraday momentum | oscillator | value:bounded | 100 sum of up bodies / sum of bodies
 KDJ | kdj | KDJ | oscillator | k:bounded,d:bounded,j:bounded | stochastic, its smoothed line, and 3 K - 2 D
-MACDFIX | macd_fixed | MACD 12/26 | oscillator | line:centered,signal:centered,histogram:centered | MACD with lengths 12 and 26
+MACDFIX | macd_fixed | Fixed MACD | oscillator | line:centered,signal:centered,histogram:centered | MACD with lengths 12 and 26
 MFI | money_flow | Money flow index | oscillator | value:bounded | RSI of typical price x volume
 QSTICK | qstick | Mean body | oscillator | value:centered | SMA of close - open
 ROC | roc | Rate of change | oscillator | value:centered | 100 (value / value n bars ago - 1)
-ROCP | rocp | Rate of change, share | oscillator | value:centered | value / value n bars ago - 1
-ROCR | rocr | Rate of change, ratio | oscillator | value:unsigned | value / value n bars ago
-ROCR100 | rocr100 | Rate of change, ratio of 100 | oscillator | value:unsigned | 100 value / value n bars ago
+ROCP | rocp | Rate of change as share | oscillator | value:centered | value / value n bars ago - 1
+ROCR | rocr | Rate of change as ratio | oscillator | value:unsigned | value / value n bars ago
+ROCR100 | rocr100 | Rate of change as ratio of 100 | oscillator | value:unsigned | 100 value / value n bars ago
 SMI | smi | Stochastic momentum | oscillator | value:centered,signal:centered | distance from the middle of the range, smoothed twice
 STOCHF | stochastic_fast | Fast stochastic | oscillator | k:bounded,d:bounded | 100 (close - lowest) / (highest - lowest); its average
 STOCHRSI | stochastic_rsi | Stochastic RSI | oscillator | k:bounded,d:bounded | stochastic of the RSI
@@ -92,7 +92,7 @@ WILLR | williams_r | Williams %R | oscillator | value:percent_r | -100 (highest 
 RVI | volatility_index | Relative volatility | oscillator | value:bounded | RSI of standard deviations
 AVGDEV | mean_deviation | Mean deviation | volatility | value:unsigned | mean |value - mean| of n values
 VAR | variance | Variance | volatility | value:unsigned | squared standard deviation of n values
-NATR | natr | ATR in percent, TA-Lib | volatility | value:unsigned | 100 ATR / close, first true range left out
+NATR | natr | Normalized ATR | volatility | value:unsigned | 100 ATR / close, first true range left out
 TRANGE | true_range | True range | volatility | value:unsigned | largest of high - low and the distances to the last close
 ADR | day_range | Mean range | volatility | value:unsigned | SMA of high - low
 CVI | range_change | Range change | volatility | value:centered | rate of change of the EMA of high - low
@@ -105,8 +105,8 @@ PERCENTILE | percentile | Percentile | statistics | value:price | nearest-rank p
 PERCENTRANK | percent_rank | Percent rank | statistics | value:bounded | share of the last n values below this one, in percent
 SUM | sum | Sum | statistics | value:unsigned | sum of n values
 CUMSUM | running_sum | Running sum | statistics | value:unsigned | sum from the first bar on
-MAX | max | Highest, this bar included | extreme | value:price:min | largest of n values
-MIN | min | Lowest, this bar included | extreme | value:price:max | smallest of n values
+MAX | max | Inclusive highest | extreme | value:price:min | largest of n values
+MIN | min | Inclusive lowest | extreme | value:price:max | smallest of n values
 MINMAX | extremes | Extremes | extreme | low:price:high,high:price:low | smallest and largest of n values
 WAD | williams_ad | Williams accumulation | volume | value:centered | running sum of moves beyond the last close
 AD | ad_line | Accumulation line | volume | value:centered | running sum of place in range x volume
@@ -123,7 +123,7 @@ RVOL | relative_volume | Relative volume | volume | value:unsigned | volume over
 ADD | high_plus_low | High + low | arithmetic | value:unsigned | high + low
 SUB | high_minus_low | High - low | arithmetic | value:unsigned | high - low
 MULT | high_times_low | High x low | arithmetic | value:unsigned | high x low
-DIV | high_over_low | High / low | arithmetic | value:unsigned | high / low
+DIV | high_over_low | High over low | arithmetic | value:unsigned | high / low
 ATAN | arctangent | Arctangent | arithmetic | value:unsigned | arctangent of the value
 CEIL | ceiling | Ceiling | arithmetic | value:price | next whole number above
 FLOOR | floor | Floor | arithmetic | value:price | next whole number below

@@ -148,9 +148,9 @@ class Terms(Model):
     conversion_inverse: Annotated[bool, Fact("inverse", "", "that market quotes quote money for one unit of account money",
                                              "--conversion-inverse/--conversion-direct", beside=True)] = False
     lot_step: Annotated[float, Fact("lot step", "contracts", "quantities are rounded down to it", "--lot",
-                                    term="lots")] = Field(1.0, gt=0)
+                                    term="lots", hint="at least")] = Field(1.0, gt=0)
     minimum_lot: Annotated[float, Fact("smallest quantity", "contracts", "below it entries are refused", "--minimum-lot",
-                                       term="lots")] = Field(1.0, gt=0)
+                                       term="lots", hint="contracts", beside=True)] = Field(1.0, gt=0)
     spread_ticks: Annotated[float, Fact("spread", "ticks", "the whole spread; half is paid at each fill",
                                         term="spread")] = Field(0.0, ge=0)
     slippage_ticks: Annotated[float, Fact("slippage", "ticks", "paid at each market or stop fill",

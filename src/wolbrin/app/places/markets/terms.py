@@ -39,7 +39,7 @@ from wolbrin.core.work.terms_change import Changed, downstream, rests_on
 
 SESSION_FACTS = ("time_zone", "calendar", "sessions", "closed")
 NIGHT_FACTS = ("financing.time", "financing.triple")
-WIDE = {"quote_currency": 50, "price_digits": 44, "margin.leverage": 50}
+WIDE = {"financing.time": 64, "quote_currency": 50, "price_digits": 44, "margin.leverage": 50}
 
 
 class TermsPage(TermsActs):

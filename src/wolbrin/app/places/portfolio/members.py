@@ -62,12 +62,13 @@ class MembersView(QWidget):
             Column("net", lambda r: r.net, lambda r: told(r, number(r.net, sign=True)), "right", 70,
                    tint=lambda r: "gain" if r.net > 0 else "loss" if r.net < 0 else None, figure=MEMBERS["member.net"]),
             Column("profit", lambda r: r.profit, lambda r: told(r, percent(r.profit)), "right", 54,
-                   figure=MEMBERS["member.profit"]),
-            Column("risk", lambda r: r.risk, lambda r: told(r, percent(r.risk)), "right", 50, figure=MEMBERS["member.risk"]),
+                   figure=MEMBERS["member.profit"], rank=3),
+            Column("risk", lambda r: r.risk, lambda r: told(r, percent(r.risk)), "right", 50, figure=MEMBERS["member.risk"],
+                   rank=1),
             Column("corr.", lambda r: r.average, lambda r: told(r, number(r.average, 2)), "right", 52,
-                   figure=MEMBERS["member.average"]),
+                   figure=MEMBERS["member.average"], rank=2),
             Column("first", lambda r: r.member.priority, lambda r: str(r.member.priority), "right", 38,
-                   figure=MEMBERS["member.priority"]),
+                   figure=MEMBERS["member.priority"], rank=4),
             Column("stands", lambda r: r.stands, width=60)], state.session.theme, "Members")
         self.name = label("Choose a member to change it.", "muted")
         self.name.setSizePolicy(QSizePolicy.Policy.Ignored, QSizePolicy.Policy.Preferred)

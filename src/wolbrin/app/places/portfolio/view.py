@@ -5,7 +5,7 @@ from __future__ import annotations
 from PySide6.QtCore import Qt, QTimer
 from PySide6.QtWidgets import QLineEdit, QSplitter, QStackedWidget, QWidget
 
-from wolbrin.app.parts import Choice, Empty, button, column, label, row, tips
+from wolbrin.app.parts import Choice, Empty, button, column, label, row, stretch, tips
 from wolbrin.app.places.place import Place
 from wolbrin.app.places.portfolio.find_page import FindPage, SavedPage
 from wolbrin.app.places.portfolio.members import MembersView
@@ -63,6 +63,7 @@ class PortfolioPlace(Place):
         whole = QWidget()
         whole.setLayout(column(row(self.title, None, self.name, button("Save portfolio", self.save, main=True), self.open),
                                self.settings, self.words, self.cautions, split, spacing=4))
+        stretch(whole, 4, 1)
         self.empty = Empty("Tick the strategies you want to trade together. They trade on one account, and are compared with "
                            "each of them and without each of "
                            "them.", "Tick the distinct or proved candidates", state.tick_best)

@@ -59,11 +59,12 @@ class ShelfPlace(Place):
             Column("tags", lambda r: r.tags, width=90, key="tags"),
             Column("idea", lambda r: r.family, width=84, key="family", tip="the kind of indicator its first entry row is on"),
             Column("behaves as", lambda r: r.marks.cluster or 0, lambda r: number(r.marks.cluster) if r.marks.cluster else "",
-                   "right", 74, key="cluster", tip="group by behavior: Group by, behavior", figure=FINDS["find.cluster"]),
+                   "right", 74, key="cluster", tip="group by behavior: Group by, behavior", figure=FINDS["find.cluster"],
+                   rank=4),
             family_column(),
             Column("stands for", lambda r: r.marks.alike, lambda r: number(r.marks.alike), "right", 76, key="alike",
-                   figure=FINDS["find.alike"]),
-            Column("from", lambda r: r.origin, width=70, key="origin"),
+                   figure=FINDS["find.alike"], rank=3),
+            Column("from", lambda r: r.origin, width=70, key="origin", rank=2),
             Column("notes", lambda r: r.marks.notes, lambda r: r.marks.notes.replace("\n", " "), width=140, key="notes"),
             Column("kept", lambda r: r.created[:10], width=80, key="created"), words_column(), record_column()]
         self.rows = PagedModel(columns, s.theme, self.state.lines)
