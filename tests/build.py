@@ -2,6 +2,9 @@
 
 from __future__ import annotations
 
+import os
+import time
+from collections.abc import Callable
 from typing import Any
 
 import numpy as np
@@ -33,8 +36,27 @@ from wolbrin.core.store.shelf import Shelf
 from wolbrin.core.store.wanted import Wanted
 from wolbrin.core.work.discover_request import DiscoverRequest
 
+WAIT = 235_000  # milliseconds that anything may take, as long as the suite lets a test run: machines may be busy
 WORKDAYS = ("Mon", "Tue", "Wed", "Thu", "Fri")
 SHORT = Line(name="short", steps=(Step(gate="monte_carlo"),))  # a line for tests of what comes after it
+
+
+def any_seed() -> int:
+    """A seed that is drawn anew each time and printed; WOLBRIN_SEED runs a test again with one that failed."""
+    seed = int(os.environ.get("WOLBRIN_SEED") or np.random.default_rng().integers(1, 2**31))
+    print("seed", seed)
+    return seed
+
+
+def any_rng() -> np.random.Generator:
+    """Random numbers from such a seed."""
+    return np.random.default_rng(any_seed())
+
+
+def until(there: Callable[[], object]) -> None:
+    """Look until it is so; the suite's own limit ends what never is."""
+    while not there():
+        time.sleep(0.002)
 
 
 def terms(**more: Any) -> Terms:

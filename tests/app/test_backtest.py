@@ -14,6 +14,7 @@ from PySide6.QtCore import Qt
 from PySide6.QtWidgets import QCheckBox, QComboBox, QDoubleSpinBox, QLineEdit, QPushButton, QToolButton
 from pytestqt.qtbot import QtBot
 
+from tests.build import WAIT
 from wolbrin.app.parts import Popup
 from wolbrin.app.places.backtest.view import PAGES
 from wolbrin.app.places.rules.operand import OperandPopup
@@ -163,7 +164,7 @@ def test_exports_are_written_in_the_background(qtbot: QtBot, window: MainWindow,
         place.export(what, tmp_path / name)
         settle()
         qtbot.waitUntil(lambda name=name: f"Written to {tmp_path / name}" in window.strip.message.text(),  # type: ignore[misc]
-                        timeout=20_000)
+                        timeout=WAIT)
         assert (tmp_path / name).stat().st_size > 100
     np.testing.assert_allclose(pd.read_csv(tmp_path / "l.csv").net, ledger(run)["net"])
     place.export("ledger", tmp_path / "no" / "l.csv")
@@ -315,7 +316,7 @@ def test_a_fast_rehearsal_leaves_the_window_live(qtbot: QtBot, window: MainWindo
     place.speed.setValue(place.speed.maximum())
     state = place.state
     state.start()
-    qtbot.waitUntil(lambda: state.latest is not None and state.latest.shown > 200, timeout=30_000)
+    qtbot.waitUntil(lambda: state.latest is not None and state.latest.shown > 200, timeout=WAIT)
     state.stop()
     settle()
     shown = state.latest.shown

@@ -17,6 +17,7 @@ from pytestqt.qtbot import QtBot
 
 from tests.app.conftest import come_to_rest, put_away
 from tests.app.test_unsaved import full, named
+from tests.build import WAIT
 from tests.core.full_project import make_full
 from wolbrin.app.session import Session
 from wolbrin.app.shell.aside_sheet import AsideSheet
@@ -130,7 +131,7 @@ def test_edits_wait_on_a_full_disk_while_a_command_writes(window: MainWindow, se
     subprocess.run([sys.executable, "-m", "wolbrin", "strategy", "add", "--template", "Channel breakout", "--name",
                     "By command", "-p", str(demo)], capture_output=True, check=True)
     full(window, False)
-    qtbot.waitUntil(lambda: not s.unsaved.asking(), timeout=20_000)
+    qtbot.waitUntil(lambda: not s.unsaved.asking(), timeout=WAIT)
     names = [e.strategy.name for e in s.project.strategies()]
     assert {"Waits", "By command"} <= set(names)
 
@@ -140,4 +141,4 @@ def test_a_damaged_kernel_is_said(window: MainWindow, settle: Callable[[], None]
     told: list[str] = []
     window.session.noted.connect(lambda text, kind, door: told.append(text))
     kept_kernels.said("A compiled kernel was damaged on disk: it is thrown away and compiled again.")
-    qtbot.waitUntil(lambda: any("compiled again" in t for t in told), timeout=5_000)
+    qtbot.waitUntil(lambda: any("compiled again" in t for t in told), timeout=WAIT)

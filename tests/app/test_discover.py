@@ -13,6 +13,7 @@ from PySide6.QtWidgets import QApplication, QFileDialog
 from pytestqt.qtbot import QtBot
 
 from tests.app.test_places import put_on_shelf
+from tests.build import WAIT
 from wolbrin.app.places.discover.view import DiscoverPlace
 from wolbrin.app.places.shelf.asking import LinePopup, NotePopup
 from wolbrin.app.places.shelf.view import ShelfPlace
@@ -117,15 +118,15 @@ def test_three_keys_lead_from_a_scan_to_a_verdict(qtbot: QtBot, window: MainWind
     assert window.place == "study"
     scan.rows.setValue(300)
     scan.start()
-    qtbot.waitUntil(lambda: scan.state.result is not None and scan.state.result.answered, timeout=60_000)
+    qtbot.waitUntil(lambda: scan.state.result is not None and scan.state.result.answered, timeout=WAIT)
     settle()
     scan.discover()  # G
     assert window.place == "discover"
     state, page = place.state, place.result
-    qtbot.waitUntil(lambda: state.running, timeout=30_000)
+    qtbot.waitUntil(lambda: state.running, timeout=WAIT)
     assert page.where.text()
     assert not page.rejections.isVisibleTo(page) or state.result.tried  # no noughts before anything was tried
-    qtbot.waitUntil(lambda: not state.running and state.families is not None, timeout=120_000)
+    qtbot.waitUntil(lambda: not state.running and state.families is not None, timeout=WAIT)
     settle()
     result = state.result
     assert result is not None
@@ -143,7 +144,7 @@ def test_three_keys_lead_from_a_scan_to_a_verdict(qtbot: QtBot, window: MainWind
     assert window.place == "proving"
     proving = window.places["proving"]
     qtbot.waitUntil(lambda: not proving.state.running and proving.state.line is not None and any(
-        r.evidence for r in proving.state.line.records), timeout=120_000)
+        r.evidence for r in proving.state.line.records), timeout=WAIT)
     settle()
     leads = sorted(f.leads for f in state.families.families)
     assert sorted(r.line.id for r in proving.state.line.records) == leads
@@ -157,7 +158,7 @@ def test_a_live_run_floors_moved_and_a_search_around_a_find(qtbot: QtBot, window
     s = window.session
     place = ready(window)
     place.start()
-    qtbot.waitUntil(lambda: place.result.tried.text() not in ("", "0"), timeout=60_000)
+    qtbot.waitUntil(lambda: place.result.tried.text() not in ("", "0"), timeout=WAIT)
     settle()
     page, state = place.result, place.state
     result = state.result
@@ -177,7 +178,7 @@ def test_a_live_run_floors_moved_and_a_search_around_a_find(qtbot: QtBot, window
     page.rejections.boxes[1].setValue(1.2)
     assert page.rejections.apply.isEnabled()
     page.rejections.apply.click()
-    qtbot.waitUntil(lambda: state.result is not result and state.result is not None, timeout=30_000)
+    qtbot.waitUntil(lambda: state.result is not result and state.result is not None, timeout=WAIT)
     settle()
     assert state.result is not None
     assert state.result.kept > kept, "what came near is asked again"

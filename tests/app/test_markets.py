@@ -15,6 +15,7 @@ from PySide6.QtWidgets import QComboBox, QLineEdit, QPushButton
 from pytestqt.qtbot import QtBot
 
 from tests.app.conftest import put_away
+from tests.build import WAIT
 from wolbrin.app.parts import Popup
 from wolbrin.app.session import Session
 from wolbrin.app.shell import projects
@@ -428,7 +429,7 @@ def test_an_empty_project_begins_with_an_import(qtbot: QtBot, tmp_path: Path, en
     window.show()
 
     def settle() -> None:
-        qtbot.waitUntil(lambda: not window.session.busy, timeout=30_000)
+        qtbot.waitUntil(lambda: not window.session.busy, timeout=WAIT)
         qtbot.wait(80)
 
     settle()

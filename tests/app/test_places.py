@@ -16,6 +16,7 @@ from PySide6.QtWidgets import QApplication, QLabel, QListWidget, QPushButton, QW
 from pytestqt.qtbot import QtBot
 
 from tests.app.conftest import put_away
+from tests.build import WAIT
 from wolbrin.app.charts.grids import Grid
 from wolbrin.app.charts.price import draw_pennant
 from wolbrin.app.parts import Choice, Empty, Popup
@@ -390,7 +391,7 @@ def test_everything_comes_back_after_a_restart(window: MainWindow, settle: Settl
     assert again.session.strategy.quantity == 3.0
     assert again.session.selection == s.selection
     assert again.place == "sweep"
-    qtbot.waitUntil(lambda: again.places["sweep"].table.model.rowCount() == rows > 10, timeout=20_000)
+    qtbot.waitUntil(lambda: again.places["sweep"].table.model.rowCount() == rows > 10, timeout=WAIT)
     assert len(again.session.dossiers.shelf()) == 2
     put_away(again)
     project.close()

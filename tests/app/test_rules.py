@@ -15,6 +15,7 @@ from PySide6.QtGui import QGuiApplication
 from PySide6.QtWidgets import QAbstractSpinBox, QCheckBox, QComboBox, QLineEdit, QSpinBox, QToolButton
 from pytestqt.qtbot import QtBot
 
+from tests.build import WAIT
 from wolbrin.app.places.rules.operand import OperandPopup
 from wolbrin.app.places.rules.rows import ConditionEditor, NodePopup
 from wolbrin.app.places.rules.signals import look
@@ -58,7 +59,7 @@ class Hand:
             found[:] = [b for b in editor.findChildren(kind) if fits(b) and b.isVisibleTo(editor)]
             return bool(found)
 
-        self.qtbot.waitUntil(there, timeout=5000)
+        self.qtbot.waitUntil(there, timeout=WAIT)
         return found[0]
 
     def operand(self, editor: ConditionEditor, path: str, side: str, find: str, **settings: float | str) -> None:

@@ -10,6 +10,7 @@ from PySide6.QtCore import Qt
 from PySide6.QtWidgets import QComboBox, QListWidgetItem, QPushButton, QSpinBox, QToolButton
 from pytestqt.qtbot import QtBot
 
+from tests.build import WAIT
 from wolbrin.app.charts.lines import Histogram
 from wolbrin.app.charts.strips import StripsChart
 from wolbrin.app.picker import TickPopup
@@ -42,7 +43,7 @@ def press_link(qtbot: QtBot, parent: Any, name: str) -> None:
     def shown() -> list[QToolButton]:
         return [b for b in parent.findChildren(QToolButton) if name in b.accessibleName() and b.isVisibleTo(parent)]
 
-    qtbot.waitUntil(lambda: bool(shown()), timeout=5000)
+    qtbot.waitUntil(lambda: bool(shown()), timeout=WAIT)
     qtbot.mouseClick(shown()[0], Qt.MouseButton.LeftButton)
 
 

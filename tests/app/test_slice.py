@@ -13,7 +13,7 @@ from PySide6.QtGui import QGuiApplication
 from PySide6.QtWidgets import QCheckBox, QComboBox, QDoubleSpinBox, QLineEdit, QListWidget, QPushButton, QSpinBox, QToolButton
 from pytestqt.qtbot import QtBot
 
-from tests.build import SHORT
+from tests.build import SHORT, WAIT
 from wolbrin.app.places.rules.operand import OperandPopup
 from wolbrin.app.shell.border import BorderPopup
 from wolbrin.app.shell.palette import HelpSheet, Palette
@@ -395,11 +395,11 @@ def test_rehearsal_plays_equals_the_batch_and_counts(qtbot: QtBot, window: MainW
     place = window.places["rehearsal"]
     place.speed.setValue(9)
     press(qtbot, window, "Ctrl+Return")
-    qtbot.waitUntil(lambda: place.state.latest is not None, timeout=20_000)
+    qtbot.waitUntil(lambda: place.state.latest is not None, timeout=WAIT)
     place.state.toggle_pause()
     assert place.state.job.state is State.PAUSED
     place.state.toggle_pause()
-    qtbot.waitUntil(lambda: "played" in place.verdict.text(), timeout=60_000)
+    qtbot.waitUntil(lambda: "played" in place.verdict.text(), timeout=WAIT)
     settle()
     assert "equal the batch simulator's to the last bit" in place.verdict.text()
     assert s.project.openings() == 1
@@ -412,12 +412,12 @@ def test_long_work_can_be_paused_and_stopped_while_the_window_lives(qtbot: QtBot
     place.setup.count.setValue(1_000_000)
     place.setup.pool.setValue(200)
     push(qtbot, place.setup, "Discover")
-    qtbot.waitUntil(lambda: place.result.tried.text() != "0", timeout=60_000)
+    qtbot.waitUntil(lambda: place.result.tried.text() != "0", timeout=WAIT)
     assert window.strip.bar.isVisible()
     qtbot.mouseClick(window.strip.pause, Qt.MouseButton.LeftButton)
     assert place.state.job.state is State.PAUSED
     window.go("backtest")
-    qtbot.waitUntil(lambda: window.session.run is not None, timeout=20_000)
+    qtbot.waitUntil(lambda: window.session.run is not None, timeout=WAIT)
     qtbot.mouseClick(window.strip.pause, Qt.MouseButton.LeftButton)
     qtbot.mouseClick(window.strip.stop, Qt.MouseButton.LeftButton)
     settle()

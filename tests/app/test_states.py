@@ -13,7 +13,7 @@ from PySide6.QtCore import QCoreApplication, QEvent
 from pytestqt.qtbot import QtBot
 
 from tests.app.conftest import come_to_rest
-from tests.build import discover_request
+from tests.build import WAIT, discover_request
 from wolbrin.app.candidates import Candidates
 from wolbrin.app.places.discover.state import DiscoverState
 from wolbrin.app.places.overlap.state import OverlapState
@@ -222,7 +222,7 @@ def test_a_rehearsal_plays_pauses_and_stops(session: Session, rest: Rest, qtbot:
     state.played.connect(played.append)
     state.pace = 500
     state.start()
-    qtbot.waitUntil(lambda: len(played) > 1, timeout=60_000)
+    qtbot.waitUntil(lambda: len(played) > 1, timeout=WAIT)
     state.toggle_pause()
     assert state.paused
     state.toggle_pause()

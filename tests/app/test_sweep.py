@@ -12,6 +12,7 @@ from PySide6.QtCore import QPoint, QPointF, Qt
 from PySide6.QtWidgets import QApplication, QCheckBox, QFileDialog
 from pytestqt.qtbot import QtBot
 
+from tests.build import WAIT
 from wolbrin.app.places.sweep.kept import KeptSweeps
 from wolbrin.app.places.sweep.pictures.equity import Equity
 from wolbrin.app.places.sweep.pictures.maps import MapOfTwo
@@ -65,14 +66,14 @@ def test_four_numbers_in_2025_sets_pictures_zoom_and_apply(qtbot: QtBot, window:
     assert sum(b.isChecked() for b in ticks) >= 2, "the same ticks on Rules"
     window.go("sweep")
     place.setup.run()
-    qtbot.waitUntil(lambda: not place.state.running, timeout=120_000)
-    qtbot.waitUntil(lambda: place.state.luck_running is not None, timeout=10_000)
+    qtbot.waitUntil(lambda: not place.state.running, timeout=WAIT)
+    qtbot.waitUntil(lambda: place.state.luck_running is not None, timeout=WAIT)
     still(place)
     settle()
     reading, result = place.state.reading, place.result
     assert reading is not None
     assert len(reading) == result.table.model.rowCount() == 2025
-    qtbot.waitUntil(lambda: place.state.statistics is not None, timeout=60_000)  # the shuffles may keep the machine busy
+    qtbot.waitUntil(lambda: place.state.statistics is not None, timeout=WAIT)  # the shuffles may keep the machine busy
     assert "2,025 sets tried here, 2,025 alternatives on NPW altogether." in result.evidence.tried.text()
     assert "center of the best plateau" in result.evidence.reason.text()
     assert place.state.values == reading.values(reading.center)
@@ -122,8 +123,8 @@ def test_four_numbers_in_2025_sets_pictures_zoom_and_apply(qtbot: QtBot, window:
     assert isinstance(two, MapOfTwo)
     assert two.zoom.isEnabled()
     place.zoom()
-    qtbot.waitUntil(lambda: place.state.running, timeout=10_000)
-    qtbot.waitUntil(lambda: not place.state.running, timeout=120_000)
+    qtbot.waitUntil(lambda: place.state.running, timeout=WAIT)
+    qtbot.waitUntil(lambda: not place.state.running, timeout=WAIT)
     still(place)
     settle()
     finer = place.state.reading
@@ -174,7 +175,7 @@ def test_what_is_asked_reaches_the_request_and_wrong_input_is_a_sentence(qtbot: 
     assert not form.go.isEnabled()
     form.blend.setText("")
     settle()
-    qtbot.waitUntil(lambda: "about" in place.count_words.text(), timeout=10_000)
+    qtbot.waitUntil(lambda: "about" in place.count_words.text(), timeout=WAIT)
     place.start()
     settle()
     assert place.state.reading is not None
@@ -214,7 +215,7 @@ def test_every_picture_chooses_filters_copies_and_saves(qtbot: QtBot, window: Ma
     tick(place, "stop ATR multiple", (1, 3, 0.5))
     tick(place, "target stop", (2, 4, 1))
     place.start()
-    qtbot.waitUntil(lambda: not place.state.running, timeout=60_000)
+    qtbot.waitUntil(lambda: not place.state.running, timeout=WAIT)
     still(place)
     settle()
     result, state = place.result, place.state

@@ -12,6 +12,7 @@ from PySide6.QtWidgets import QLabel
 from pytestqt.qtbot import QtBot
 
 from tests.app.conftest import put_away
+from tests.build import WAIT
 from wolbrin.app.session import Session
 from wolbrin.app.shell.aside_sheet import AsideSheet
 from wolbrin.app.shell.not_saved import NotSaved
@@ -106,7 +107,7 @@ def test_a_locked_project_never_holds_the_window(window: MainWindow, settle: Set
         assert s.settings.capital == 77_777.0
         assert not s.change_settings(holdout_first=s.settings.holdout_first.replace(day=2))
         other.execute("ROLLBACK")
-    qtbot.waitUntil(lambda: not s.unsaved.waiting, timeout=60_000)
+    qtbot.waitUntil(lambda: not s.unsaved.waiting, timeout=WAIT)
     assert "While locked" in stored(window)
     assert (s.project.settings.theme, s.project.settings.capital) == ("dusk", 77_777.0)
 
@@ -131,7 +132,7 @@ def test_a_change_of_a_market_is_tried_again_and_notes_wait_too(window: MainWind
         state.note(id, "written while locked")
         assert {c.title for c in s.unsaved.asking()} == {"Terms", "note, found"}
         other.execute("ROLLBACK")
-    qtbot.waitUntil(lambda: not s.unsaved.waiting, timeout=60_000)
+    qtbot.waitUntil(lambda: not s.unsaved.waiting, timeout=WAIT)
     settle()
     assert s.project.market(terms.code).terms.spread_ticks == 7.0
     assert s.shelf.lines([id])[0].marks.notes == "written while locked"
@@ -198,7 +199,7 @@ def test_a_damaged_project_opens_and_names_what_it_leaves_aside(demo: Path, engi
     for key in ("markets", "rules", "backtest", "study", "sweep", "discover", "shelf", "proving", "overlap", "portfolio"):
         window.go(key)
         qtbot.wait(20)
-    qtbot.waitUntil(lambda: not window.session.busy, timeout=60_000)
+    qtbot.waitUntil(lambda: not window.session.busy, timeout=WAIT)
     window.session.dossiers.searches.all(["sweep"])  # what the list of searches asks
     assert project.aside.found, "it is named"
     window.show_aside()

@@ -7,6 +7,7 @@ from collections.abc import Callable
 import pytest
 from pytestqt.qtbot import QtBot
 
+from tests.build import WAIT
 from wolbrin.app.places.proving.view import ProvingPlace
 from wolbrin.app.places.proving.walk_kept import KeptWalks
 from wolbrin.app.places.proving.walk_page import WalkPage
@@ -27,8 +28,8 @@ def page_of(window: MainWindow) -> WalkPage:
 
 
 def over(qtbot: QtBot, page: WalkPage, settle: Settle) -> None:
-    qtbot.waitUntil(lambda: not page.state.running, timeout=120_000)
-    qtbot.waitUntil(lambda: page.state.walked is not None or bool(page.state.fault), timeout=30_000)
+    qtbot.waitUntil(lambda: not page.state.running, timeout=WAIT)
+    qtbot.waitUntil(lambda: page.state.walked is not None or bool(page.state.fault), timeout=WAIT)
     settle()
 
 
@@ -55,15 +56,15 @@ def test_a_newcomer_walks_keeps_the_dated_numbers_and_trades_them(qtbot: QtBot, 
     assert page.setup.sets.request().objective.terms[0].key == "t_daily"
     assert [f.value for f in page.setup.sets.request().floors] == [20.0]
     laid = "8 tests from 01 Jul 2018 on; 9 fits of 9 sets"
-    qtbot.waitUntil(lambda: page.setup.words.text().startswith(laid), timeout=20_000)
+    qtbot.waitUntil(lambda: page.setup.words.text().startswith(laid), timeout=WAIT)
     assert len(s.laid.folds) == 8
     # Wrong input stands in a sentence, and nothing starts.
     for text, word in (("soon", "is no length"), ("99y", "no fold fits"), ("", "no length is given")):
         page.setup.training.setText(text)
-        qtbot.waitUntil(lambda w=word: w in page.setup.problem.text(), timeout=20_000)
+        qtbot.waitUntil(lambda w=word: w in page.setup.problem.text(), timeout=WAIT)
         assert not page.setup.go.isEnabled()
     page.setup.training.setText("24m")
-    qtbot.waitUntil(page.setup.go.isEnabled, timeout=20_000)
+    qtbot.waitUntil(page.setup.go.isEnabled, timeout=WAIT)
     page.start()
     over(qtbot, page, settle)
     walked = page.state.walked
@@ -75,7 +76,7 @@ def test_a_newcomer_walks_keeps_the_dated_numbers_and_trades_them(qtbot: QtBot, 
     page.show_picture(1)
     assert page.drift.which.count() == 2
     page.table.choose(2)
-    qtbot.waitUntil(lambda: any(c.label == "training" for c in page.equity.chart.curves), timeout=20_000)
+    qtbot.waitUntil(lambda: any(c.label == "training" for c in page.equity.chart.curves), timeout=WAIT)
     for at in range(3):
         page.show_picture(at)
         assert not page.grab().isNull()
@@ -105,17 +106,17 @@ def test_a_grid_is_colored_picked_stopped_and_gone_on_with(qtbot: QtBot, window:
     page.setup.training.setText("12m, 24m")
     page.setup.test.setText("3m,6m,12m")
     page.setup.shuffles.setValue(2)
-    qtbot.waitUntil(lambda: page.setup.words.text().startswith("6 of 6 pairs fit"), timeout=20_000)
+    qtbot.waitUntil(lambda: page.setup.words.text().startswith("6 of 6 pairs fit"), timeout=WAIT)
     page.start()
     assert page.state.job is not None
     page.state.job.stop()
-    qtbot.waitUntil(lambda: not page.state.running, timeout=20_000)
+    qtbot.waitUntil(lambda: not page.state.running, timeout=WAIT)
     settle()
     if page.state.unfinished:
         assert page.more.isVisible()
         page.more.click()
     over(qtbot, page, settle)
-    qtbot.waitUntil(lambda: page.state.result is not None and len(page.state.result.luck) == 2, timeout=60_000)
+    qtbot.waitUntil(lambda: page.state.result is not None and len(page.state.result.luck) == 2, timeout=WAIT)
     settle()
     assert page.pictures.currentIndex() == 2
     grid = page.state.grid
@@ -123,7 +124,7 @@ def test_a_grid_is_colored_picked_stopped_and_gone_on_with(qtbot: QtBot, window:
     assert grid.value.shape == (2, 3)
     assert "On 2 shuffled histories" in page.lengths.words.text()
     page.lengths.chart.pick(1, 0)
-    qtbot.waitUntil(lambda: page.state.walked is not None and page.state.walked.cell == 3, timeout=20_000)
+    qtbot.waitUntil(lambda: page.state.walked is not None and page.state.walked.cell == 3, timeout=WAIT)
     assert page.figures.text().startswith("Fitted on 24 months before it, tested on 3 months.")
     page.lengths.figure.setCurrentIndex(page.lengths.figure.findData("efficiency"))
     assert page.state.grid is not None

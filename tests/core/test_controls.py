@@ -6,7 +6,7 @@ import numpy as np
 import pytest
 from scipy import stats
 
-from tests.build import terms
+from tests.build import any_seed, terms
 from tests.core.test_luck import noise
 from wolbrin.core.engine.brief import Brief
 from wolbrin.core.engine.prepare import Prepared
@@ -26,8 +26,7 @@ from wolbrin.core.study.shuffle import shuffle, shuffled
 
 @pytest.fixture
 def seed() -> int:
-    drawn = int(np.random.default_rng().integers(1, 2**31))
-    print("seed", drawn)
+    drawn = any_seed()
     return drawn
 
 

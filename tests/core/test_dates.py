@@ -8,7 +8,7 @@ from pathlib import Path
 import numpy as np
 import pytest
 
-from tests.build import SHORT, walk_bars
+from tests.build import SHORT, any_seed, walk_bars
 from tests.core.test_evidence import fresh
 from tests.core.test_luck import noise
 from wolbrin.core.engine.brief import Brief
@@ -42,8 +42,7 @@ READY = Prepared.of(BARS)
 
 @pytest.fixture
 def seed() -> int:
-    drawn = int(np.random.default_rng().integers(1, 2**31))
-    print("seed", drawn)
+    drawn = any_seed()
     return drawn
 
 

@@ -13,7 +13,7 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from tests.build import cross, discover_request, found_by, usual_level, walk_bars
+from tests.build import any_rng, cross, discover_request, found_by, usual_level, walk_bars
 from tests.core.test_evidence import fresh
 from wolbrin.core.batch.many import ALL_FIGURES, Many
 from wolbrin.core.engine.brief import Brief
@@ -325,7 +325,7 @@ def test_counts_beyond_luck_are_rare_where_there_is_nothing_else() -> None:
     to keep more than luck in about 5 of 100, within binomial bounds at one in ten thousand and half again for the model."""
     from scipy import stats
 
-    rng = np.random.default_rng()
+    rng = any_rng()
     for mean, more in ((3.0, 1.2), (3.0, 2.0), (30.0, 2.0), (30.0, 3.0), (300.0, 6.0), (300.0, 16.0)):
         n = mean / (more - 1)
         for controls in (3, 8, 20):

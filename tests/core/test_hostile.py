@@ -20,7 +20,7 @@ import pyarrow as pa
 import pyarrow.parquet as pq
 import pytest
 
-from tests.build import cross, terms, walk_bars
+from tests.build import any_seed, cross, terms, walk_bars
 from wolbrin.core.engine.brief import Brief
 from wolbrin.core.engine.run import backtest
 from wolbrin.core.errors import EnvironmentTrouble, UserError, WolbrinError
@@ -153,8 +153,7 @@ def trade_on(path: Path) -> object:
 
 def test_mutated_files_are_read_or_refused_in_a_sentence(tmp_path: Path, folder: Path) -> None:
     """Every reader of a file that somebody may send."""
-    seed = int(np.random.default_rng().integers(2**31))
-    print("seed", seed)
+    seed = any_seed()
     rng, path = np.random.default_rng(seed), tmp_path / "any.json"
 
     def stored(model: type[Model]) -> Callable[[Path], object]:
@@ -199,8 +198,7 @@ def test_mutated_files_are_read_or_refused_in_a_sentence(tmp_path: Path, folder:
 
 def test_a_mutated_database_opens_or_is_refused_in_a_sentence(folder: Path, tmp_path: Path) -> None:
     """Pages of noise and of nothing, and single bits: what opens can be read, checked and changed."""
-    seed = int(np.random.default_rng().integers(2**31))
-    print("seed", seed)
+    seed = any_seed()
     rng, work, shut = np.random.default_rng(seed), tmp_path / "work", 0
     size = (folder / DATABASE).stat().st_size
     for turn in range(60):

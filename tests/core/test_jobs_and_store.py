@@ -9,13 +9,14 @@ import signal
 import sqlite3
 import subprocess
 import sys
+import threading
 import time
 from pathlib import Path
 
 import numpy as np
 import pytest
 
-from tests.build import cross, discover_request, found_by, walk_bars
+from tests.build import WAIT, cross, discover_request, found_by, until, walk_bars
 from wolbrin.core.engine.brief import Brief
 from wolbrin.core.engine.prepare import Prepared
 from wolbrin.core.engine.run import backtest
@@ -76,24 +77,33 @@ def test_results_come_in_order_whatever_finishes_first(engine: Engine) -> None:
 
 
 def test_pause_holds_and_stop_keeps_what_was_found(engine: Engine) -> None:
-    got: list[int] = []
+    """Pieces wait for leave, so that what runs while the job is paused is counted and not timed: while another job goes
+    through from end to end, only those end that had begun."""
+    leave, begun, got = threading.Semaphore(0), [], []  # type: ignore[var-annotated]
     ends: list[State] = []
-    job = Job("long", "steps", [Chunk(i) for i in range(10_000)], lambda x: (time.sleep(0.002), x)[1], got.append,
-              ends.append)
+
+    def piece(x: int) -> int:
+        begun.append(x)
+        leave.acquire()
+        return x
+
+    job = Job("long", "steps", [Chunk(i) for i in range(10_000)], piece, got.append, ends.append)
     engine.start(job, "threads")
-    while len(got) < 5:
-        time.sleep(0.01)
+    leave.release(5)
+    until(lambda: len(got) >= 5)
     job.pause()
-    time.sleep(0.15)
-    held = len(got)
-    time.sleep(0.25)
-    assert len(got) == held
+    held = len(begun)
+    leave.release(5_000)
+    other = Job("other", "steps", [Chunk(i) for i in range(200)], abs, lambda _: None)
+    assert engine.start(other, "threads").wait() is State.DONE
+    assert len(begun) <= held + 2, "one a worker, which had looked before"
+    assert len(got) <= len(begun)
     assert job.state is State.PAUSED
     job.resume()
-    while len(got) == held:
-        time.sleep(0.01)
+    until(lambda: len(got) > held + 2)
     job.stop()
-    assert job.wait(2) is State.STOPPED
+    leave.release(10_000)
+    assert job.wait(WAIT / 1000) is State.STOPPED
     assert got == list(range(len(got)))
     assert ends == [State.STOPPED]
 

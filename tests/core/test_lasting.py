@@ -19,7 +19,7 @@ import pytest
 import typer
 from typer.testing import CliRunner
 
-from tests.build import cross, walk_bars
+from tests.build import any_rng, cross, walk_bars
 from wolbrin.cli.check import add
 from wolbrin.cli.common import told
 from wolbrin.core.errors import EnvironmentTrouble, UserError, WolbrinError
@@ -58,7 +58,7 @@ def folder(tmp_path: Path) -> Path:
 
 def test_a_flipped_bit_of_a_history_is_never_a_silent_price(folder: Path) -> None:
     """Sixty bits at random: each is told, or changes nothing."""
-    rng = np.random.default_rng()
+    rng = any_rng()
     path = next((folder / "history").glob("*.parquet"))
     whole = path.read_bytes()
     project = Project(folder)

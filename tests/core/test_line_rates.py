@@ -10,7 +10,7 @@ import numpy as np
 import pytest
 from scipy import stats
 
-from tests.build import walk_bars
+from tests.build import any_seed, walk_bars
 from tests.core.planted import planted as market
 from wolbrin.core.engine.brief import Brief
 from wolbrin.core.engine.prepare import Prepared
@@ -34,8 +34,7 @@ MARKETS = 60
 @pytest.fixture
 def seed() -> int:
     """Any seed must do; a failing one is printed."""
-    drawn = int(np.random.default_rng().integers(1, 2**31))
-    print("seed", drawn)
+    drawn = any_seed()
     return drawn
 
 

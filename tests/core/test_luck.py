@@ -10,7 +10,7 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 from scipy import stats
 
-from tests.build import cross, terms, walk_bars
+from tests.build import any_seed, cross, terms, walk_bars
 from wolbrin.core.engine.brief import Brief
 from wolbrin.core.engine.prepare import Prepared
 from wolbrin.core.engine.run import backtest
@@ -53,8 +53,7 @@ def noise(seed: int, days: int = 160, sigma: float = 6.0) -> Bars:
 @pytest.fixture
 def seed() -> int:
     """Any seed must do; a failing one is printed."""
-    drawn = int(np.random.default_rng().integers(1, 2**31))
-    print("seed", drawn)
+    drawn = any_seed()
     return drawn
 
 

@@ -14,7 +14,7 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 from scipy import stats
 
-from tests.build import cross, terms, walk_bars
+from tests.build import any_rng, cross, terms, walk_bars
 from wolbrin.core.engine.run import backtest
 from wolbrin.core.errors import UserError
 from wolbrin.core.jobs import Engine, State
@@ -95,7 +95,7 @@ def bet(daily: np.ndarray, name: str, expected: float, parts: int = 1, market: s
 
 
 def test_near_twins_are_one_family_and_the_simplest_of_the_strongest_represents_it() -> None:
-    rng = np.random.default_rng()
+    rng = any_rng()
     base = rng.normal(size=(2, 600))
     bets = [bet(base[g] + 0.4 * rng.normal(size=600), f"{g}{i}", 4.0 + g + 0.1 * i, 3 - i) for g in (0, 1)
             for i in range(3)]
@@ -134,7 +134,7 @@ def test_chances_are_those_of_the_normal_law() -> None:
 def test_noise_stands_in_at_most_one_project_of_twenty_over_all_openings() -> None:
     """2,000 projects without any edge open families of near-twins up to ten times, whichever way has more power or is
     liked: in at most 5% of them anything ever stands, a whole, a family or a member (within three standard errors)."""
-    rng = np.random.default_rng()
+    rng = any_rng()
     fooled, projects = 0, 2_000
     for _ in range(projects):
         stood = False
@@ -153,7 +153,7 @@ def test_noise_stands_in_at_most_one_project_of_twenty_over_all_openings() -> No
 
 def test_what_is_told_before_is_not_more_than_what_comes() -> None:
     """Among many kept because their t passed a bar, as many stand as was told, or more: near the bar it is careful."""
-    rng = np.random.default_rng()
+    rng = any_rng()
     n, training, sealed, c, needed = 60_000, 1_260, 504, 3.0, t_needed(level_of(1))
     true = np.where(rng.random(n) < 0.3, rng.uniform(0.0, 8.0, n), 0.0)
     t = true + rng.normal(size=n)

@@ -12,6 +12,7 @@ from hypothesis import strategies as st
 from scipy import stats
 from scipy.cluster.hierarchy import fcluster, leaves_list, linkage
 
+from tests.build import any_rng
 from wolbrin.core.errors import UserError
 from wolbrin.core.portfolio.correlating import correlate, effective_periods, p_values, pearson, spearman
 from wolbrin.core.portfolio.distinct import exactly, greedily
@@ -102,7 +103,7 @@ def test_what_never_moves_has_no_correlation_and_large_amounts_do_not_matter() -
 def test_p_values_hold_their_size_with_autocorrelation(rho: float) -> None:
     """Of pairs that have nothing to do with each other about 5% show a p below 0.05, also where days depend on each other;
     the usual p, which does not allow for it, shows three times as many."""
-    rng = np.random.default_rng()
+    rng = any_rng()
     noise = rng.normal(size=(240, 900))
     for t in range(1, 900):
         noise[:, t] += rho * noise[:, t - 1]

@@ -17,6 +17,7 @@ import numpy as np
 import pandas as pd
 import pytest
 
+from tests.build import any_seed
 from tests.corpus.forms import Form, write
 from tests.corpus.truth import Truth, truth
 from wolbrin.core.errors import WolbrinError
@@ -36,7 +37,7 @@ from wolbrin.core.work.starting import likely_spans
 
 @pytest.fixture
 def seed() -> int:
-    drawn = int(np.random.default_rng().integers(1 << 31))
+    drawn = any_seed()
     print(f"seed {drawn}")
     return drawn
 

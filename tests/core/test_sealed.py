@@ -13,7 +13,7 @@ import numpy as np
 import pytest
 from statsmodels.stats.multitest import multipletests
 
-from tests.build import cross, discover_request, found_by, walk_bars
+from tests.build import any_rng, cross, discover_request, found_by, walk_bars
 from wolbrin.core.engine.brief import Brief
 from wolbrin.core.engine.run import backtest
 from wolbrin.core.errors import UserError
@@ -432,7 +432,7 @@ def test_a_strategy_may_train_on_less_and_what_comes_of_it_inherits_that(project
 def test_opening_again_and_again_on_noise_hardly_ever_brings_a_standing() -> None:
     """2,000 projects without any edge open one to eight candidates thirty times: in at most 5% of them one ever passes
     (within three standard errors; normal t, the law of a mean of many days)."""
-    rng = np.random.default_rng()
+    rng = any_rng()
     fooled = 0
     for _ in range(2_000):
         sizes = rng.integers(1, 9, 30)
@@ -455,7 +455,7 @@ def test_opening_again_and_again_on_noise_hardly_ever_brings_a_standing() -> Non
 
 def test_those_opened_together_share_the_error_as_holm_has_it() -> None:
     """Against statsmodels (Holm 1979)."""
-    rng = np.random.default_rng()
+    rng = any_rng()
     for _ in range(30):
         t, batch = rng.normal(2.0, 1.5, int(rng.integers(1, 9))), int(rng.integers(1, 5))
         t[rng.random(len(t)) < 0.1] = np.nan

@@ -17,7 +17,7 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 from scipy import stats
 
-from tests.build import cross, draw_strategy, walk_bars
+from tests.build import any_seed, cross, draw_strategy, walk_bars
 from tests.core.test_evidence import STOPPED, fresh
 from tests.core.test_luck import noise
 from wolbrin.core.engine.brief import Brief
@@ -80,8 +80,7 @@ def project(tmp_path: Path) -> Iterator[Project]:
 @pytest.fixture
 def seed() -> int:
     """Any seed must do; a failing one is printed."""
-    drawn = int(np.random.default_rng().integers(1, 2**31))
-    print("seed", drawn)
+    drawn = any_seed()
     return drawn
 
 

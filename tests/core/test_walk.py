@@ -13,7 +13,7 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from tests.build import cross, walk_bars
+from tests.build import any_seed, cross, walk_bars
 from tests.core.test_evidence import SETTINGS, fresh
 from wolbrin.core.errors import UserError
 from wolbrin.core.jobs import Engine, State
@@ -159,8 +159,7 @@ def test_a_fold_is_fitted_as_a_sweep_of_its_span_alone(tmp_path: Path) -> None:
 
 def test_nothing_after_a_training_span_changes_what_it_chooses(tmp_path: Path) -> None:
     """Other bars from the next day on: the same set with the same figures."""
-    seed = int(np.random.default_rng().integers(2**31))
-    print("seed", seed)
+    seed = any_seed()
     rng, fits = np.random.default_rng(seed), []
     whole = walk_bars(2600, seed=int(rng.integers(1000)), code="AAA")
     days = np.unique(whole.trading_date)

@@ -15,7 +15,7 @@ from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 from scipy import stats
 
-from tests.build import cross, walk_bars
+from tests.build import any_seed, cross, walk_bars
 from tests.core.test_evidence import SETTINGS, fresh
 from wolbrin.core.engine import codes as k
 from wolbrin.core.engine.brief import Brief
@@ -490,8 +490,7 @@ def test_the_gate_walks_a_candidate_and_judges_by_its_rules(project: Project) ->
 
 def test_on_noise_the_stitched_t_is_standard_normal(project: Project) -> None:
     """Random walks without costs: tuning finds much in training, and its tests earn nothing. Any seed."""
-    seed = int(np.random.default_rng().integers(2**31))
-    print("seed", seed)
+    seed = any_seed()
     rules, footing = cross(), Footing.of(project)
     found, promised = [], []
     for turn in range(120):

@@ -9,6 +9,7 @@ import pytest
 from scipy.optimize import minimize
 from sklearn.covariance import ledoit_wolf
 
+from tests.build import any_rng
 from wolbrin.core.errors import UserError
 from wolbrin.core.portfolio.growth import growth_optimal
 from wolbrin.core.portfolio.limits import Label, Limits, bounds_of, nearest
@@ -146,7 +147,7 @@ def test_what_cannot_be_weighed_says_so() -> None:
 
 
 def test_equal_uncorrelated_parts_are_calmer_by_the_root_of_their_number() -> None:
-    x = np.random.default_rng().normal(size=(4000, 64)) * 100
+    x = any_rng().normal(size=(4000, 64)) * 100
     for n in (4, 16, 64):
         assert (x[:, :n].mean(axis=1).std() * math.sqrt(n)) == pytest.approx(100, rel=0.08)
         np.testing.assert_allclose(BY_SCHEME["erc"].fit(x[:, :n], bounds_of(Limits(), [Label(str(i)) for i in range(n)])),
@@ -173,7 +174,7 @@ def test_no_fit_sees_the_days_it_is_judged_on() -> None:
 def test_equal_weights_are_recommended_unless_another_is_better_beyond_noise() -> None:
     """Members that are all alike: whatever a scheme finds there is noise. Of any seed at most 1 in 10 or so says
     otherwise."""
-    rng = np.random.default_rng()
+    rng = any_rng()
     labels = [Label(str(i)) for i in range(6)]
     wrong = sum(weigh(rng.normal(5, 100, (900, 6)), labels, seed=i).recommended != "equal" for i in range(12))
     assert wrong <= 4
@@ -186,7 +187,7 @@ def test_equal_weights_are_recommended_unless_another_is_better_beyond_noise() -
 
 
 def test_the_difference_of_sharpe_ratios_holds_its_size_and_finds_what_is_there() -> None:
-    rng = np.random.default_rng()
+    rng = any_rng()
     found = []
     for seed in range(120):
         common = rng.standard_t(5, size=(500, 1))

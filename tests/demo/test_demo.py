@@ -9,7 +9,7 @@ import numpy as np
 import pytest
 from scipy import stats
 
-from tests.build import draw_strategy
+from tests.build import any_seed, draw_strategy
 from tests.core.test_controls import holds_ranges
 from wolbrin.core.engine.brief import Brief
 from wolbrin.core.engine.prepare import Prepared
@@ -157,8 +157,7 @@ def test_random_strategies_earn_nothing_before_costs_on_noise(quarter: dict[str,
 
 
 def test_controls_of_every_market_keep_the_range_of_its_days_in_ticks(quarter: dict[str, Prepared]) -> None:
-    seed = int(np.random.default_rng().integers(1, 2**31))
-    print("seed", seed)
+    seed = any_seed()
     for flat in (False, True):
         for code, history in quarter.items():
             holds_ranges(history.bars, shuffled(history.bars, seed, True, flat))

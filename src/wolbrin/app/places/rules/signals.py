@@ -124,7 +124,7 @@ class PaneChart(Plot):
             low, high = float(known.min()), float(known.max())
             bounds = QRectF(-1, low, len(values) + 2, max(high - low, 1e-9))
             self.addItem(LineItem(values, self.theme.pen(TOKENS[i % len(TOKENS)], 1.2), bounds), ignoreBounds=True)
-        self.getAxis("left").setTicks(HOURS if self.shown_pane.timed else None)
+        self.getAxis("right").setTicks(HOURS if self.shown_pane.timed else None)
         for level in self.shown_pane.levels:
             self.plotItem.addLine(y=level, pen=self.theme.pen("hairline", 1.2))
         self.words.setText(", ".join(self.shown_pane.lines))
