@@ -4,6 +4,8 @@ elsewhere."""
 from __future__ import annotations
 
 import datetime as dt
+import doctest
+import importlib
 import re
 import subprocess
 import sys
@@ -132,3 +134,17 @@ def test_what_is_wrong_says_what_to_do() -> None:
                       wb.market("A", tick_size=0.5, point_value=1))
     with pytest.raises(UserError, match="no number is varied"):
         wb.sweep(history, "long_entry = close > sma(20)", {})
+
+
+@pytest.mark.parametrize("name", ["histories", "runs", "searches", "together", "projects"])
+def test_examples_in_docstrings_give_what_they_say(name: str) -> None:
+    module = importlib.import_module(f"wolbrin.face.{name}")
+    assert doctest.testmod(module, extraglobs={"wb": wb}).failed == 0
+
+
+def test_every_name_of_the_face_says_what_it_takes_and_what_it_raises() -> None:
+    for name in wb.__all__:
+        about = getattr(wb, name).__doc__ or ""
+        assert len(about) > 60, name
+        if name not in ("Costs", "overlap", "portfolio"):
+            assert "Raises" in about, name
