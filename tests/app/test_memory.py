@@ -3,6 +3,8 @@
 from __future__ import annotations
 
 import gc
+import subprocess
+import sys
 import weakref
 from types import SimpleNamespace
 
@@ -11,6 +13,7 @@ from PySide6.QtCore import QEvent, QPointF, Qt
 from PySide6.QtGui import QMouseEvent
 from PySide6.QtWidgets import QWidget
 
+from tests.build import until
 from wolbrin.app import memory
 from wolbrin.app.memory import AWAY, OFTEN, PENDING, QUIET, THOROUGH, Memory
 
@@ -34,7 +37,8 @@ def old_ring() -> weakref.ref[Ring]:
     return found
 
 
-def test_garbage_waits_until_nobody_uses_the_window(qtbot, monkeypatch: pytest.MonkeyPatch) -> None:  # type: ignore[no-untyped-def]
+def test_garbage_waits_until_nobody_uses_the_window(qtbot,
+                                                    monkeypatch: pytest.MonkeyPatch) -> None:  # type: ignore[no-untyped-def]
     clock = [1000.0]
     monkeypatch.setattr(memory, "time", SimpleNamespace(monotonic=lambda: clock[0]))
     window = QWidget()
@@ -79,3 +83,37 @@ def test_garbage_waits_until_nobody_uses_the_window(qtbot, monkeypatch: pytest.M
         kept.end()
         gc.unfreeze()
     assert gc.get_threshold() == before
+
+
+def test_memory_that_nothing_uses_goes_back_to_the_system(monkeypatch: pytest.MonkeyPatch,
+                                                          qtbot) -> None:  # type: ignore[no-untyped-def]
+    """In a process of its own: blocks between kept ones are free and stay with the C library until they are given back."""
+    code = ("import ctypes, numpy as np\n"
+            "from wolbrin.core.memory import free_memory, give_back, keep_memory\n"
+            "from wolbrin.app.memory import held\n"
+            "assert keep_memory()\n"
+            "a = [np.ones(250_000) for _ in range(400)]\n"
+            "kept = a[::10]\n"
+            "before = held()\n"
+            "del a\n"
+            "free = free_memory()\n"
+            "assert free > 500e6, free\n"
+            "assert give_back()\n"
+            "print(before, held())")
+    ran = subprocess.run([sys.executable, "-c", code], capture_output=True, text=True, check=True)
+    before, after = map(int, ran.stdout.split())
+    assert after < before - 350e6
+    asked: list[int] = []
+    monkeypatch.setattr(memory, "free_memory", lambda: memory.MUCH + 1)
+    monkeypatch.setattr(memory, "give_back", lambda: asked.append(1))
+    clock = [0.0]
+    monkeypatch.setattr(memory, "time", SimpleNamespace(monotonic=lambda: clock[0]))
+    window = QWidget()
+    qtbot.addWidget(window)
+    kept = Memory(window)
+    for seconds in (1.0, memory.RARELY + 1.0, memory.RARELY + 2.0):
+        clock[0] = seconds
+        kept.look()
+    until(lambda: asked)
+    assert asked == [1], "now and then, not at every look"
+    kept.end()

@@ -254,7 +254,8 @@ def measure_empty_home() -> tuple[float, float]:
             "open_window(None, True, None, 'backtest', ready)")
     with tempfile.TemporaryDirectory() as home:
         env = {k: v for k, v in os.environ.items() if k != "NUMBA_CACHE_DIR"} | {
-            "HOME": home, "XDG_DATA_HOME": f"{home}/data", "XDG_CACHE_HOME": f"{home}/cache", "XDG_STATE_HOME": f"{home}/state"}
+            "HOME": home, "XDG_DATA_HOME": f"{home}/data", "XDG_CACHE_HOME": f"{home}/cache",
+            "XDG_STATE_HOME": f"{home}/state"}
         began = time.time()
         out = subprocess.run([sys.executable, "-c", code], capture_output=True, text=True, timeout=600, check=False, env=env)
         told = {word: float(at) - began for word, _, at in (ln.partition(" ") for ln in out.stdout.splitlines())

@@ -10,10 +10,13 @@ from __future__ import annotations
 import gc
 import resource
 import sys
+import threading
 import time
 
 from PySide6.QtCore import QEvent, QObject, QTimer
 from PySide6.QtWidgets import QWidget
+
+from wolbrin.core.memory import KEPT, free_memory, give_back
 
 RESTS_AFTER = 2500  # milliseconds from the window's start until it is made
 LOOK = 2000  # milliseconds between two looks
@@ -24,6 +27,8 @@ AWAY = 60.0  # and any
 QUICK = 0.04  # seconds
 THOROUGH = 900.0  # seconds between two looks through everything
 GROWN = 400 * 2**20  # bytes that the process has come to hold since the last look, with which no quiet is waited for
+MUCH = 2 * KEPT  # bytes of free memory from which on some is given back to the system,
+RARELY = 20.0  # seconds apart: work that goes on asks for it again
 USED = {QEvent.Type.KeyPress, QEvent.Type.MouseMove, QEvent.Type.MouseButtonPress, QEvent.Type.Wheel}
 
 
@@ -44,6 +49,7 @@ class Memory(QObject):
         self._modules = 0
         self._used = self._whole = time.monotonic()
         self._took, self._held = 0.0, 0
+        self._gave = self._used
         self._before = gc.get_threshold()
         handle = window.windowHandle()
         if handle is not None:
@@ -86,8 +92,16 @@ class Memory(QObject):
             self._took = time.monotonic() - began
         self._held = held()
 
+    def _give_back(self) -> None:
+        """Free memory that nothing asks for goes back to the system, beside the window."""
+        now = time.monotonic()
+        if now - self._gave > RARELY and free_memory() > MUCH:
+            self._gave = now
+            threading.Thread(target=give_back, name="give back", daemon=True).start()
+
     def look(self) -> None:
         """Do what the moment allows."""
+        self._give_back()
         away = time.monotonic() - self._used
         if len(sys.modules) > self._modules:  # a place or a library was read: many objects that stay
             gc.collect(1)
