@@ -61,9 +61,9 @@ class Kernel:
     def compiled(self) -> Any:
         """numba's function."""
         if self._compiled is None:
-            outer = not getattr(_inside, "one", False)
-            if waiting is not None and outer:
-                waiting(f"{self._kept_name}.1")  # once it is there, so is all that it calls
+            outer, wait = not getattr(_inside, "one", False), waiting
+            if wait is not None and outer:
+                wait(f"{self._kept_name}.1")  # once it is there, so is all that it calls
             with _lock:
                 if self._compiled is None:
                     _inside.one = True

@@ -44,6 +44,7 @@ class Readying:
         self._seen = 0.0
         self._lock = threading.Lock()
         self._waiting = 0
+        self._stopped = False
 
     @property
     def awaited(self) -> bool:
@@ -72,10 +73,10 @@ class Readying:
             reader.start()
         for reader in readers:
             reader.join()
-        self.failed = any(one.wait() for one in self._running)
-        if self.failed:
+        self.failed = any([one.wait() for one in self._running])
+        if self.failed and not self._stopped:
             log.warning("some kernels could not be compiled beside the program: they are when they are called")
-        else:
+        elif not self.failed:
             mark_warm()
         compiled.waiting = None
         self.over.set()
@@ -90,6 +91,7 @@ class Readying:
 
     def stop(self) -> None:
         """End it before it is done; what was compiled stays."""
+        self._stopped = True
         for one in self._running:
             one.terminate()
 
@@ -120,14 +122,20 @@ class Readying:
 def ready_on_demand(show: Callable[[Readying, Callable[[], bool]], None]) -> None:
     """Where a program has one thread: compile on all cores once a kernel is called that was not compiled on this machine.
     show(readying, there): called meanwhile; it says how far that is, and returns when there() does."""
-    beginning = Readying()
+    beginning, lock = Readying(), threading.Lock()
+    beginning.in_main = True
 
     def first(name: str) -> None:
-        if name.startswith(OURS) and not beginning.kept(name):
-            beginning.in_main = True
-            beginning.start()
-            atexit.register(beginning.stop)
+        if not name.startswith(OURS) or beginning.kept(name):
+            return
+        with lock:
+            if begins := compiled.waiting is first:
+                beginning.start()
+                atexit.register(beginning.stop)
+        if begins:
             show(beginning, lambda: beginning.over.is_set() or beginning.kept(name))
+        else:
+            beginning.wait(name)
 
     compiled.waiting = first
 
