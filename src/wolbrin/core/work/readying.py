@@ -73,7 +73,8 @@ class Readying:
             reader.start()
         for reader in readers:
             reader.join()
-        self.failed = any([one.wait() for one in self._running])
+        ends = [one.wait() for one in self._running]
+        self.failed = any(ends)
         if self.failed and not self._stopped:
             log.warning("some kernels could not be compiled beside the program: they are when they are called")
         elif not self.failed:
