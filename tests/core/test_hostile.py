@@ -30,7 +30,7 @@ from wolbrin.core.market.importing.files import pieces
 from wolbrin.core.market.importing.guess import guess
 from wolbrin.core.market.importing.layout import Layout, load_layout
 from wolbrin.core.market.importing.read import Reader
-from wolbrin.core.market.terms import Terms
+from wolbrin.core.market.terms import Terms, minutes_of
 from wolbrin.core.models import Model, parse_json, read_json
 from wolbrin.core.portfolio.file import file_of, read_portfolio_file
 from wolbrin.core.proving.line import Line, usual_line
@@ -52,8 +52,10 @@ from wolbrin.core.store.searches import Searches
 from wolbrin.core.store.series import unpack
 from wolbrin.core.store.settings import Settings
 from wolbrin.core.store.shelf import Shelf
+from wolbrin.core.whole import whole_of
 from wolbrin.core.work.portfolios import plan_of
 from wolbrin.core.work.procedure import Procedure
+from wolbrin.core.work.scan_request import read_horizons
 from wolbrin.core.work.shelving import export_candidates, read_file
 from wolbrin.core.work.sweep_request import SweepRequest
 from wolbrin.core.work.walk_reading import dated_strategy
@@ -194,6 +196,25 @@ def test_mutated_files_are_read_or_refused_in_a_sentence(tmp_path: Path, folder:
                 read(path)
             except WolbrinError as err:
                 assert err.sentence()
+
+
+@pytest.mark.parametrize("token", ["1" * 5_000, "\u00b2", "\u0661\u0662\u0663"])
+def test_digits_of_any_kind_in_any_cell_are_read_or_refused_in_a_sentence(tmp_path: Path, token: str) -> None:
+    """Numbers longer than Python turns into one, raised digits, those of other scripts: in a history, in a time of day."""
+    for column in range(6):
+        rows = [f"2024-01-02,{9 + i // 60:02d}{i % 60:02d},{100 + i},{101 + i},{99 + i},{100 + i}".split(",")
+                for i in range(90)]
+        rows[40][column] = token
+        (tmp_path / "a.csv").write_text("\n".join(["date,time,open,high,low,close", *map(",".join, rows)]))
+        try:
+            imported(tmp_path / "a.csv")
+        except WolbrinError as err:
+            assert err.sentence()
+    with pytest.raises(ValueError, match="not a time of day"):
+        minutes_of(f"{token}:00")
+    with pytest.raises(UserError):
+        read_horizons(token)
+    assert whole_of(token) is None
 
 
 def test_a_mutated_database_opens_or_is_refused_in_a_sentence(folder: Path, tmp_path: Path) -> None:

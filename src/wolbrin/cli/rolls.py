@@ -8,6 +8,7 @@ from pathlib import Path
 
 from wolbrin.core.errors import EnvironmentTrouble, UserError
 from wolbrin.core.market.contracts import Adjust, Rule
+from wolbrin.core.whole import whole_of
 
 ROLL = "volume, open-interest, days:5 (before a month's end), or a CSV of dates."
 ADJUST = "Earlier prices over a roll: difference, ratio or none."
@@ -32,12 +33,13 @@ def rule_of(roll: str, adjust: str, expiries: Path | None = None) -> Rule:
         return Rule("volume", moved)
     if roll == "open-interest":
         return Rule("open interest", moved)
-    if roll.startswith("days:") and roll[5:].isdigit() and int(roll[5:]) <= 60:
+    days = whole_of(roll.removeprefix("days:")) if roll.startswith("days:") else None
+    if days is not None and days <= 60:
         known = tuple((name, day) for name, day in _dated(expiries, "--expiries") if name) if expiries else ()
         if expiries is not None and not known:
             raise UserError("this file names no month beside its dates", str(expiries),
                             "Write lines such as 2024-03,2024-03-15.")
-        return Rule("days before the last", moved, int(roll[5:]), expiries=known)
+        return Rule("days before the last", moved, days, expiries=known)
     if roll.lower().endswith((".csv", ".txt")):
         return Rule("dates", moved, dates=tuple(sorted(day for _, day in _dated(Path(roll), "--roll"))))
     raise UserError(f'"{roll}" is no way to roll', "--roll", f"Write {ROLL}")

@@ -39,6 +39,7 @@ from wolbrin.core.store.dossier import Dossiers
 from wolbrin.core.store.project import Project
 from wolbrin.core.store.searches import Searches
 from wolbrin.core.store.strategies import StrategyEntry
+from wolbrin.core.whole import whole_of
 from wolbrin.core.work.controls import percent_note
 from wolbrin.core.work.standing_floors import floors_of_sets
 from wolbrin.core.work.sweep_answer import SweepAnswer, answer, order_of, table_of
@@ -90,9 +91,9 @@ def chosen(reading: Reading, which: str, where: str) -> tuple[float, ...]:
     row = {"center": reading.center, "best": reading.best}.get(which)
     if row is None:
         order = order_of(reading)
-        if not which.isdigit() or not 1 <= int(which) <= len(order):
+        if not 1 <= (place := whole_of(which) or 0) <= len(order):
             raise UserError(f'"{which}" is no set', where, f"Write center, best, or a place from 1 to {len(order):,}.")
-        row = int(order[int(which) - 1])
+        row = int(order[place - 1])
     if row < 0:
         raise UserError(f"{WHICH[which]} is not there: {reading.reason()}", where, "Choose another set.")
     return reading.values(row)

@@ -40,6 +40,7 @@ from wolbrin.core.search.walked import Choice
 from wolbrin.core.store.dossier import Dossiers
 from wolbrin.core.store.project import Project
 from wolbrin.core.store.searches import Searches
+from wolbrin.core.whole import whole_of
 from wolbrin.core.work.standing_floors import floors_of_sets
 from wolbrin.core.work.sweep_request import SweepRequest
 from wolbrin.core.work.varying import axes_of, constraints_of, lengths_of
@@ -146,10 +147,11 @@ def _extended(opened: Project, name: str, json: bool) -> None:
 
 def _walk_number(opened: Project, name: str) -> int | None:
     """The walk of that number; None where there is none, so that a strategy is meant."""
-    if not name.isdigit():
+    number = whole_of(name)
+    if number is None:
         return None
     try:
-        return int(name) if Searches(opened).get(int(name)).kind == KIND else None
+        return number if Searches(opened).get(number).kind == KIND else None
     except UserError:
         return None
 

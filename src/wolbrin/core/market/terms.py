@@ -14,6 +14,7 @@ from pydantic import Field, ValidationError, field_validator, model_validator
 from wolbrin.core.faults import explain
 from wolbrin.core.market.declared import Declared, Fact, at_default, declared
 from wolbrin.core.models import Model, Name, read_json
+from wolbrin.core.whole import whole_of
 
 CLOSED_DAY = re.compile(r"^(?:\d{4}-)?\d{2}-\d{2}$")
 WEEKDAYS = ("Mon", "Tue", "Wed", "Thu", "Fri", "Sat", "Sun")
@@ -26,10 +27,9 @@ ASSUMABLE = (*MONEY_TERMS, "lots", "margin", *COST_TERMS)  # terms that may rest
 
 def minutes_of(clock: str) -> int:
     """Minutes after midnight of "HH:MM"; "24:00" is allowed and is 1440."""
-    parts = clock.split(":")
-    if len(parts) != 2 or not all(p.isdigit() for p in parts):
-        raise ValueError(f'"{clock}" is not a time of day like 09:30')
-    hours, minutes = int(parts[0]), int(parts[1])
+    hours, minutes = (whole_of(part) for part in (*clock.split(":"), "")[:2])
+    if hours is None or minutes is None or clock.count(":") != 1:
+        raise ValueError(f'"{clock[:40]}" is not a time of day like 09:30')
     total = hours * 60 + minutes
     if minutes > 59 or total > MINUTES_A_DAY:
         raise ValueError(f'"{clock}" is not a time of day between 00:00 and 24:00')

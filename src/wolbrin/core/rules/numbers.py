@@ -27,6 +27,7 @@ from wolbrin.core.rules.model import (
     Strategy,
 )
 from wolbrin.core.rules.named import formula_of, names_in
+from wolbrin.core.whole import whole_of
 
 Path = tuple[str | int, ...]
 
@@ -301,6 +302,6 @@ def with_values(strategy: Strategy, values: Mapping[str, float]) -> Strategy:
     """The strategy with the numbers at the given keys (see `Tunable.key`) replaced, validated again."""
     data: Any = strategy.model_dump(mode="python")
     for key, value in values.items():
-        path: Path = tuple(int(p) if p.isdigit() else p for p in key.split("."))
+        path: Path = tuple(p if (at := whole_of(p)) is None else at for p in key.split("."))
         data = _assign(data, path, value)
     return Strategy.model_validate(data)

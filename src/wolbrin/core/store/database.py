@@ -29,6 +29,7 @@ from wolbrin.core.store.recovering import is_damage, recover
 from wolbrin.core.store.schema import SCHEMA_VERSION, migrate, version_of
 from wolbrin.core.store.typed import LARGE, Mending, prepare
 from wolbrin.core.store.values import check_value
+from wolbrin.core.whole import whole_of
 
 T = TypeVar("T")
 log = logging.getLogger("wolbrin")
@@ -452,7 +453,8 @@ def this_program() -> str:
 def lives(program: str) -> bool:
     """Whether the program that `this_program` named is still running."""
     id, _, began = program.partition(" ")
-    return id.isdigit() and bool(began) and _began(int(id)) == began
+    number = whole_of(id)
+    return number is not None and bool(began) and _began(number) == began
 
 
 def _began(id: int) -> str:

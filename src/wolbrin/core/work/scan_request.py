@@ -14,6 +14,7 @@ from wolbrin.core.scan.moves import END, MOST_BARS, USUAL
 from wolbrin.core.scan.scores import at_horizons
 from wolbrin.core.scan.signs import DRAWS, FIRST
 from wolbrin.core.search.ingredients import Chosen, Pantry
+from wolbrin.core.whole import whole_of
 from wolbrin.core.work.readable import readable
 
 Where = tuple[str, int]
@@ -113,8 +114,8 @@ def read_horizons(text: str) -> tuple[int, ...]:
     for part in text.replace(" ", "").split(","):
         if part.casefold() == "end":
             found.append(END)
-        elif part.isdigit() and int(part) > 0:
-            found.append(int(part))
+        elif bars := whole_of(part):
+            found.append(bars)
         else:
             raise UserError(f'"{part}" is no horizon', "horizons",
                             "Write bars with commas, and end for the session's end: 1,4,16,end.")

@@ -15,6 +15,7 @@ from wolbrin.core.market.importing.fractions import PARTS
 from wolbrin.core.market.importing.layout import EPOCHS, Layout, make_layout
 from wolbrin.core.market.importing.times import FORMATS
 from wolbrin.core.market.zones import BROKER, EASTERN_EUROPE
+from wolbrin.core.whole import whole_of
 
 DECIMALS = [("point", "."), ("comma", ","), *((f"{n}{'nds' if n == 32 else 'ths'}", str(n)) for n in PARTS if n)]
 # Clocks of history files before all zones there are.
@@ -105,7 +106,8 @@ class LayoutForm(QWidget):
     def wanted(self, roles: list[str], name: str = "", market: str = "") -> Layout:
         """The layout as it stands in the form. Raises UserError."""
         text = self.minutes.text().strip()
-        if text and not (text.isdigit() and 1 <= int(text) <= 1440):
+        minutes = whole_of(text)
+        if text and not 1 <= (minutes or 0) <= 1440:
             raise UserError(f'"{text}" is not a number of minutes', "minutes", "Write 1 to 1440, or nothing.")
         ticks = bool({"price", "bid", "ask"} & set(roles))
         sign = str(self.decimal.currentData())
@@ -114,5 +116,5 @@ class LayoutForm(QWidget):
             "name": name, "delimiter": self.delimiter_now(), "decimal": "." if parts else sign, "fraction": parts,
             "header": self.header.isChecked(), "skip": int(self.skip.value()), "columns": tuple(roles),
             "time_format": self.time_format.currentText().strip(), "zone": self.zone.currentText().strip(),
-            "stamp": self.stamp.currentData(), "minutes": int(text) if text and not ticks else None,
-            "build": int(text) if text and ticks else 1, "market": market})
+            "stamp": self.stamp.currentData(), "minutes": None if ticks else minutes,
+            "build": (ticks and minutes) or 1, "market": market})

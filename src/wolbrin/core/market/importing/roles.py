@@ -114,7 +114,7 @@ def is_day_clock(texts: list[str]) -> bool:
     shown = [t.strip() for t in texts if t.strip()]
     if not shown or _share(shown, DIGIT_CLOCK) < 0.95:
         return False
-    values = np.array([int(t) if t.isdigit() else -1 for t in shown])
+    values = np.array([int(t) if DIGIT_CLOCK.match(t) else -1 for t in shown])
     long = values.max() > 2400
     clock = values // 100 if long else values
     whole = (clock // 100 <= 24) & (clock % 100 < 60) & (values >= 0)
