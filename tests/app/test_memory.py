@@ -6,7 +6,7 @@ import gc
 import subprocess
 import sys
 import weakref
-from types import SimpleNamespace
+from types import ModuleType, SimpleNamespace
 
 import pytest
 from PySide6.QtCore import QEvent, QPointF, Qt
@@ -83,6 +83,30 @@ def test_garbage_waits_until_nobody_uses_the_window(qtbot,
         kept.end()
         gc.unfreeze()
     assert gc.get_threshold() == before
+
+
+def test_what_work_holds_is_looked_for_when_it_is_over(monkeypatch: pytest.MonkeyPatch,
+                                                       qtbot) -> None:  # type: ignore[no-untyped-def]
+    """A library read in the midst of work does not keep what the work will leave behind."""
+    works = [True]
+    window = QWidget()
+    qtbot.addWidget(window)
+    window.show()
+    kept = Memory(window, lambda: works[0])
+    try:
+        kept.begin()
+        frozen = gc.get_freeze_count()
+        monkeypatch.setitem(sys.modules, "read_meanwhile", ModuleType("read_meanwhile"))
+        kept.look()
+        assert gc.get_freeze_count() == frozen
+        works[0] = False
+        ring = old_ring()
+        kept.look()
+        assert ring() is None, "looked through before it is kept"
+        assert gc.get_freeze_count() > frozen
+    finally:
+        kept.end()
+        gc.unfreeze()
 
 
 def test_memory_that_nothing_uses_goes_back_to_the_system(monkeypatch: pytest.MonkeyPatch,

@@ -20,7 +20,7 @@ from wolbrin.core.errors import UserError
 from wolbrin.core.market.csv_files import read_bars
 from wolbrin.core.market.intervals import to_interval
 from wolbrin.core.market.terms import load_terms
-from wolbrin.core.rules.model import load_strategy
+from wolbrin.core.rules.model import Filters, Window, load_strategy
 from wolbrin.core.store.dossier import Dossiers
 from wolbrin.core.store.project import Project
 from wolbrin.core.study.answers import StudyAnswer, TrialAnswer
@@ -284,6 +284,15 @@ def test_ranges_constraints_and_places_that_cannot_be_read_are_a_sentence() -> N
             ("stop.amount=1:2:1", "", "up", "no choice")):
         with pytest.raises(UserError, match=words):
             axes_of(rules, [vary], [link] if link else [], "", "", sides)
+    hours = rules.model_copy(update={"filters": Filters(windows=(Window(first="09:00", last="12:00"),))})
+    key = "filters.windows.0.first"
+    for written, values in (("09:30:10:30:30", (570.0, 600.0, 630.0)), ("0930:1030:30", (570.0, 600.0, 630.0)),
+                            ("9:30", (570.0,)), ("930, 10:15", (570.0, 615.0))):
+        made, = axes_of(hours, [f"{key}={written}"], [], "", "", "")
+        assert (made.kind, made.values) == ("clock", values)
+    for wrong in ("10:60", "9:30:12:00", "25:00:26:00:30", "09:30:10:30:x"):
+        with pytest.raises(UserError, match="not FROM:TO:STEP"):
+            axes_of(hours, [f"{key}={wrong}"], [], "", "", "")
 
 
 @pytest.mark.parametrize(("arguments", "code", "word"), [

@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
+import gc
 import json
+import weakref
 from collections.abc import Iterator
 from dataclasses import replace
 from pathlib import Path
@@ -178,6 +180,19 @@ def test_a_pool_that_is_full_gives_way_and_changes_nothing() -> None:
     others = explorer(Limits(pool=60), 8).prepare().batch((2, 1), 60)
     for some in (drawn, others, drawn):
         np.testing.assert_array_equal(whole.run(some, NO_FLOORS).figures, small.run(some, NO_FLOORS).figures)
+
+
+def test_what_a_search_held_goes_with_it() -> None:
+    """Half a gigabyte of rows is free as soon as nobody holds it, without waiting for garbage to be looked for."""
+    search = explorer(Limits(pool=40))
+    search.run(search.prepare().batch((1, 1), 20), NO_FLOORS)
+    gone = weakref.ref(search.many.pool)
+    gc.disable()
+    try:
+        del search
+        assert gone() is None
+    finally:
+        gc.enable()
 
 
 def test_a_search_that_gives_up_keeps_its_evidence_whole(project: Project, engine: Engine) -> None:

@@ -11,6 +11,7 @@ import time
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager
 from dataclasses import replace
+from functools import partial
 from pathlib import Path
 from threading import Thread
 from typing import Any
@@ -49,7 +50,7 @@ def opened_window(folder: Path, place: str) -> Iterator[MainWindow]:
     window.resize(1280, 800)
     window.go(place)
     window.show()
-    memory = Memory(window)
+    memory = Memory(window, partial(getattr, window.session, "busy"))
     yield window
     memory.end()
     window.close()

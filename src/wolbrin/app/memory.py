@@ -12,6 +12,7 @@ import resource
 import sys
 import threading
 import time
+from collections.abc import Callable
 
 from PySide6.QtCore import QEvent, QObject, QTimer
 from PySide6.QtWidgets import QWidget
@@ -44,8 +45,11 @@ def held() -> int:
 class Memory(QObject):
     """Looks after garbage for as long as the window lives."""
 
-    def __init__(self, window: QWidget) -> None:
+    def __init__(self, window: QWidget, working: Callable[[], bool] = lambda: False) -> None:
+        """working: whether something is computed now. What work holds must not be kept: it would be garbage that nobody
+        looks for when the work is over."""
         super().__init__(window)
+        self._working = working
         self._modules = 0
         self._used = self._whole = time.monotonic()
         self._took, self._held = 0.0, 0
@@ -75,7 +79,7 @@ class Memory(QObject):
         return False
 
     def _keep(self) -> None:
-        """What is there now is not looked through again, until everything is."""
+        """What is there now, and no garbage, is not looked through again until everything is."""
         gc.freeze()
         self._modules = len(sys.modules)
 
@@ -103,12 +107,12 @@ class Memory(QObject):
         """Do what the moment allows."""
         self._give_back()
         away = time.monotonic() - self._used
-        if len(sys.modules) > self._modules:  # a place or a library was read: many objects that stay
-            gc.collect(1)
-            self._keep()
-        elif away > AWAY and time.monotonic() - self._whole > THOROUGH:
+        grown, rests = held() > self._held + GROWN, not self._working()
+        if rests and (grown or (away > AWAY and time.monotonic() - self._whole > THOROUGH)):
             self.search(everything=True)
-        elif held() > self._held + GROWN or (gc.get_count()[2] >= PENDING
-                                             and away > (QUIET if self._took < QUICK else AWAY)):
+        elif rests and len(sys.modules) > self._modules:  # a place or a library was read: many objects that stay
+            self.search()
+            self._keep()
+        elif grown or (gc.get_count()[2] >= PENDING and away > (QUIET if self._took < QUICK else AWAY)):
             self.search()
 

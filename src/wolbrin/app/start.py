@@ -217,7 +217,7 @@ def open_window(folder: Path, builds: list[Build], picture: Path | None = None, 
         if place:
             window.go(place)
         window.show()
-        memory = Memory(window)
+        memory = Memory(window, lambda: window.session.busy)
         if on_ready is not None:
             QTimer.singleShot(0, lambda: on_ready(window))
         if picture is not None:

@@ -5,33 +5,15 @@ from __future__ import annotations
 from collections.abc import Callable
 
 from PySide6.QtCore import Qt, Signal
-from PySide6.QtGui import QValidator
 from PySide6.QtWidgets import QCheckBox, QDoubleSpinBox, QGridLayout, QScrollArea, QWidget
 
+from wolbrin.app.clock_box import MinutesBox
 from wolbrin.app.parts import clear, column, label
 from wolbrin.app.session import Session
 from wolbrin.core.rules.axes import Axis
 from wolbrin.core.rules.model import Strategy
 from wolbrin.core.rules.numbers import Tunable, clock, tunables
 from wolbrin.core.rules.ticking import is_ticked, parameter_at, tick
-
-
-class ClockBox(QDoubleSpinBox):
-    """Minutes past midnight, written as a time of day."""
-
-    def textFromValue(self, value: float) -> str:
-        return clock(value)
-
-    def valueFromText(self, text: str) -> float:
-        hours, _, minutes = text.partition(":")
-        try:
-            return 60.0 * int(hours) + int(minutes or 0)
-        except ValueError:
-            return self.value()
-
-    def validate(self, text: str, at: int) -> object:
-        ok = all(c.isdigit() or c == ":" for c in text)
-        return QValidator.State.Acceptable if ok else QValidator.State.Invalid
 
 
 class AxisLine:
@@ -45,7 +27,7 @@ class AxisLine:
         self.boxes: list[QDoubleSpinBox] = []
         whole = all(float(v).is_integer() for v in (tunable.low, tunable.high, tunable.step, tunable.value))
         for name, value in (("from", tunable.low), ("to", tunable.high), ("step", tunable.step)):
-            box = ClockBox() if tunable.clock and name != "step" else QDoubleSpinBox()
+            box = MinutesBox() if tunable.clock and name != "step" else QDoubleSpinBox()
             box.setRange(0 if tunable.clock else -1e9, 1439 if tunable.clock and name != "step" else 1e9)
             box.setDecimals(0 if whole else 4 if tunable.step < 0.01 else 2)
             box.setSingleStep(tunable.step)

@@ -53,7 +53,7 @@ class Explorer:
         self.history, self.brief, self.plan, self.pantry, self.seed = history, brief, plan, pantry, seed
         self.many = Many(small, brief, room)
         self.days: Days = self.many.days
-        self._leader = levels or self
+        self._levels = levels
         self._single = plan.kept is not None and runs_alone(plan.kept)
         self._nodes: dict[int, Node | None] = {}
         self._lock = Lock()
@@ -65,6 +65,12 @@ class Explorer:
         self._asked: dict[int, float] = {}
         self._taken = self._done = 0
         self._drawer: Drawer | None = None
+
+    @property
+    def _leader(self) -> Explorer:
+        """Whose levels are read: not kept where it is this one, since what refers to itself waits to be found as garbage, and
+        it holds half a gigabyte."""
+        return self._levels or self
 
     @property
     def years(self) -> float:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Sequence
 from dataclasses import replace
 
@@ -15,16 +16,29 @@ from wolbrin.core.rules.numbers import Tunable, tunables
 from wolbrin.core.search.folds import Length
 from wolbrin.core.search.space import Constraint, key_of, parse_link
 
+_TIME = r"\d{1,2}:\d{2}|\d{3,4}"
+_TIMES = re.compile(rf"\s*({_TIME})\s*:\s*({_TIME})\s*:\s*([^:]+)")
+
 
 def _number(text: str, clocked: bool) -> float:
-    """A number as written; of a time of day HHMM, as 0930."""
+    """A number as written; of a time of day 09:30 or 0930."""
     text = text.strip().replace("\u2212", "-")
-    return float(minutes_of(f"{text.zfill(4)[:2]}:{text.zfill(4)[2:]}")) if clocked else float(text)
+    if not clocked:
+        return float(text)
+    return float(minutes_of(text if ":" in text else f"{text.zfill(4)[:2]}:{text.zfill(4)[2:]}"))
+
+
+def _range_of(values: str, clocked: bool) -> list[str] | None:
+    """From, to and step as written; None for a list of values. Raises ValueError."""
+    if not clocked:
+        return values.split(":") if ":" in values else None
+    found = _TIMES.fullmatch(values)
+    return None if found is None else list(found.groups())
 
 
 def axis_of(text: str, known: dict[str, Tunable]) -> Axis:
-    """Read KEY=FROM:TO:STEP or KEY=VALUE,VALUE; KEY is a key or a title. Times of day are written HHMM, the
-    step in minutes: 0930:1500:30.
+    """Read KEY=FROM:TO:STEP or KEY=VALUE,VALUE; KEY is a key or a title. Times of day are written 09:30 or 0930, the
+    step in minutes: 09:30:15:00:30.
 
     Raises:
         UserError: it cannot be read, or names no number.
@@ -33,21 +47,23 @@ def axis_of(text: str, known: dict[str, Tunable]) -> Axis:
     key = key_of(name, {k: t.title for k, t in known.items()}, "--vary")
     number = known[key]
     where = f"--vary {key}"
+    example = "09:30:15:00:30 or 10:00,10:30" if number.clock else "10:50:5 or 10,20,30"
     try:
-        if ":" not in values:
+        spread = _range_of(values, number.clock)
+        if spread is None:
             listed = sorted({_number(v, number.clock) for v in values.split(",") if v.strip()})
             if not listed:
-                raise UserError("there is no value", where, "Write for example 10:50:5 or 10,20,30.")
+                raise UserError("there is no value", where, f"Write for example {example}.")
             if any(v != v or abs(v) == float("inf") for v in listed):
-                raise UserError("a range needs numbers", where, "Write for example 10:50:5 or 10,20,30.")
+                raise UserError("a range needs numbers", where, f"Write for example {example}.")
             if len(listed) > MOST_VALUES:
                 raise UserError(f"{len(listed):,} values are too many for one number", where, "List fewer.")
             return Axis(key, number.title, tuple(listed), "clock" if number.clock else "number")
-        low, high, step = values.split(":")
+        low, high, step = spread
         return Axis.spread(key, number.title, _number(low, number.clock), _number(high, number.clock), float(step),
                            number.clock)
     except ValueError:
-        raise UserError(f'"{values}" is not FROM:TO:STEP', where, "Write for example 10:50:5 or 10,20,30.") from None
+        raise UserError(f'"{values}" is not FROM:TO:STEP', where, f"Write for example {example}.") from None
 
 
 def axes_of(strategy: Strategy, vary: Sequence[str], link: Sequence[str], markets: str, intervals: str,
