@@ -2,18 +2,22 @@
 
 from __future__ import annotations
 
+import io
 import json
 import os
 import subprocess
 import sys
+from contextlib import redirect_stderr, redirect_stdout
 from pathlib import Path
 from typing import Any
+from unittest.mock import patch
 
 import numpy as np
 import pandas as pd
 import pytest
 
 from tests.build import SHORT
+from wolbrin.cli.main import build, with_folder
 from wolbrin.core.engine.ledger import LEDGER
 from wolbrin.core.engine.run import backtest
 from wolbrin.core.errors import UserError
@@ -24,19 +28,40 @@ from wolbrin.core.rules.model import Filters, Window, load_strategy
 from wolbrin.core.store.dossier import Dossiers
 from wolbrin.core.store.project import Project
 from wolbrin.core.study.answers import StudyAnswer, TrialAnswer
+from wolbrin.core.unforeseen import sentence_of
 from wolbrin.core.work.discover_answer import DiscoverAnswer, ShelfAnswer
 from wolbrin.core.work.shelving import CandidateFile
 from wolbrin.core.work.sweep_answer import SweepAnswer
 from wolbrin.core.work.varying import axes_of
 from wolbrin.core.work.walk_answer import WalkAnswer
+from wolbrin.main import demo_folder, open_window
 
 FILES = Path(__file__).parents[2] / "src/wolbrin/demo/files"
 
 
-def wolbrin(*arguments: object, code: int = 0) -> subprocess.CompletedProcess[str]:
-    env = os.environ | {"COLUMNS": "200"}
+def wolbrin_apart(*arguments: object, code: int = 0) -> subprocess.CompletedProcess[str]:
+    """The command as a process of its own, as users run it."""
     out = subprocess.run([sys.executable, "-m", "wolbrin", *map(str, arguments)], capture_output=True, text=True,
-                         check=False, timeout=180, env=env)
+                         check=False, env=os.environ | {"COLUMNS": "200"})
+    return _checked(out, code)
+
+
+def wolbrin(*arguments: object, code: int = 0) -> subprocess.CompletedProcess[str]:
+    """The command in this process, where nothing has to be loaded anew: the same but for who ends it."""
+    words = [*map(str, arguments)]
+    out, err, ended = io.StringIO(), io.StringIO(), 0
+    with redirect_stdout(out), redirect_stderr(err), patch.dict(os.environ, COLUMNS="200"):
+        try:
+            build(open_window, demo_folder, list, words, lambda: None)(args=with_folder(words), prog_name="wolbrin")
+        except SystemExit as end:
+            ended = end.code if isinstance(end.code, int) else 0 if end.code is None else 1
+        except Exception as fault:
+            print(sentence_of(fault), file=err)
+            ended = 1
+    return _checked(subprocess.CompletedProcess(words, ended, out.getvalue(), err.getvalue()), code)
+
+
+def _checked(out: subprocess.CompletedProcess[str], code: int) -> subprocess.CompletedProcess[str]:
     assert out.returncode == code, out.stdout + out.stderr
     assert "Traceback" not in out.stderr
     return out
@@ -47,8 +72,8 @@ def result(*arguments: object) -> Any:
 
 
 def test_backtest_from_three_files_needs_no_project() -> None:
-    got = result("backtest", "--bars", FILES / "npw-iso.csv", "--market", FILES / "market-npw.json", "--strategy",
-                 FILES / "strategy-tern.json", "--interval", 15, "--equity")
+    got = json.loads(wolbrin_apart("backtest", "--bars", FILES / "npw-iso.csv", "--market", FILES / "market-npw.json",
+                                   "--strategy", FILES / "strategy-tern.json", "--interval", 15, "--equity", "--json").stdout)
     terms = load_terms(FILES / "market-npw.json")
     from wolbrin.core.engine.brief import Brief
     from wolbrin.core.market.costs import Costs

@@ -28,6 +28,7 @@ from wolbrin.core.rules.axes import Axis
 from wolbrin.core.search.folds import Length
 from wolbrin.core.search.objective import Floor
 from wolbrin.core.search.sample import at_hand, keys_of, sampled
+from wolbrin.core.store import database
 from wolbrin.core.store.dossier import Dossiers
 from wolbrin.core.store.leftovers import leftovers, sweep_out
 from wolbrin.core.store.project import Project
@@ -240,7 +241,9 @@ def test_a_full_disk_during_a_search_ends_it_with_a_sentence_and_it_goes_on_late
     assert result.tried == Searches(project).tried_on("AAA") == 600 >= kept
 
 
-def test_a_database_that_another_program_holds_ends_a_search_with_a_sentence(project: Project, engine: Engine) -> None:
+def test_a_database_that_another_program_holds_ends_a_search_with_a_sentence(project: Project, engine: Engine,
+                                                                              monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.setattr(database, "PATIENCE", 0.05)
     project.rows("PRAGMA busy_timeout = 50")
     job = discover(project, 4_000)
     other = sqlite3.connect(project.path, isolation_level=None)
