@@ -29,7 +29,7 @@ QUICK = 0.04  # seconds
 THOROUGH = 900.0  # seconds between two looks through everything
 GROWN = 400 * 2**20  # bytes that the process has come to hold since the last look, with which no quiet is waited for
 MUCH = 2 * KEPT  # bytes of free memory from which on some is given back to the system,
-RARELY = 20.0  # seconds apart: work that goes on asks for it again
+SOON, RARELY = 4.0, 20.0  # seconds apart while nothing works, and while work goes on, which asks for it again
 USED = {QEvent.Type.KeyPress, QEvent.Type.MouseMove, QEvent.Type.MouseButtonPress, QEvent.Type.Wheel}
 
 
@@ -99,7 +99,7 @@ class Memory(QObject):
     def _give_back(self) -> None:
         """Free memory that nothing asks for goes back to the system, beside the window."""
         now = time.monotonic()
-        if now - self._gave > RARELY and free_memory() > MUCH:
+        if now - self._gave > (RARELY if self._working() else SOON) and free_memory() > MUCH:
             self._gave = now
             threading.Thread(target=give_back, name="give back", daemon=True).start()
 
