@@ -74,7 +74,11 @@ def depth_below_peak(equity: Floats, capital: float) -> Floats:
 
 @njit(cache=True, nogil=True)
 def largest_fall(equity: Floats, capital: float) -> float:
-    """Largest fall from the running peak in money, starting capital included."""
+    """Largest fall of float64[n], money, from its running peak, starting capital included.
+
+    >>> float(largest_fall(np.array([110.0, 90.0, 120.0, 100.0]), 100.0))
+    20.0
+    """
     peak = capital
     worst = 0.0
     for i in range(len(equity)):

@@ -106,7 +106,7 @@ class Facts:
         return float(largest_fall(self.equity, self.capital))
 
     def days_under_water(self) -> Floats:
-        """Calendar days of each drawdown from its peak to its recovery, or to the end."""
+        """float64[drawdowns]: calendar days of each from its peak to its recovery, or to the end."""
         d = self.drawdowns
         stamps = np.append(self.times, self.begin)  # index -1 is the start
         until = stamps[np.minimum(d.recovery, len(self.times) - 1)]
@@ -119,10 +119,12 @@ class Facts:
 
     @cached_property
     def wins(self) -> Floats:
+        """float64[wins]: net profits above zero, money, in order of exits."""
         return self.profits[self.profits > 0]
 
     @cached_property
     def losses(self) -> Floats:
+        """float64[losses]: net profits below zero, money, in order of exits."""
         return self.profits[self.profits < 0]
 
     @cached_property
@@ -135,7 +137,7 @@ class Facts:
 
     @cached_property
     def placement(self) -> tuple[Floats, Floats]:
-        """Placement of entry and exit per trade (0 worst, 1 best), NaN where a trade saw no range."""
+        """Twice float64[trades]: placement of entries and of exits (0 worst, 1 best), NaN where a trade saw no range."""
         if self.run is None:
             return np.zeros(0), np.zeros(0)
         t, bars = self.run.trades_i, self.run.bars

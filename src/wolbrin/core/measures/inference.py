@@ -16,12 +16,12 @@ NORMAL = NormalDist()  # its inverse is algorithm AS 241 (Wichura 1988), good to
 
 
 def t_of_mean(x: Floats) -> float:
-    """t of the mean of a series against zero, autocorrelation allowed for, see `sums.t_of_days`."""
+    """t of the mean of float64[n] against zero, autocorrelation allowed for, see `sums.t_of_days`."""
     return float(t_of_days(np.ascontiguousarray(x, np.float64)))
 
 
 def sharpe_of_days(x: Floats) -> float:
-    """Mean over standard deviation (n - 1) of daily results, not annualized; NaN as in `t_of_mean`."""
+    """Mean over standard deviation (n - 1) of daily results, float64[days], not annualized; NaN as in `t_of_mean`."""
     return float(sharpe_of(np.ascontiguousarray(x, np.float64)))
 
 
@@ -36,9 +36,13 @@ def t_needed(p: float) -> float:
 
 
 def effective_bets(matrix: Floats) -> float:
-    """How many different bets the columns of a correlation matrix are worth: (sum of eigenvalues)^2 / sum of squares.
+    """How many different bets the columns of a correlation matrix, float64[n, n], are worth: (sum of eigenvalues)^2 / sum of
+    squares.
 
     Columns without a value (NaN) are left out; NaN when none has one.
+
+    >>> effective_bets(np.eye(4)), effective_bets(np.ones((4, 4)))
+    (4.0, 1.0)
     """
     known = np.isfinite(np.diag(matrix))
     part = matrix[np.ix_(known, known)]
@@ -59,7 +63,7 @@ class Tally:
 
     @classmethod
     def of(cls, values: Floats) -> Tally:
-        """The tally of the values that are numbers."""
+        """The tally of those of float64[n] that are numbers."""
         known = values[np.isfinite(values)]
         if not len(known):
             return cls()

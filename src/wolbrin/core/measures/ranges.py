@@ -32,7 +32,7 @@ class Range:
     open_high: bool = False
 
     def holds(self, values: NDArray[np.float64]) -> NDArray[np.bool_]:
-        """Which values lie in it; those without a value do not."""
+        """bool[n]: which of float64[n] lie in it; those without a value do not."""
         with np.errstate(invalid="ignore"):
             low = values > self.low if self.open_low else values >= self.low - NEAR * abs(self._or_zero(self.low))
             high = values < self.high if self.open_high else values <= self.high + NEAR * abs(self._or_zero(self.high))

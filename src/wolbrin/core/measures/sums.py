@@ -21,7 +21,7 @@ COMPILED = ("net", "trades", "profit_factor", "win_rate", "average", "t", "t_dai
 
 @njit(cache=True, nogil=True, error_model="numpy")
 def total(x: Floats) -> float:
-    """The sum; nothing where it is nothing beside the largest amount in it."""
+    """The sum of float64[n]; nothing where it is nothing beside the largest amount in it."""
     out = 0.0
     largest = 0.0
     for value in x:
@@ -32,7 +32,7 @@ def total(x: Floats) -> float:
 
 @njit(cache=True, nogil=True, error_model="numpy")
 def gains_and_losses(x: Floats) -> tuple[float, float, int, int]:
-    """Sum of what is above zero, sum of what is below, and how many each."""
+    """Of float64[n]: sum of what is above zero, sum of what is below, and how many each."""
     gains, losses = 0.0, 0.0
     won, lost = 0, 0
     for value in x:
@@ -47,7 +47,7 @@ def gains_and_losses(x: Floats) -> tuple[float, float, int, int]:
 
 @njit(cache=True, nogil=True, error_model="numpy")
 def mean_and_sd(x: Floats) -> tuple[float, float]:
-    """Mean and standard deviation (n - 1), which is 0 where all are equal; NaN where there are too few."""
+    """Mean and standard deviation (n - 1) of float64[n]; the latter is 0 where all are equal, NaN where there are too few."""
     n = len(x)
     if n == 0:
         return np.nan, np.nan
@@ -75,7 +75,7 @@ def ratio(top: float, bottom: float) -> float:
 
 @njit(cache=True, nogil=True, error_model="numpy")
 def t_of_average(x: Floats) -> float:
-    """t of a mean against zero, values independent; NaN with fewer than two, or where all are equal."""
+    """t of the mean of float64[n] against zero, values independent; NaN with fewer than two, or where all are equal."""
     mean, sd = mean_and_sd(x)
     return ratio(mean, sd / np.sqrt(len(x)))
 
@@ -111,15 +111,15 @@ def t_of_days(x: Floats) -> float:
 
 @njit(cache=True, nogil=True, error_model="numpy")
 def sharpe_of(x: Floats) -> float:
-    """Mean over standard deviation (n - 1); NaN with fewer than two values, or where they are all equal."""
+    """Mean over standard deviation (n - 1) of float64[n]; NaN with fewer than two values, or where all are equal."""
     mean, sd = mean_and_sd(x)
     return ratio(mean, sd)
 
 
 @njit(cache=True, nogil=True, error_model="numpy")
 def returns_of(daily: Floats, capital: float, compounds: bool) -> Floats:
-    """Daily P/L over the starting capital, or over the last date's equity where the size compounds: NaN once that is at or
-    below zero."""
+    """float64[days]: daily P/L (money) over the starting capital, or over the last date's equity where the size compounds:
+    NaN once that is at or below zero."""
     out = np.empty(len(daily))
     before = capital
     for i in range(len(daily)):

@@ -54,7 +54,8 @@ def liveliness(run: Run, days: NDArray[np.int32]) -> Floats:
 
 
 def trends(run: Run, days: NDArray[np.int32]) -> NDArray[np.int64]:
-    """1 where the market had risen over the TREND dates before each date, -1 where fallen, 0 before that is known."""
+    """int64[days]: 1 where the market had risen over the TREND dates before each date (days since 1970), -1 where fallen, 0
+    before that is known."""
     dates = run.bars.trading_date[run.first:run.last]
     close = run.bars.c[run.first:run.last][np.searchsorted(dates, days, "right") - 1].astype(np.float64)
     out = np.zeros(len(days), np.int64)

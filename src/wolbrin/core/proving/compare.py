@@ -61,7 +61,8 @@ def decline_of(expected: float, training: dict[str, float], holdout: dict[str, f
 
 
 def side_by_side(training: Facts, holdout: Facts) -> Columns:
-    """Every measure of both, and the decline in percent where the length of the span does not matter."""
+    """Every measure of both, and the decline in percent where the length of the span does not matter: columns of shape
+    [measures]."""
     first, second = measure(training), measure(holdout)
     keys = [m.key for m in MEASURES]
     decline = [100.0 * (1.0 - second[key] / first[key]) if key in RATES and first[key] > 0 else math.nan for key in keys]
@@ -70,8 +71,8 @@ def side_by_side(training: Facts, holdout: Facts) -> Columns:
 
 
 def joined_equity(training: Daily, holdout: Daily) -> Columns:
-    """Sum of daily results by trading date (days since 1970), through training and on through the holdout. Each: trading
-    dates and daily P/L."""
+    """Sum of daily results by trading date (days since 1970), through training and on through the holdout: columns of shape
+    [days]. Each: trading dates and daily P/L, money."""
     days = np.concatenate([training[0], holdout[0]]).astype(np.float64)
     return {"day": days, "net": np.cumsum(np.concatenate([training[1], holdout[1]])),
             "sealed": np.repeat([0.0, 1.0], [len(training[0]), len(holdout[0])])}

@@ -141,8 +141,10 @@ def simulate_paths(profits: Floats, capital: float, paths: int = 10_000, *, leng
 
 
 def block_length(profits: Floats) -> float:
-    """Mean length of the blocks that fit a series (Politis & White 2004, as corrected by Patton, Politis & White 2009); 1
-    where it has no value."""
+    """Mean length of the blocks that fit float64[trades]; 1 where it has no value.
+
+    Source: Politis & White 2004, as corrected by Patton, Politis & White 2009.
+    """
     if len(profits) < LEAST_FOR_BLOCKS or not np.ptp(profits) > 0:
         return 1.0
     from arch.bootstrap import optimal_block_length  # late
@@ -152,7 +154,8 @@ def block_length(profits: Floats) -> float:
 
 
 def fan_of(paths: Paths, profits: Floats, capital: float) -> dict[str, Floats]:
-    """How paths of as many trades spread: by trade, percentiles of their net, and what really came, money."""
+    """How paths of as many trades, float64[trades] of profits, spread: by trade, percentiles of their net, and what really
+    came, money; each float64[points]."""
     points = paths.fan.shape[1]
     trade = -(-(np.arange(points) + 1) * len(profits) // max(points, 1))
     spread = {f"p{q}": v for q, v in zip(FAN, np.percentile(paths.fan - capital, FAN, axis=0))}

@@ -178,7 +178,11 @@ def day_bootstrap(moves: Floats, day: NDArray[np.integer], resamples: int, confi
 
 
 def apart(at: Ints, horizon: int) -> Ints:
-    """Firings of which none lies within `horizon` bars of the one kept before it."""
+    """Of firings, int64[n] by bar, those of which none lies within `horizon` bars of the one kept before it.
+
+    >>> apart(np.array([0, 2, 4, 9]), 4).tolist()
+    [0, 4, 9]
+    """
     kept: list[int] = []
     for bar in at.tolist():
         if not kept or bar - kept[-1] >= horizon:
@@ -187,7 +191,7 @@ def apart(at: Ints, horizon: int) -> Ints:
 
 
 def clock_of(history: Prepared, at: Ints) -> Ints:
-    """Minutes since midnight, on the exchange's clock, at which bars close."""
+    """int64[n]: minutes since midnight, on the exchange's clock, at which the bars of int64[n] close."""
     bars = history.bars
     return to_local(bars.end[at], bars.terms.time_zone) % NS_A_DAY // NS_A_MINUTE
 
