@@ -28,6 +28,9 @@ def when(ns: int, span_days: float) -> str:
     return f"{moment:%d %b %H:%M}"
 
 
+LINE = 16  # pixels from one label of an upright axis to the next
+
+
 class BarAxis(pg.AxisItem):
     """Labels bar numbers with their times."""
 
@@ -68,6 +71,18 @@ class SecondsAxis(pg.AxisItem):
 
 class NumberAxis(pg.AxisItem):
     """Thousands separators and a true minus sign."""
+
+    def tickValues(self, low: float, high: float, size: float) -> list[tuple[float, list[float]]]:
+        """Upright, only as many as can be read: in a low chart labels would stand on one another."""
+        levels = super().tickValues(low, high, size)
+        if self.orientation not in ("left", "right") or not high > low:
+            return levels
+        fits = [(step, at) for step, at in levels if step * size >= LINE * (high - low)]
+        if fits or not levels or size <= 0:
+            return fits
+        step, at = levels[0]
+        every = int(np.ceil(LINE * (high - low) / (step * size)))
+        return [(step, [v for v in at if round(v / step) % every == 0])]
 
     def tickStrings(self, values: list[float], scale: float, spacing: float) -> list[str]:
         digits = max(0, int(np.ceil(-np.log10(spacing)))) if 0 < spacing < 1 else 0
