@@ -6,6 +6,7 @@ import os
 import subprocess
 import sys
 import time
+from itertools import pairwise
 from pathlib import Path
 
 import numpy as np
@@ -16,6 +17,7 @@ from PySide6.QtGui import QFontDatabase
 from pytestqt.qtbot import QtBot
 
 from tests.build import walk_bars
+from wolbrin.app.charts.axes import LINE, NumberAxis
 from wolbrin.app.charts.lines import Curve, CurveChart, thinned
 from wolbrin.app.charts.price import Mark, PriceChart, TradeMarks
 from wolbrin.app.charts.pyramid import Pyramid
@@ -208,3 +210,11 @@ def test_one_start_in_a_real_window(demo: Path, tmp_path: Path) -> None:
     assert (image.width(), image.height()) == (1280, 800)
     shades = {image.pixel(x, y) for x in range(0, 1280, 7) for y in range(0, 800, 7)}
     assert len(shades) > 20, "something is drawn"
+
+
+@given(st.floats(-1e6, 1e6), st.floats(1e-3, 1e7), st.integers(20, 900))
+def test_labels_of_an_upright_axis_stand_apart(low: float, extent: float, size: int) -> None:
+    """By at least a line of text, whatever the range and however low the chart."""
+    levels = NumberAxis("right").tickValues(low, low + extent, size)
+    shown = sorted(v for _, values in levels for v in values)
+    assert all((b - a) / extent * size > LINE - 1 or b == a for a, b in pairwise(shown))
