@@ -122,22 +122,27 @@ def test_memory_that_nothing_uses_goes_back_to_the_system(monkeypatch: pytest.Mo
             "del a\n"
             "free = free_memory()\n"
             "assert free > 500e6, free\n"
+            "assert not give_back(10**12)\n"
             "assert give_back()\n"
             "print(before, held())")
     ran = subprocess.run([sys.executable, "-c", code], capture_output=True, text=True, check=True)
     before, after = map(int, ran.stdout.split())
     assert after < before - 350e6
     asked: list[int] = []
-    monkeypatch.setattr(memory, "free_memory", lambda: memory.MUCH + 1)
-    monkeypatch.setattr(memory, "give_back", lambda: asked.append(1))
-    clock = [0.0]
+    monkeypatch.setattr(memory, "give_back", asked.append)
+    clock, works = [0.0], [True]
     monkeypatch.setattr(memory, "time", SimpleNamespace(monotonic=lambda: clock[0]))
     window = QWidget()
     qtbot.addWidget(window)
-    kept = Memory(window)
+    kept = Memory(window, lambda: works[0])
     for seconds in (1.0, memory.RARELY + 1.0, memory.RARELY + 2.0):
         clock[0] = seconds
         kept.look()
     until(lambda: asked)
-    assert asked == [1], "now and then, not at every look"
+    assert asked == [memory.MOST], "now and then, not at every look"
+    works[0] = False
+    clock[0] += memory.SOON + 1.0
+    kept.look()
+    until(lambda: len(asked) > 1)
+    assert asked == [memory.MOST, memory.MUCH], "sooner after work, and more of it"
     kept.end()

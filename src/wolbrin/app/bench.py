@@ -301,24 +301,24 @@ def window_figures() -> list[Measured]:
     frames, few = measure_frames(5_000_000), measure_frames(5_000)
     stands, first_run = measure_empty_home()
     return [measured("warm start to usable window", start, "s", "lower", 3.0,
-                   f"starting Python and importing NumPy and QtWidgets: {bare:.2f} s"),
+                     f"starting Python and importing NumPy and QtWidgets: {bare:.2f} s"),
             measured("longest stall of the interface thread while Discover runs", stall, "ms", "lower", 50.0,
-                   "a timer of 5 ms in the same window"),
+                     "a timer of 5 ms in the same window"),
             measured("window on an empty home, nothing compiled before", stands, "s", "lower", 20.0,
                      "with the demo's first market; the others follow while it is open"),
             measured("the same, until the first run is there", first_run, "s", "lower", None,
                      "kernels are compiled by processes beside it, on all cores"),
             measured("first output of a command that lists a project's searches", listing, "s", "lower", 0.8,
-                   f"starting Python and importing NumPy and QtWidgets: {bare:.2f} s"),
+                     f"starting Python and importing NumPy and QtWidgets: {bare:.2f} s"),
             measured("longest stall while 50 candidates a second come to a Shelf of 100,000", arrivals, "ms", "lower", 50.0,
-                   "a timer of 5 ms in the same window"),
+                     "a timer of 5 ms in the same window"),
             measured("longest stall while 500 are compared and a portfolio of ten is taken apart", portfolios, "ms", "lower",
-                   50.0,
-                   "a timer of 5 ms in the same window"),
+                     50.0,
+                     "a timer of 5 ms in the same window"),
             measured("rules chart after an edit, 100,000 bars", edit, "ms", "lower", 150.0,
-                   f"one new average, three rows; the backtest of the same edit is done after {ran:.0f} ms"),
+                     f"one new average, three rows; the backtest of the same edit is done after {ran:.0f} ms"),
             measured("panning and zooming a chart of 5 million bars", frames, "frames a second", "higher", 30.0,
-                   f"the same chart with 5,000 bars: {few:.0f} frames a second")]
+                     f"the same chart with 5,000 bars: {few:.0f} frames a second")]
 
 
 def _bare_python() -> float:

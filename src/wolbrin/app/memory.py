@@ -17,7 +17,7 @@ from collections.abc import Callable
 from PySide6.QtCore import QEvent, QObject, QTimer
 from PySide6.QtWidgets import QWidget
 
-from wolbrin.core.memory import KEPT, free_memory, give_back
+from wolbrin.core.memory import KEPT, give_back
 
 RESTS_AFTER = 2500  # milliseconds from the window's start until it is made
 LOOK = 2000  # milliseconds between two looks
@@ -28,8 +28,9 @@ AWAY = 60.0  # and any
 QUICK = 0.04  # seconds
 THOROUGH = 900.0  # seconds between two looks through everything
 GROWN = 400 * 2**20  # bytes that the process has come to hold since the last look, with which no quiet is waited for
-MUCH = 2 * KEPT  # bytes of free memory from which on some is given back to the system,
-SOON, RARELY = 4.0, 20.0  # seconds apart while nothing works, and while work goes on, which asks for it again
+MUCH = 2 * KEPT  # bytes of free memory from which on some is given back to the system once work has ended;
+MOST = 2 * MUCH  # while it goes on, since it asks for it again
+SOON, RARELY = 4.0, 20.0  # seconds from one such look to the next, after work and while it goes on
 USED = {QEvent.Type.KeyPress, QEvent.Type.MouseMove, QEvent.Type.MouseButtonPress, QEvent.Type.Wheel}
 
 
@@ -53,7 +54,7 @@ class Memory(QObject):
         self._modules = 0
         self._used = self._whole = time.monotonic()
         self._took, self._held = 0.0, 0
-        self._gave = self._used
+        self._gave, self._freed = self._used, False
         self._before = gc.get_threshold()
         handle = window.windowHandle()
         if handle is not None:
@@ -88,7 +89,7 @@ class Memory(QObject):
         began = time.monotonic()
         if everything:
             gc.unfreeze()
-        gc.collect()
+        self._freed = gc.collect() > 0 or self._freed
         if everything:
             self._keep()
             self._whole = time.monotonic()
@@ -97,11 +98,13 @@ class Memory(QObject):
         self._held = held()
 
     def _give_back(self) -> None:
-        """Free memory that nothing asks for goes back to the system, beside the window."""
-        now = time.monotonic()
-        if now - self._gave > (RARELY if self._working() else SOON) and free_memory() > MUCH:
-            self._gave = now
-            threading.Thread(target=give_back, name="give back", daemon=True).start()
+        """Free memory that nothing asks for goes back to the system, beside the window: it is counted there too, which takes
+        as long. Only work, and garbage that was found, leave any."""
+        now, works = time.monotonic(), self._working()
+        self._freed = self._freed or works
+        if self._freed and now - self._gave > (RARELY if works else SOON):
+            self._gave, self._freed = now, works
+            threading.Thread(target=give_back, args=(MOST if works else MUCH,), name="give back", daemon=True).start()
 
     def look(self) -> None:
         """Do what the moment allows."""

@@ -10,12 +10,12 @@ from rich.progress import BarColumn, Progress, TextColumn
 
 from wolbrin.cli.common import error_console
 from wolbrin.core.work.readying import Readying, ready_on_demand
-from wolbrin.core.work.warmed import waiting_words
+from wolbrin.core.work.warmed import COMPILING, waiting_words
 
 
 def show(ready: Readying, there: Callable[[], bool]) -> None:
     """Progress on standard error until what is needed is there."""
-    error_console.print("Compiling for this processor; this happens once, and takes one to two minutes.", markup=False)
+    error_console.print(f"{COMPILING}.", markup=False)
     columns = (TextColumn("{task.description}"), BarColumn(), TextColumn("{task.completed:.0f} of {task.total:.0f}"))
     with Progress(*columns, console=error_console, transient=True, disable=not sys.stderr.isatty()) as bar:
         task = bar.add_task("Compiling", total=ready.total)

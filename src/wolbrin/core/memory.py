@@ -42,10 +42,10 @@ def free_memory() -> int:
     return int(ask().fordblks)
 
 
-def give_back() -> bool:
-    """Give free memory back to the system, all but what is at hand. Whether some was. Takes a tenth of a second a gigabyte,
-    without the interpreter: to be called beside the window."""
+def give_back(above: int = 0) -> bool:
+    """Give free memory back to the system, all but what is at hand, where it is more than so many bytes. Whether some was.
+    Counting and giving take a tenth of a second a gigabyte, without the interpreter: to be called beside the window."""
     try:
-        return bool(ctypes.CDLL(None).malloc_trim(KEPT))
+        return free_memory() > above and bool(ctypes.CDLL(None).malloc_trim(KEPT))
     except (OSError, AttributeError):
         return False

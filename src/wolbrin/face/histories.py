@@ -95,11 +95,14 @@ class MarketBars(Told):
         return pd.DataFrame({"open": b.open, "high": b.high, "low": b.low, "close": b.close, "volume": b.volume}, index=index)
 
     def every(self, interval: str | int) -> MarketBars:
-        """The same history at a longer interval: minutes, "daily", "500t" (ticks), "8r" (range). Raises UserError."""
+        """The same history at another interval, made of its shortest bars: minutes, "daily", "500t" (ticks), "8r" (range).
+        Raises UserError."""
         code = Interval.parse(str(interval)).code
         if self._own is not None:
             return MarketBars(self._own.prepared(self.terms.code, code), self._own)
-        return MarketBars(Prepared.of(to_interval(self.ready.bars, code), finer=lambda: self.ready.bars))
+        finest = self.ready.finer()
+        base = self.ready.bars if finest is None else finest
+        return MarketBars(Prepared.of(to_interval(base, code), finer=lambda: base))
 
     @property
     def _own(self) -> Project | None:

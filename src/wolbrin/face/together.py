@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import replace
 from functools import cached_property
 from typing import Any
 
@@ -168,4 +167,4 @@ def portfolio(runs: Sequence[Run], *, weights: str = "equal", capital: float | N
         shares = fitted(weights, np.ascontiguousarray(table.profit.T), [p.label for p in parts], made.limits, called)
         made = made.with_shares(shares.tolist(), weights)
     told = tell(play(made, parts, money), (), [r.core.record() for r in runs])
-    return Portfolio(replace(told), called, runs[0].currency)
+    return Portfolio(told, called, runs[0].currency)

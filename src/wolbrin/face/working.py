@@ -8,6 +8,7 @@ from collections.abc import Callable
 
 from wolbrin.core.jobs import Engine, Job, State
 from wolbrin.core.work.readying import Readying, ready_on_demand
+from wolbrin.core.work.warmed import COMPILING
 
 _asked = False
 
@@ -27,7 +28,7 @@ def say_compiling() -> None:
 
 
 def _show(ready: Readying, there: Callable[[], bool]) -> None:
-    say("Compiling for this processor: this happens once, and takes one to two minutes.")
+    say(f"{COMPILING}.")
     terminal = sys.stderr.isatty()
     while not there():
         if terminal:

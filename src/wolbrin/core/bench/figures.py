@@ -78,11 +78,11 @@ def _of_size(size: int, runs: int) -> tuple[list[Measured], float]:
     unit = "x EMA pass"
     return [measured(f"backtest of 3 conditions, five indicators computed in the run, ledger, {size:,} bars", fresh / ema,
                      unit,
-                   "lower", 8.0, beside),
+                     "lower", 8.0, beside),
             measured("the same, indicators at hand, statistics only", stats / ema, unit, "lower", 2.0, beside),
             measured("the same, indicators at hand, ledger", warm / ema, unit, "lower", 12.0, beside),
             measured("memory of such a run beyond its inputs", memory_per_bar(lambda: backtest(ready, one_side, brief), size),
-                   "bytes a bar", "lower", 40.0, "prices and times of a bar: 48 bytes")], fresh
+                     "bytes a bar", "lower", 40.0, "prices and times of a bar: 48 bytes")], fresh
 
 
 def backtest_figures() -> tuple[list[Measured], float]:
@@ -93,7 +93,7 @@ def backtest_figures() -> tuple[list[Measured], float]:
     decisions = decide(ready.columns, both)
     bare = median_time(lambda: backtest(ready, both, brief, detail=False, decisions=decisions), 25)
     linear = measured("time of 1,000,000 bars over 100,000", large[1] / small[1], "x", "lower", 12.0,
-                    "the first figure of each size")
+                      "the first figure of each size")
     return [*small[0], *large[0], linear], bare
 
 
@@ -126,23 +126,23 @@ def core_figures(tell: Callable[[str], None] = lambda what: None) -> list[Measur
         two, one = sweep(engine), sweep(single)
         exits = two
         found.append(measured("sweep of 2,025 sets of exits on 100,000 bars", two, "s", "lower", 0.5,
-                            f"one backtest with signals at hand: {1e3 * bare:.2f} ms"))
+                              f"one backtest with signals at hand: {1e3 * bare:.2f} ms"))
         found.append(measured("the same sweep, all cores over one thread", one / two, "x", "higher", 1.75,
-                            f"one thread: {one:.2f} s"))
+                              f"one thread: {one:.2f} s"))
         lengths = tuple(Axis.spread(f"long.entry.rows.0.{side}.params.length", side, low, low + 44, 1)
                         for side, low in (("left", 5), ("right", 50)))
         two, one = sweep(engine, lengths), sweep(single, lengths)
         found.append(measured("sweep of 2,025 sets that change indicator lengths", two, "s", "lower", 1.2,
-                            "4,050 conditions and 90 averages among them"))
+                              "4,050 conditions and 90 averages among them"))
         found.append(measured("the same sweep, all cores over one thread", one / two, "x", "higher", 1.75,
-                            f"one thread: {one:.2f} s"))
+                              f"one thread: {one:.2f} s"))
         tell("the luck of a sweep")
         job, swept = sweep_job(project, SweepRequest(strategy, terms.code, bars.interval, axes))
         engine.start(job, "threads").wait()
         began = time.perf_counter()
         engine.start(luck_job(project, swept, 10)[0], "threads").wait()
         found.append(measured("10 shuffles of the sweep of exits", time.perf_counter() - began, "s", "lower", None,
-                            f"the sweep itself on all cores: {exits:.2f} s"))
+                              f"the sweep itself on all cores: {exits:.2f} s"))
         tell("Discover")
         tell("a scan")
         found += scan_figures(project, terms.code, bars.interval, engine)

@@ -76,7 +76,7 @@ def _figures(project: Project, code: str, interval: int, what: str) -> list[Meas
     first, whole, proved, peak, tried, kept, families, ready = (float(x) for x in told.stdout.split()[-8:])
     words = f"{tried:,.0f} tried, {kept:,.0f} kept, {families:,.0f} families, {ready:,.0f} ready; the line {proved:.0f} s"
     return [measured(f"from a market of 100,000 bars to finds that are ready, informed, default settings, {what}",
-                   whole + proved, "s", "lower", 60, words),
+                     whole + proved, "s", "lower", 60, words),
             measured("the same, until the first candidates were tried", first, "s", "lower", None, "rows are looked at "
                      "first"),
             measured("peak memory of a process that does it", peak / 1024**2, "GiB", "lower", 1.0, "history and 4 controls")]

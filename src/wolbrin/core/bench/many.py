@@ -52,16 +52,16 @@ def discover_figures(project: Project, code: str, interval: int, engine: Engine,
     one, _ = _rate(project, code, interval, single, 15_000, Limits())
     used = resource.getrusage(resource.RUSAGE_SELF).ru_maxrss / 1024**2
     found = [measured("Discover, 60,000 candidates, usual limits, 100,000 bars, from the start", whole, "s", "lower", 30,
-                    f"{both:,.0f} a second once the conditions are worked out, which takes {pool:.1f} s"),
+                      f"{both:,.0f} a second once the conditions are worked out, which takes {pool:.1f} s"),
              measured("the same, all cores over one thread", both / one, "x", "higher", 1.75,
-                    f"one thread: {one:,.0f} a second"),
+                      f"one thread: {one:,.0f} a second"),
              measured("peak memory by then, all of the benchmark so far", used, "GiB", "lower", 0.8,
-                    "prices and times of 100,000 bars: 5 MB")]
+                      "prices and times of 100,000 bars: 5 MB")]
     bars = bench_bars(1_000_000)
     project.add_market(bars.terms.model_copy(update={"code": "LARGE"}), bars, "bench")
     rate, pool = _rate(project, "LARGE", interval, engine, 5_000, Limits())
     found.append(measured("the same on 1,000,000 bars", rate, "a second", "higher", 700,
-                        f"the pool is held to its memory and takes {pool:.1f} s once"))
+                          f"the pool is held to its memory and takes {pool:.1f} s once"))
     return found
 
 
@@ -93,9 +93,9 @@ def reading_figures() -> list[Measured]:
     found = overfitting(sums, squares, days, around)
     judged = time.perf_counter() - began
     return [measured("plateau scores and importance of 216,000 sets", whole, "s", "lower", None,
-                   f"the medians alone of those inside, NumPy: {plain:.2f} s"),
+                     f"the medians alone of those inside, NumPy: {plain:.2f} s"),
             measured("overfitting of 2,025 sets, both rules", judged, "s", "lower", None,
-                   f"{found.choices:,} cuts of {found.blocks} blocks, 81 neighbors a set")]
+                     f"{found.choices:,} cuts of {found.blocks} blocks, 81 neighbors a set")]
 
 
 def pausing_figures() -> list[Measured]:
@@ -127,9 +127,9 @@ def pausing_figures() -> list[Measured]:
         going.advance(going.size)
         slow.append(time.perf_counter() - began)
     return [measured("1,000 shifted-entry runs of one candidate, 100,000 bars", spent[2], "s", "lower", 0.2,
-                   f"{trades:,} trades a run"),
+                     f"{trades:,} trades a run"),
             measured("the same, two threads over one", spent[1] / spent[2], "x", "higher", 1.75,
-                   f"one thread: {spent[1]:.2f} s"),
+                     f"one thread: {spent[1]:.2f} s"),
             measured("rehearsal bar by bar over recorded bars, with ledger", rate, "bars a second", "higher", 20_000,
-                   "one step a bar"),
+                     "one step a bar"),
             measured("a bar that arrives, on 99,900 bars of past", 1e3 * max(slow), "ms", "lower", 20, "largest of 40")]

@@ -69,7 +69,7 @@ def account_figures() -> list[Measured]:
     whole = quickest(lambda: run_account(seats, 500_000.0))
     alone = quickest(lambda: [backtest(s.history, s.strategy, s.brief) for s in seats])
     return [measured(f"one account of 10 members, {TEN_YEARS:,} bars each", whole, "s", "lower", 0.5,
-                   f"their ten backtests one after the other: {alone:.2f} s")]
+                     f"their ten backtests one after the other: {alone:.2f} s")]
 
 
 def _shelf(project: Project, count: int) -> list[int]:
@@ -148,4 +148,4 @@ def weight_figures() -> list[Measured]:
     alone, took = quickest(lambda: choose(1), 1), quickest(lambda: choose(cores()), 1)
     return [measured("weights of 50 members, all schemes", sum(each.values()), "s", "lower", 1.0, words),
             measured("choosing 5 of 40, all 658,008 combinations, ten years of days", took, "s", "lower", 3.0,
-                   f"one thread: {alone:.2f} s")]
+                     f"one thread: {alone:.2f} s")]

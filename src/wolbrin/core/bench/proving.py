@@ -59,9 +59,9 @@ def path_figures() -> list[Measured]:
     daily = rng.normal(size=(2_000, 1_500))
     tested = _seconds(lambda: superior(daily), 1)
     return [measured("Monte Carlo, 10,000 paths of 1,000 trades, all statistics", mixed, "s", "lower", 0.15,
-                   f"in blocks: {blocks:.2f} s; shuffling and summing the same paths in NumPy: {plain:.2f} s"),
+                     f"in blocks: {blocks:.2f} s; shuffling and summing the same paths in NumPy: {plain:.2f} s"),
             measured("200 runs on 100,000 bars with noise in their prices", again, "s", "lower", 1.0,
-                   f"200 runs on the bars themselves, conditions known: {200 * one:.2f} s"),
+                     f"200 runs on the bars themselves, conditions known: {200 * one:.2f} s"),
             measured("test over a universe of 2,000 sets and 1,500 days", tested, "s", "lower", None, "2,000 draws, all "
                      "steps")]
 
@@ -97,4 +97,4 @@ def line_figures() -> list[Measured]:
         engine.close()
         project.close()
     return [measured(f"the usual line on {len(kept):,} finds, {BARS:,} bars", took, "s", "lower", 120,
-                   f"reached: {words}; {where['ready']:,} ready")]
+                     f"reached: {words}; {where['ready']:,} ready")]

@@ -73,9 +73,9 @@ def scan_figures(project: Project, code: str, interval: int, engine: Engine) -> 
     told = subprocess.run([sys.executable, "-c", SECOND, str(project.folder), code, str(interval)], capture_output=True,
                           text=True, check=True)
     return [measured("scan of 10,000 rows, 7 horizons and pairs, 100,000 bars: to an answer by 100 draws", answer, "s",
-                   "lower", 20, each),
+                     "lower", 20, each),
             measured("the same, first picture", first, "s", "lower", 3, "a tile of 512 rows"),
             measured("the same, to an answer by 999 draws", whole, "s", "lower", None, "pairs are chosen anew in each draw"),
             measured("scan of 40,000 rows, to an answer by 100 draws", large, "s", "lower", 60, each),
             measured("peak memory of a process that scans 10,000 rows", int(told.stdout.split()[-1]) / 1024**2, "GiB",
-                   "lower", 1.0, "prices and times of 100,000 bars: 5 MB")]
+                     "lower", 1.0, "prices and times of 100,000 bars: 5 MB")]

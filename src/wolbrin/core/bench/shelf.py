@@ -117,7 +117,7 @@ def shelf_figures() -> list[Measured]:
     packed = pack_table({str(i): figures[:, i] for i in range(figures.shape[1])})
     read = quickest(lambda: unpack_table(packed))
     found.append(measured("heat map of 200,000 sets", 1e3 * drawn, "ms", "lower", None,
-                        f"reading their {figures.shape[1]} figures from Arrow: {1e3 * read:.0f} ms"))
+                          f"reading their {figures.shape[1]} figures from Arrow: {1e3 * read:.0f} ms"))
     return found
 
 

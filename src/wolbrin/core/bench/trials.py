@@ -47,10 +47,10 @@ def trial_figures() -> list[Measured]:
         plain = run(0, columns)
         dealt = run(1, columns[:2])
         found.append(measured("field trial of 2,400 tests on 100,000 bars", plain, "s", "lower", 2.0,
-                            f"{len(rows)} rules on {MARKETS} markets; {1e3 * plain / (len(rows) * MARKETS):.1f} ms a test"))
+                              f"{len(rows)} rules on {MARKETS} markets; {1e3 * plain / (len(rows) * MARKETS):.1f} ms a test"))
         found.append(measured("the same a test, with one shuffled history beside", 1e3 * dealt / (len(rows) * 2), "ms",
                               "lower",
-                            None, "two tests and a share of the shuffling"))
+                              None, "two tests and a share of the shuffling"))
         engine.close()
         project.close()
     return found

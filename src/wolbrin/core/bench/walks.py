@@ -72,7 +72,7 @@ def walk_figures() -> list[Measured]:
         project.close()
         folds, sets = len(result.request.layouts[0].folds), max((f.tried for f in result.fits), default=0)
     return [measured(f"walk of {folds} folds, {sets} sets each, {BARS:,} bars", took, "s", "lower", 2,
-                   f"the sweep of the same sets over the whole span: {alone:.2f} s"),
+                     f"the sweep of the same sets over the whole span: {alone:.2f} s"),
             measured(f"grid of {len(grid.request.cells)} pairs of lengths, {sets} sets each", grid_took, "s", "lower", 20,
-                   f"{len(grid.request.spans)} fits for {sum(len(o.spans) for o in grid.request.layouts)} folds and numbers "
-                   f"in force; the row of its longest training alone: {row_took:.1f} s")]
+                     f"{len(grid.request.spans)} fits for {sum(len(o.spans) for o in grid.request.layouts)} folds and "
+                     f"numbers in force; the row of its longest training alone: {row_took:.1f} s")]

@@ -12,9 +12,8 @@ class Figure:
     """One figure. Keys stand for what is seen at one place under one name; "net_*" stands for all that begin so.
 
     unit: "money" (of the account), "percent", "ratio", "count", "days", "R", "ticks" ... definition: with its formula,
-    a phrase
-    without a stop at its end. better: 1 where more is, -1 where less is, 0 where neither. digits: decimals shown, None for
-    those of its unit. source: paper or handbook, "" where it is plain arithmetic. also: other names it is asked by.
+    a phrase without a stop at its end. better: 1 where more is, -1 where less is, 0 where neither. digits: decimals shown,
+    None for those of its unit. source: paper or handbook, "" where it is plain arithmetic. also: other names it is asked by.
     """
 
     key: str

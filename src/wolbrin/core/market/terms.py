@@ -27,8 +27,9 @@ ASSUMABLE = (*MONEY_TERMS, "lots", "margin", *COST_TERMS)  # terms that may rest
 
 def minutes_of(clock: str) -> int:
     """Minutes after midnight of "HH:MM"; "24:00" is allowed and is 1440."""
-    hours, minutes = (whole_of(part) for part in (*clock.split(":"), "")[:2])
-    if hours is None or minutes is None or clock.count(":") != 1:
+    before, _, after = clock.partition(":")
+    hours, minutes = whole_of(before), whole_of(after)
+    if hours is None or minutes is None:
         raise ValueError(f'"{clock[:40]}" is not a time of day like 09:30')
     total = hours * 60 + minutes
     if minutes > 59 or total > MINUTES_A_DAY:

@@ -7,6 +7,8 @@ import os
 from importlib.metadata import version
 from pathlib import Path
 
+COMPILING = "Compiling for this processor; this happens once, and takes one to two minutes"
+
 
 def mark_file() -> Path:
     """A file whose name changes with every kernel's source, with numba, and with where the code lies."""
