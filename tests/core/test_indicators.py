@@ -2,6 +2,9 @@
 
 from __future__ import annotations
 
+import datetime as dt
+from pathlib import Path
+
 import numpy as np
 import pandas as pd
 import pytest
@@ -17,6 +20,9 @@ from wolbrin.core.indicators.kernels import wilder_atr
 from wolbrin.core.indicators.model import Indicator
 from wolbrin.core.indicators.ta import talib
 from wolbrin.core.market.bars import make_bars
+from wolbrin.core.store import ground
+from wolbrin.core.store.project import Project
+from wolbrin.core.store.settings import Settings
 
 BARS = walk_bars(900, seed=11)
 FRAME = pd.DataFrame({"o": BARS.open, "h": BARS.high, "l": BARS.low, "c": BARS.close, "v": BARS.volume})
@@ -148,6 +154,25 @@ def test_bodies_are_exact_decimals() -> None:
 def test_unknown_indicator_is_a_sentence() -> None:
     with pytest.raises(UserError, match="there is no indicator"):
         find("magic")
+
+
+def test_histories_share_room_for_their_columns(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    """What was used longest ago lets go of its columns, those of other intervals too; asked again they are the same."""
+    bars = walk_bars(900, seed=4, code="AAA")
+    project = Project.create(tmp_path / "p", Settings(training_first=dt.date(2024, 1, 1), holdout_first=dt.date(2024, 4, 1),
+                                                      last=dt.date(2024, 12, 31)))
+    project.add_market(bars.terms, bars, "test")
+    ways = [project.prepared("AAA", minutes) for minutes in (15, 30, 60)]
+    before = [one.columns.indicator("sma", {"length": 5}, "value", "close").copy() for one in ways]
+    ways[0].columns.other(None, 60)[0].indicator("sma", {"length": 5}, "value", "close")
+    assert ways[0].columns.weight() > ways[0].columns.bytes_held > 0
+    monkeypatch.setattr(ground, "ROOM", ways[1].columns.weight())
+    project.prepared("AAA", 60)
+    assert [one.columns.weight() > 0 for one in ways] == [False, True, True]
+    again = [one.columns.indicator("sma", {"length": 5}, "value", "close") for one in ways]
+    for was, now in zip(before, again):
+        np.testing.assert_array_equal(was, now)
+    project.close()
 
 
 def test_columns_stay_within_their_budget() -> None:

@@ -53,7 +53,7 @@ class Columns:
     recently used columns go first once `budget` bytes are exceeded.
     """
 
-    def __init__(self, bars: Bars, budget: int = 512 * 1024**2, elsewhere: Elsewhere = no_other,
+    def __init__(self, bars: Bars, budget: int = 256 * 1024**2, elsewhere: Elsewhere = no_other,
                  own: Own = no_own) -> None:
         self.bars = bars
         self._budget = budget
@@ -87,6 +87,19 @@ class Columns:
                     _, old = self._held.popitem(last=False)
                     self.bytes_held -= sum(a.nbytes for a in old)
         return made
+
+    def clear(self) -> int:
+        """Let go of all columns, those of other series too; bytes that they took."""
+        with self._lock:
+            freed, others = self.bytes_held, [columns for columns, _ in self._others.values()]
+            self._held.clear()
+            self.bytes_held = 0
+        return freed + sum(columns.clear() for columns in others)
+
+    def weight(self) -> int:
+        """Bytes of all columns at hand, those of other series too."""
+        with self._lock:
+            return self.bytes_held + sum(columns.weight() for columns, _ in self._others.values())
 
     def field(self, name: str) -> Floats:
         """A price field, float64[n]."""

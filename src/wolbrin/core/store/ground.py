@@ -20,7 +20,8 @@ from wolbrin.core.market.bars import Bars
 from wolbrin.core.store.database import Database
 from wolbrin.core.store.history import History
 
-HELD = 6
+HELD = 6  # histories that stay in memory
+ROOM = 256 * 1024**2  # bytes of indicator columns that all but the last used of them may keep
 
 
 @dataclass(frozen=True)
@@ -95,6 +96,7 @@ class Histories:
         with self._lock:
             if key in self._prepared:
                 self._prepared.move_to_end(key)
+                self._make_room()
                 return self._prepared[key]
         made = Prepared.of(self.ground.history(market, name).at(interval, self.base(market, name)),
                            finer=lambda: self.base(market, name), rates=lambda: self.rates(market), elsewhere=self.elsewhere,
@@ -104,7 +106,17 @@ class Histories:
             made = self._prepared.setdefault(key, made)
             while len(self._prepared) > HELD:
                 self._prepared.popitem(last=False)
+            self._make_room()
         return made
+
+    def _make_room(self) -> None:
+        """All histories but the last used share room for their columns: those used longest ago let go of theirs."""
+        others = list(self._prepared.values())[:-1]
+        held = sum(one.columns.weight() for one in others)
+        for one in others:
+            if held <= ROOM:
+                break
+            held -= one.columns.clear()
 
     def elsewhere(self, market: str, interval: int) -> Bars:
         """Bars of another market, for operands that name it."""
